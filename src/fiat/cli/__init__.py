@@ -1,0 +1,1 @@
+"""The command line: one module for each command, and how results look."""

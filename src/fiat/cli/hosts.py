@@ -1,0 +1,54 @@
+"""The host that a command line speaks of, and the paths on it."""
+
+import argparse
+import errno
+from collections.abc import Iterator
+
+from fiat.cli.parser import SAMPLE
+from fiat.cli.report import Report
+from fiat.core.errors import PathError
+from fiat.core.host import Host
+from fiat.core.route import Route, walk
+
+
+def open_host(args: argparse.Namespace) -> Host:
+    """The host for ``--from`` and ``--accounts``; this one where neither is given."""
+    from fiat.host.accounts import from_folder
+
+    accounts = from_folder(args.accounts) if args.accounts is not None else None
+    if args.snapshot is not None:
+        from fiat.demo import sample
+        from fiat.host import snapshot
+
+        return snapshot.read(sample.SNAPSHOT if args.snapshot == SAMPLE else args.snapshot, accounts)
+    from fiat.host.live import LiveHost
+
+    return LiveHost(accounts)
+
+
+def arrive(host: Host, paths: list[str], report: Report, *, follow: bool = True) -> Iterator[Route]:
+    """The routes to ``paths`` that arrive; the others become problems of ``report``."""
+    for path in paths:
+        if not path:
+            report.problem(PathError(path, errno.ENOENT))
+            continue
+        route = walk(host, path, follow=follow)
+        if route.end is None:
+            report.problem(failure(route))
+        else:
+            yield route
+
+
+def failure(route: Route) -> PathError:
+    """The error that says why ``route`` does not arrive."""
+    if route.hidden:
+        hint = f"Fiat may not look at {route.failed_at} as this user; run it as root"
+    elif route.errno == errno.ENOENT and route.failed_at != route.asked:
+        hint = f"there is no {route.failed_at}"
+    elif route.errno == errno.ENOTDIR:
+        hint = f"{route.failed_at} is no directory"
+    else:
+        hint = ""
+    from fiat.core.visible import visible
+
+    return PathError(route.asked, route.errno, hint=visible(hint))

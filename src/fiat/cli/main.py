@@ -1,0 +1,78 @@
+"""The program ``fiat``: finds the command, runs it, turns errors into one line each."""
+
+import importlib
+import os
+import sys
+
+import fiat
+from fiat.cli.parser import Parser
+from fiat.cli.status import Status
+from fiat.core.errors import FiatError
+from fiat.core.visible import quoted
+
+COMMANDS = {
+    "show": "what a path says about access, in words too",
+    "who": "which users and groups can really get at a path, and how",
+    "why": "one verdict, walked component by component",
+    "set": "change a mode, with who gains and who loses shown",
+    "demo": "the whole example on the sample host skerry",
+}
+"""Every command with its summary; the module is named after the command."""
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command line (without the program's name); the exit status."""
+    arguments = sys.argv[1:] if arguments is None else arguments
+    sys.stdout.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    try:
+        status = _run(arguments)
+        sys.stdout.flush()
+        return status
+    except BrokenPipeError:
+        # The reader has gone, as `head` does. Python would complain again when it closes stdout.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return Status.DONE
+    except KeyboardInterrupt:
+        print("\nfiat: stopped", file=sys.stderr)
+        return 130
+    except OSError as error:
+        # Paths are handled where they are asked about; what is left is stdout (a full disk).
+        print(f"fiat: cannot go on: {error.strerror or error}", file=sys.stderr)
+        return Status.IN_PART
+
+
+def _run(arguments: list[str]) -> int:
+    word = arguments[0] if arguments else ""
+    if word in COMMANDS:
+        command = importlib.import_module(f"fiat.cli.{word}")
+        parser = Parser(prog=f"fiat {word}", description=command.__doc__)
+        command.add_arguments(parser)
+        try:
+            status: int = command.run(parser.parse_args(arguments[1:]))
+            return status
+        except FiatError as error:
+            print(f"fiat {word}: {error}", file=sys.stderr)
+            return Status.WRONG_COMMAND_LINE
+    parser = Parser(
+        prog="fiat",
+        usage="fiat COMMAND [WORD…]",
+        description="What a path allows, and who can therefore really get at it.",
+        epilog=_command_list() + "\nfiat COMMAND --help explains one. Start with: fiat demo",
+    )
+    parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
+    if word and not word.startswith("-"):
+        from fiat.core.accounts import near
+
+        print(
+            f"fiat: no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them", file=sys.stderr
+        )
+        return Status.WRONG_COMMAND_LINE
+    parser.parse_args(arguments)
+    parser.print_help()
+    return Status.DONE if word else Status.WRONG_COMMAND_LINE
+
+
+def _command_list() -> str:
+    return "commands:\n" + "".join(f"  {name:<8}{summary}\n" for name, summary in COMMANDS.items())
+

@@ -1,0 +1,138 @@
+"""Say what each path says about access: kind, mode, owner, group, access lists,
+flags, capabilities and mount, each with its meaning in plain words."""
+
+import argparse
+
+from fiat.cli import terminal, words
+from fiat.cli.hosts import arrive, open_host
+from fiat.cli.parser import add_common
+from fiat.cli.report import Report
+from fiat.core import caveats
+from fiat.core.accesslist import AccessList, Tag, from_mode
+from fiat.core.accounts import Accounts
+from fiat.core.mode import letters, octal, permission_letters
+from fiat.core.posture import Kind, Object
+from fiat.core.record import object_fields
+from fiat.core.remarks import Remark, remarks_on
+from fiat.core.visible import visible
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The arguments of ``fiat show``."""
+    parser.add_argument("paths", nargs="+", metavar="PATH", help="a path; a symlink is shown itself, then its target")
+    add_common(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Show each path."""
+    report = Report("show", args.format == "json")
+    host = open_host(args)
+    for route in arrive(host, args.paths, report, follow=False):
+        assert route.end is not None
+        object_ = route.end._replace(path=route.asked.rstrip("/") or "/")
+        remarks = remarks_on(object_, host.accounts)
+        fields = object_fields(object_, host.accounts)
+        fields["remarks"] = [remark._asdict() for remark in remarks]
+        if not report.as_json:
+            if report.answered:
+                print()
+            _print_sheet(object_, host.accounts, remarks)
+        report.add(fields)
+        report.caveat(*caveats.of_object(object_))
+    if report.results or not report.as_json:
+        report.caveat(*caveats.of_host(host.settings))
+    return report.finish()
+
+
+def _print_sheet(object_: Object, accounts: Accounts, remarks: list[Remark]) -> None:
+    """One object: a heading, the entries with what they let one do, facts, remarks."""
+    posture = object_.posture
+    print(terminal.paint(visible(object_.path), "strong"))
+    terminal.say(_headline(object_), terminal.INDENT)
+    print()
+    if posture.kind is Kind.SYMLINK:
+        _print_facts([("leads to", visible(object_.target or "")), ("owner", words.user_name(posture.uid, accounts))])
+    else:
+        _print_entries(object_, accounts)
+        print()
+        _print_facts(_facts(object_, accounts))
+    if remarks:
+        print()
+    for remark in remarks:
+        mark = {"danger": "!! ", "odd": "!  "}.get(remark.weight, "-  ")
+        terminal.say(mark + remark.text, terminal.INDENT, hanging="   ")
+
+
+def _headline(object_: Object) -> str:
+    posture = object_.posture
+    parts = [words.KIND[posture.kind]]
+    if posture.kind is Kind.FILE:
+        parts.append(words.counted(object_.status.size, "byte"))
+    return f"{octal(posture.mode)}  {letters(posture.mode)}  {', '.join(parts)}"
+
+
+def _print_entries(object_: Object, accounts: Accounts) -> None:
+    """Every entry, or the mode's three classes, with what the mask leaves and what that means."""
+    posture = object_.posture
+    acl = posture.acl or from_mode(posture.mode)
+    masked = acl.mask is not None
+    rows = []
+    for entry in acl.entries:
+        who = {
+            Tag.OWNER: ("owner", words.user_name(posture.uid, accounts)),
+            Tag.OWNING_GROUP: ("group", words.group_name(posture.gid, accounts)),
+            Tag.MASK: ("mask", ""),
+            Tag.OTHER: ("other", ""),
+        }.get(entry.tag)
+        if who is None:
+            assert entry.id is not None
+            named_user = entry.tag is Tag.NAMED_USER
+            name = words.user_name(entry.id, accounts) if named_user else words.group_name(entry.id, accounts)
+            who = ("user" if named_user else "group", name)
+        left = acl.effective(entry)
+        given = permission_letters(entry.permissions)
+        meaning = "at most this for users and groups named, and the group" if entry.tag is Tag.MASK else words.permissions(left, posture.kind)
+        kept = "" if entry.tag is Tag.MASK else permission_letters(left)
+        rows.append([*who, given, terminal.paint(kept, "no" if left != entry.permissions else "faint"), meaning])
+    header = ["entry", "", "letters", "after mask", "which lets them"]
+    if not masked:
+        header.pop(3)
+        for row in rows:
+            row.pop(3)
+    print(terminal.table(header, rows))
+
+
+def _facts(object_: Object, accounts: Accounts) -> list[tuple[str, str]]:
+    posture = object_.posture
+    facts = [("members", _members(posture.gid, accounts))]
+    if posture.default is not None:
+        facts.append(("default", _list_text(posture.default, accounts)))
+    if posture.flags:
+        facts.append(("flags", ", ".join(posture.flags)))
+    if object_.mount is not None:
+        mount = object_.mount
+        facts.append(("mount", f"{visible(mount.point)}  {mount.type}  {','.join(mount.options)}"))
+    if object_.label:
+        facts.append(("label", visible(object_.label)))
+    return facts
+
+
+def _members(gid: int, accounts: Accounts) -> str:
+    name = words.group_name(gid, accounts)
+    primary = [visible(user.name) for user in accounts.primary_members(gid)]
+    listed = [visible(user.name) for user in accounts.listed_members(gid) if user.gid != gid]
+    if not primary and not listed:
+        return f"nobody is in {name}"
+    parts = [
+        f"{words.several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found
+    ]
+    return f"{words.counted(len(primary) + len(listed), 'user')} in {name}: {'; '.join(parts)}"
+
+
+def _list_text(acl: AccessList, accounts: Accounts) -> str:
+    return ", ".join(acl.texts())
+
+
+def _print_facts(facts: list[tuple[str, str]]) -> None:
+    for label, value in facts:
+        terminal.say(f"{label:<9}{value}", terminal.INDENT, hanging=" " * 9)

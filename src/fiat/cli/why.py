@@ -1,0 +1,154 @@
+"""Answer one question - may WHO do this to PATH? - and walk the route to the
+answer: what each component needed, and the rule and entry that decided it.
+
+WHO is a user name, uid:NUMBER, group:NAME (membership alone), pid:NUMBER
+(a running process), anyone-else or self. RIGHT is read, write, execute or
+traverse. The exit status is 0 for yes and 1 for no."""
+
+import argparse
+import errno
+import os
+from typing import Any
+
+from fiat.cli import terminal, words
+from fiat.cli.hosts import failure, open_host
+from fiat.cli.parser import add_common
+from fiat.cli.report import Report, errno_name
+from fiat.cli.status import Status
+from fiat.core import advice, capabilities, caveats, who
+from fiat.core.access import RIGHTS, Access, Step, Verdict
+from fiat.core.accesslist import Tag
+from fiat.core.accounts import Accounts
+from fiat.core.errors import NotationError, PathError
+from fiat.core.mode import permission_letters
+from fiat.core.principals import Principal, Universe
+from fiat.core.route import Route, walk
+from fiat.core.visible import quoted, visible
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The arguments of ``fiat why``."""
+    parser.add_argument("who", metavar="WHO", help="who asks: keeper, uid:7101, group:watch, pid:812, self")
+    parser.add_argument("right", metavar="RIGHT", help=f"what they want: {', '.join(RIGHTS)}")
+    parser.add_argument("path", metavar="PATH", help="where; symlinks are followed, as the kernel does")
+    add_common(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Give the verdict."""
+    if args.right not in RIGHTS:
+        raise NotationError(args.right, f"{quoted(args.right)} is no right; one of {', '.join(RIGHTS)} is")
+    report = Report("why", args.format == "json")
+    host = open_host(args)
+    principal = who.parse(args.who, host)
+    if not args.path:
+        report.problem(PathError("", errno.ENOENT))
+        return report.finish()
+    route = walk(host, args.path)
+    universe = Universe([principal])
+    verdict = Access(universe, host.settings).verdict(route, args.right, 0)
+    if route.hidden and verdict.blocker is verdict.steps[-1] and verdict.blocker.object is None:
+        # It fails where Fiat's own sight ends: what holds for this principal there is not known.
+        report.problem(failure(route))
+        return report.finish()
+    report.caveat(*caveats.of_route(route), *caveats.of_host(host.settings))
+    if report.as_json:
+        report.add(_fields(principal, args.right, route, verdict))
+    else:
+        _print(principal, args.right, route, verdict, host.accounts)
+        report.answered += 1
+    return report.finish(Status.DONE if verdict.allowed else Status.NO)
+
+
+def _fields(principal: Principal, right: str, route: Route, verdict: Verdict) -> dict[str, Any]:
+    return {
+        "who": {
+            "kind": principal.kind,
+            "name": principal.name,
+            "uid": principal.uid,
+            "gids": sorted(principal.gids),
+            "pid": principal.pid,
+            "capabilities": capabilities.names(principal.capabilities),
+        },
+        "right": right,
+        "path": route.asked,
+        "allowed": verdict.allowed,
+        "errno": errno_name(verdict.errno),
+        "blocker": verdict.blocker.path if verdict.blocker else None,
+        "steps": [_step_fields(step) for step in verdict.steps],
+        "beyond": [_step_fields(step) for step in verdict.beyond],
+    }
+
+
+def _step_fields(step: Step) -> dict[str, Any]:
+    return {
+        "path": step.path,
+        "needs": step.needs,
+        "allowed": step.allowed,
+        "rule": step.rule,
+        "entry": step.reason.share.entry.text() if step.reason else None,
+        "effective": permission_letters(step.reason.share.permissions) if step.reason else None,
+        "errno": errno_name(step.errno),
+    }
+
+
+# --- text ------------------------------------------------------------------
+
+
+def _print(principal: Principal, right: str, route: Route, verdict: Verdict, accounts: Accounts) -> None:
+    kind = route.end.posture.kind if route.end else None
+    phrase = words.right_phrase(right, kind)
+    name = words.principal(principal)
+    if verdict.allowed:
+        terminal.say(f"{terminal.paint('Yes.', 'yes')} {name} may {phrase} {visible(route.asked)}")
+    else:
+        number = f"{errno_name(verdict.errno)}, {os.strerror(verdict.errno)}"
+        terminal.say(f"{terminal.paint('No.', 'no')} {name} may not {phrase} {visible(route.asked)}  ({number})")
+    for line in advice.explain(principal, verdict, accounts):
+        terminal.say(line, terminal.INDENT)
+    print()
+    print(terminal.table(["", "at", "needs", "rule", "entry"], _rows(verdict, accounts), flexible=1))
+    changes = advice.changes(principal, verdict, accounts)
+    if changes:
+        print()
+        print("To change that, the narrowest first:")
+        for change in changes:
+            terminal.say(change, terminal.INDENT, hanging="    ")
+
+
+def _rows(verdict: Verdict, accounts: Accounts) -> list[list[str]]:
+    """A row for each step; an interpreter that can be run takes only one."""
+    rows = []
+    for number, step in enumerate((*verdict.steps, *verdict.beyond)):
+        reached = number < len(verdict.steps)
+        if reached:
+            mark = terminal.paint("yes", "yes") if step.allowed else terminal.paint("NO", "no")
+        else:
+            mark = terminal.paint("not reached" if step.allowed else "would stop too", "faint")
+        needs = step.needs
+        if step.script:
+            if reached and step.allowed and needs != "execute" and step.path != step.script:
+                continue
+            needs += ", as script" if step.path == step.script else ", as interpreter"
+        rows.append([mark, visible(step.path), needs, *_decided(step, accounts)])
+    return rows
+
+
+def _decided(step: Step, accounts: Accounts) -> list[str]:
+    """The rule and the entry: ``named user``, ``user:auditor:r--, mask leaves r--``."""
+    if step.reason is None:
+        return ["", advice.RULE_WORDS.get(step.rule, step.rule)]
+    share = step.reason.share
+    entry = share.entry
+    named = ""
+    if entry.id is not None:
+        found = accounts.user_numbered(entry.id) if entry.tag is Tag.NAMED_USER else accounts.group_numbered(entry.id)
+        named = visible(found.name) if found else str(entry.id)
+    kind = {Tag.OWNER: "user", Tag.NAMED_USER: "user", Tag.OTHER: "other"}.get(entry.tag, "group")
+    text = f"{kind}:{named}:{permission_letters(entry.permissions)}"
+    if share.permissions != entry.permissions:
+        text += f", mask leaves {permission_letters(share.permissions)}"
+    if step.reason.capability:
+        (power,) = capabilities.names(step.reason.capability)
+        text += f", overridden by CAP_{power.upper()}"
+    return [step.rule.replace("-", " "), text]

@@ -1,0 +1,108 @@
+"""Plain words for what the core holds in codes."""
+
+from collections.abc import Iterable
+
+from fiat.core.accounts import Accounts
+from fiat.core.posture import Kind
+from fiat.core.principals import Principal
+from fiat.core.visible import visible
+
+KIND = {
+    Kind.FILE: "regular file",
+    Kind.DIRECTORY: "directory",
+    Kind.SYMLINK: "symlink",
+    Kind.FIFO: "named pipe",
+    Kind.SOCKET: "socket",
+    Kind.BLOCK: "block device",
+    Kind.CHARACTER: "character device",
+}
+
+_ON_DIRECTORY = ((4, "list names"), (3, "add and remove names"), (1, "traverse"))
+_ON_FILE = ((4, "read"), (2, "write"), (1, "execute"))
+
+
+def permissions(value: int, kind: Kind) -> str:
+    """What permissions (0 to 7) let one do with an object of this kind: ``read, write``."""
+    if kind is Kind.DIRECTORY:
+        words = [word for bits, word in _ON_DIRECTORY if value & bits == bits]
+        if value & 3 == 2:
+            words.append("(w alone does nothing without x)")
+        elif value & 5 == 4:
+            words.append("(names only: nothing in it can be used without x)")
+        return ", ".join(words).replace(", (", " (") or "nothing"
+    return ", ".join(word for bits, word in _ON_FILE if value & bits) or "nothing"
+
+
+def right_heading(right: str, kind: Kind) -> str:
+    """The column heading of a right on an object of this kind."""
+    if kind is Kind.DIRECTORY:
+        return {"read": "read: list", "write": "write: add, remove"}.get(right, right)
+    return right
+
+
+def right_phrase(right: str, kind: Kind | None) -> str:
+    """The right as a verb for a sentence: ``list the names in``."""
+    if kind is Kind.DIRECTORY:
+        return {"read": "list the names in", "write": "add or remove names in"}.get(right, right)
+    if kind is Kind.SOCKET and right == "write":
+        return "connect to"
+    return right
+
+
+def user_name(uid: int, accounts: Accounts) -> str:
+    """``keeper (7101)``, or ``7188 (no account)``."""
+    user = accounts.user_numbered(uid)
+    return f"{visible(user.name)} ({uid})" if user else f"{uid} (no account)"
+
+
+def group_name(gid: int, accounts: Accounts) -> str:
+    """``watch (7201)``, or ``7299 (no group of this number)``."""
+    group = accounts.group_numbered(gid)
+    return f"{visible(group.name)} ({gid})" if group else f"{gid} (no group of this number)"
+
+
+def principal(who: Principal) -> str:
+    """Who, for a sentence: ``surveyor``, ``uid 7188``, ``a member of watch alone``, ``process 812``."""
+    name = visible(who.name) if who.name is not None else None
+    if who.kind == "group":
+        (gid,) = who.gids
+        return f"a member of {name or gid} alone"
+    if who.kind == "anyone-else":
+        return "anyone else"
+    if who.kind == "process":
+        return f"process {who.pid} ({name or f'uid {who.uid}'})"
+    return name or f"uid {who.uid}"
+
+
+def who_word(who: Principal) -> str:
+    """Who, as a word that a command line takes: ``surveyor``, ``uid:7188``, ``group:watch``."""
+    if who.kind == "group":
+        (gid,) = who.gids
+        return f"group:{gid if who.name is None else who.name}"
+    if who.kind == "anyone-else":
+        return "anyone-else"
+    if who.kind == "process":
+        return f"pid:{who.pid}"
+    return f"uid:{who.uid}" if who.name is None else who.name
+
+
+def counted(number: int, one: str, many: str = "") -> str:
+    """``1 user``, ``12 users``."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
+    """``4 users: keeper, steward, …``: the count where there are several, the first names, how many more."""
+    given = list(names)
+    if not given:
+        return ""
+    shown = ", ".join(given[:show])
+    if len(given) > show:
+        shown += f" and {len(given) - show:,} more"
+    return f"{len(given):,} {what}: {shown}" if what and len(given) > 1 else shown
+
+
+def join(words: Iterable[str]) -> str:
+    """``a``, ``a and b``, ``a, b and c``."""
+    given = list(words)
+    return given[0] if len(given) == 1 else f"{', '.join(given[:-1])} and {given[-1]}" if given else ""

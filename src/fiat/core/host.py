@@ -1,0 +1,67 @@
+"""What the core needs to know of a machine: the interface of every host."""
+
+from collections.abc import Iterator
+from typing import NamedTuple, Protocol
+
+from fiat.core.accounts import Accounts
+from fiat.core.posture import Object
+from fiat.core.principals import Principal
+
+
+class Settings(NamedTuple):
+    """Settings of a host that change what the access rules say.
+
+    ``umask`` is the file mode creation mask of the process that acts;
+    ``protected_symlinks`` the setting of that name in proc_sys_fs(5);
+    ``security_modules`` those that may refuse more than the rules here do.
+    """
+
+    umask: int = 0o022
+    protected_symlinks: bool = False
+    security_modules: tuple[str, ...] = ()
+
+
+class Node(Protocol):
+    """One object of the file tree, held open.
+
+    What is read through a node, and changed through it, is one and the same
+    inode, whatever happens to its name meanwhile. Nothing ever follows a
+    symlink. Methods raise OSError as the kernel does.
+    """
+
+    path: str
+
+    def look(self) -> Object:
+        """The object as it is now."""
+
+    def child(self, name: str) -> "Node":
+        """Open the entry ``name`` of this directory (``..`` is its parent)."""
+
+    def names(self) -> Iterator[str]:
+        """The names in this directory, in no particular order, without ``.`` and ``..``."""
+
+    def change_mode(self, mode: int) -> None:
+        """Set the twelve mode bits, as chmod(2) does."""
+
+    def close(self) -> None:
+        """Let go of the object."""
+
+
+class Host(Protocol):
+    """A machine: the real one, or one held in memory."""
+
+    name: str
+    accounts: Accounts
+    settings: Settings
+
+    def root(self) -> Node:
+        """Open ``/``."""
+
+    def here(self) -> str:
+        """The absolute path that relative paths start from."""
+
+    def actor(self) -> Principal:
+        """Who acts, when Fiat changes something on this host."""
+
+    def process(self, pid: int) -> Principal:
+        """The running process ``pid`` as the kernel sees it; UnknownAccount if there is none."""

@@ -1,0 +1,95 @@
+"""What one path says about access."""
+
+import errno
+from enum import Enum
+from typing import NamedTuple
+
+from fiat.core.accesslist import AccessList
+from fiat.core.capabilities import FileCapabilities
+
+
+class Kind(Enum):
+    """The type of a file (POSIX XBD 3.164 "File"), named as machine output names it."""
+
+    FILE = "file"
+    DIRECTORY = "directory"
+    SYMLINK = "symlink"
+    FIFO = "fifo"
+    SOCKET = "socket"
+    BLOCK = "block"
+    CHARACTER = "character"
+
+
+class Posture(NamedTuple):
+    """Everything one path says about access.
+
+    ``mode`` holds the twelve bits. ``acl`` and ``default`` are None where the
+    object has none. ``flags`` holds the inode flags that limit change
+    (``immutable``, ``append-only``), or None where they could not be read.
+    ``script`` is the interpreter after ``#!`` in an executable file's first
+    line, or None.
+    """
+
+    kind: Kind
+    mode: int
+    uid: int
+    gid: int
+    acl: AccessList | None = None
+    default: AccessList | None = None
+    flags: tuple[str, ...] | None = ()
+    capabilities: FileCapabilities | None = None
+
+    @property
+    def directory(self) -> bool:
+        """Whether this is a directory, where ``x`` means traverse."""
+        return self.kind is Kind.DIRECTORY
+
+
+class Mount(NamedTuple):
+    """One mount, as proc(5) describes ``/proc/PID/mountinfo``.
+
+    ``options`` are those of the mount, ``filesystem_options`` those of the
+    file system under it, which every mount of it shares.
+    """
+
+    point: str
+    type: str
+    options: tuple[str, ...] = ("rw",)
+    filesystem_options: tuple[str, ...] = ("rw",)
+
+
+class Status(NamedTuple):
+    """The rest of what stat(2) says: not about access, but shown with it.
+
+    ``size`` in bytes, ``changed`` the last status change in nanoseconds since
+    the epoch (None where unknown), ``inode`` the pair of device and inode
+    number that tells two names of one object.
+    """
+
+    links: int
+    size: int
+    changed: int | None
+    inode: tuple[int, int]
+
+
+class Object(NamedTuple):
+    """One thing in the file tree as it was found at ``path``.
+
+    ``target`` is where a symlink leads, as the link has it. ``mount`` is None
+    where the mount could not be found out. ``unknown`` maps what could not be
+    read ("flags", "capabilities", "access list") to the errno.
+    """
+
+    path: str
+    posture: Posture
+    status: Status
+    mount: Mount | None = None
+    target: str | None = None
+    label: str | None = None
+    script: str | None = None
+    unknown: tuple[tuple[str, int], ...] = ()
+
+
+def keeps_no_lists(object_: Object) -> bool:
+    """Whether reading showed that this file system keeps no access lists (EOPNOTSUPP)."""
+    return ("access list", errno.EOPNOTSUPP) in object_.unknown

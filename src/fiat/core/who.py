@@ -1,0 +1,47 @@
+"""From a word for somebody to the principal that is meant."""
+
+from fiat.core import principals
+from fiat.core.accounts import near
+from fiat.core.errors import UnknownAccount
+from fiat.core.host import Host
+from fiat.core.principals import Principal
+from fiat.core.visible import quoted
+
+FORMS = "a user name, uid:NUMBER, group:NAME, pid:NUMBER, anyone-else or self"
+
+
+def parse(word: str, host: Host) -> Principal:
+    """The principal for ``word``: one of :data:`FORMS`; ``user:NAME`` for a user of such a name.
+
+    Raises :class:`UnknownAccount` that names the word.
+    """
+    accounts = host.accounts
+    kind, colon, rest = word.partition(":")
+    if colon and kind == "uid":
+        uid = _number(rest, word)
+        account = accounts.user_numbered(uid)
+        return principals.user(account, accounts.gids_of(account)) if account else principals.unlisted_user(uid)
+    if colon and kind == "group":
+        gid = accounts.group_id(rest)
+        group = accounts.group_numbered(gid)
+        return principals.bare_group(gid, group.name if group else None)
+    if colon and kind == "pid":
+        return host.process(_number(rest, word))
+    if word == "self":
+        return host.actor()
+    if word == "anyone-else":
+        return principals.ANYONE_ELSE
+    name = rest if colon and kind == "user" else word
+    account = accounts.user_named(name)
+    if account is None:
+        hint = near(name, [user.name for user in accounts.users])
+        if word.isdecimal():
+            hint = f"; a number is written uid:{word}"
+        raise UnknownAccount(word, f"no user is called {quoted(name)} in {accounts.source}{hint}; WHO is {FORMS}")
+    return principals.user(account, accounts.gids_of(account))
+
+
+def _number(digits: str, word: str) -> int:
+    if not (digits.isascii() and digits.isdecimal() and int(digits) < 0xFFFFFFFF):
+        raise UnknownAccount(word, f"{quoted(digits)} in {quoted(word)} is no number")
+    return int(digits)

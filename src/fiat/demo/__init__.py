@@ -1,0 +1,1 @@
+"""The sample host: skerry, a lighthouse and tide-gauge station."""

@@ -1,0 +1,88 @@
+"""A host held in memory: the stand-in for demos, suppositions and previews."""
+
+import errno
+import os
+import posixpath
+from collections.abc import Iterable, Iterator
+
+from fiat.core import edit
+from fiat.core.accounts import Accounts
+from fiat.core.errors import UnknownAccount
+from fiat.core.host import Settings
+from fiat.core.posture import Kind, Object
+from fiat.core.principals import Principal, unlisted_user
+
+
+class ImageNode:
+    """An object of the tree in memory."""
+
+    def __init__(self, host: "ImageHost", path: str) -> None:
+        self.path = path
+        self._host = host
+
+    def look(self) -> Object:
+        """The object as it is now."""
+        return self._host.objects[self.path]
+
+    def child(self, name: str) -> "ImageNode":
+        """The entry ``name``; ENOTDIR, ENOENT and ENAMETOOLONG as the kernel raises them."""
+        if self.look().posture.kind is not Kind.DIRECTORY:
+            raise _error(errno.ENOTDIR, self.path)
+        if len(os.fsencode(name)) > 255:
+            raise _error(errno.ENAMETOOLONG, name)
+        path = self.path if name == "." else posixpath.join(self.path, name)
+        if name == "..":
+            path = posixpath.dirname(self.path)
+        if path not in self._host.objects:
+            raise _error(errno.ENOENT, path)
+        return ImageNode(self._host, path)
+
+    def names(self) -> Iterator[str]:
+        """The names in this directory."""
+        return iter(self._host.names_in(self.path))
+
+    def change_mode(self, mode: int) -> None:
+        """Set the mode, with what the kernel does to the list by itself."""
+        found = self.look()
+        self._host.objects[self.path] = found._replace(posture=edit.with_mode(found.posture, mode))
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+
+class ImageHost:
+    """A host made of the objects given; the one who acts on it is its superuser."""
+
+    def __init__(self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings) -> None:
+        self.name = name
+        self.accounts = accounts
+        self.settings = settings
+        self.objects = {object_.path: object_ for object_ in objects}
+        self._names: dict[str, list[str]] = {}
+        for path in self.objects:
+            if path != "/":
+                self._names.setdefault(posixpath.dirname(path), []).append(posixpath.basename(path))
+
+    def names_in(self, path: str) -> list[str]:
+        """The names in the directory ``path``."""
+        return self._names.get(path, [])
+
+    def root(self) -> ImageNode:
+        """Open ``/``."""
+        return ImageNode(self, "/")
+
+    def here(self) -> str:
+        """``/``: an image has no current directory."""
+        return "/"
+
+    def actor(self) -> Principal:
+        """The superuser."""
+        return unlisted_user(0, (0,))
+
+    def process(self, pid: int) -> Principal:
+        """Always raises: nothing runs in an image."""
+        raise UnknownAccount(f"pid:{pid}", f"pid:{pid}: {self.name} is held in a file, and no process runs in it")
+
+
+def _error(number: int, path: str) -> OSError:
+    return OSError(number, os.strerror(number), path)

@@ -1,0 +1,266 @@
+"""The real host, through the kernel's interfaces.
+
+Every object is opened once, as a handle (``O_PATH | O_NOFOLLOW``, open(2)),
+in the directory that is already held open, so nothing is reached through a
+symlink. It is then read and changed through ``/proc/self/fd/N``, which leads
+to that very inode whatever happens to the name.
+"""
+
+import errno
+import fcntl
+import os
+import stat
+import struct
+import sys
+from collections.abc import Iterator
+from functools import cached_property
+
+from fiat.core import accesslist, capabilities
+from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList
+from fiat.core.accounts import Accounts
+from fiat.core.errors import FiatError, UnknownAccount
+from fiat.core.host import Settings
+from fiat.core.posture import Kind, Mount, Object, Posture, Status
+from fiat.core.principals import Principal
+from fiat.host.accounts import NameService
+from fiat.host.mounts import read_mounts
+
+_KINDS = {
+    stat.S_IFREG: Kind.FILE,
+    stat.S_IFDIR: Kind.DIRECTORY,
+    stat.S_IFLNK: Kind.SYMLINK,
+    stat.S_IFIFO: Kind.FIFO,
+    stat.S_IFSOCK: Kind.SOCKET,
+    stat.S_IFBLK: Kind.BLOCK,
+    stat.S_IFCHR: Kind.CHARACTER,
+}
+
+# ioctl_iflags(2); the number is _IOR('f', 1, long), which depends on the size of a long
+_GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
+_FLAG_NAMES = ((0x10, "immutable"), (0x20, "append-only"))
+
+# Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
+_REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
+
+_LABEL_XATTR = "security.selinux"
+_INTERPRETER_LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line
+
+
+class LiveNode:
+    """An object of the real file tree, held open by a handle."""
+
+    def __init__(self, host: "LiveHost", fd: int, path: str) -> None:
+        self.path = path
+        self._host = host
+        self._fd = fd
+        self._through = f"/proc/self/fd/{fd}"
+
+    def look(self) -> Object:
+        """The object as it is now; what may not be read is listed as unknown."""
+        status = os.fstat(self._fd)
+        kind = _KINDS[stat.S_IFMT(status.st_mode)]
+        unknown: list[tuple[str, int]] = []
+        flags = self._flags(kind, unknown)
+        posture = Posture(
+            kind=kind,
+            mode=stat.S_IMODE(status.st_mode),
+            uid=status.st_uid,
+            gid=status.st_gid,
+            acl=None if kind is Kind.SYMLINK else self._list(ACCESS_XATTR, "access list", unknown),
+            default=self._list(DEFAULT_XATTR, "default list", unknown) if kind is Kind.DIRECTORY else None,
+            flags=flags,
+            capabilities=self._capabilities(unknown) if kind is Kind.FILE else None,
+        )
+        return Object(
+            path=self.path,
+            posture=posture,
+            status=Status(status.st_nlink, status.st_size, status.st_ctime_ns, (status.st_dev, status.st_ino)),
+            mount=self._mount(),
+            target=os.readlink("", dir_fd=self._fd) if kind is Kind.SYMLINK else None,
+            label=self._label(),
+            script=self._interpreter() if kind is Kind.FILE and status.st_mode & 0o111 else None,
+            unknown=tuple(unknown),
+        )
+
+    def child(self, name: str) -> "LiveNode":
+        """Open the entry ``name`` without following it."""
+        fd = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=self._fd)
+        if name == "..":
+            return LiveNode(self._host, fd, os.path.dirname(self.path))
+        return LiveNode(self._host, fd, os.path.join(self.path, name))
+
+    def names(self) -> Iterator[str]:
+        """The names in this directory."""
+        fd = os.open(self._through, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            with os.scandir(fd) as entries:
+                for entry in entries:
+                    yield entry.name
+        finally:
+            os.close(fd)
+
+    def change_mode(self, mode: int) -> None:
+        """Set the mode of this very inode."""
+        os.chmod(self._through, mode)
+
+    def close(self) -> None:
+        """Close the handle."""
+        os.close(self._fd)
+
+    # --- reading one part each; a part that may not be read goes to ``unknown`` ---
+
+    def _attribute(self, name: str) -> bytes | None:
+        try:
+            return os.getxattr(self._through, name)
+        except OSError as error:
+            if error.errno == errno.ENODATA:
+                return None
+            raise
+
+    def _list(self, name: str, what: str, unknown: list[tuple[str, int]]) -> AccessList | None:
+        try:
+            value = self._attribute(name)
+            return None if value is None else accesslist.unpack(value)
+        except OSError as error:
+            unknown.append((what, error.errno or errno.EIO))
+        except FiatError:
+            unknown.append((what, errno.EINVAL))
+        return None
+
+    def _capabilities(self, unknown: list[tuple[str, int]]) -> capabilities.FileCapabilities | None:
+        try:
+            value = self._attribute(capabilities.CAPABILITY_XATTR)
+            return None if value is None else capabilities.unpack(value)
+        except OSError as error:
+            if error.errno != errno.EOPNOTSUPP:
+                unknown.append(("capabilities", error.errno or errno.EIO))
+        except FiatError:
+            unknown.append(("capabilities", errno.EINVAL))
+        return None
+
+    def _flags(self, kind: Kind, unknown: list[tuple[str, int]]) -> tuple[str, ...] | None:
+        if kind not in (Kind.FILE, Kind.DIRECTORY):
+            return ()  # only these can be opened without a side effect, and they alone carry the flags
+        try:
+            fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
+        except OSError as error:
+            unknown.append(("flags", error.errno or errno.EIO))
+            return None
+        try:
+            value = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
+        except OSError as error:
+            if error.errno in (errno.ENOTTY, errno.EOPNOTSUPP, errno.EINVAL, errno.ENOSYS):
+                return ()  # this file system keeps no such flags
+            unknown.append(("flags", error.errno or errno.EIO))
+            return None
+        finally:
+            os.close(fd)
+        return tuple(name for bit, name in _FLAG_NAMES if value & bit)
+
+    def _label(self) -> str | None:
+        try:
+            value = self._attribute(_LABEL_XATTR)
+        except OSError:
+            return None
+        return None if value is None else os.fsdecode(value.rstrip(b"\0"))
+
+    def _interpreter(self) -> str | None:
+        """The interpreter a script names (execve(2), "Interpreter scripts")."""
+        try:
+            fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
+        except OSError:
+            return None
+        try:
+            start = os.read(fd, _INTERPRETER_LINE)
+        except OSError:
+            return None
+        finally:
+            os.close(fd)
+        if not start.startswith(b"#!"):
+            return None
+        words = start[2:].split(b"\n", 1)[0].split()
+        return os.fsdecode(words[0]) if words else None
+
+    def _mount(self) -> Mount | None:
+        return self._host.mount_with_id(_mount_id(self._fd))
+
+
+def _mount_id(fd: int) -> int:
+    with open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as file:
+        for line in file:
+            if line.startswith("mnt_id:"):
+                return int(line[7:])
+    return -1
+
+
+class LiveHost:
+    """This host."""
+
+    def __init__(self, accounts: Accounts | None = None) -> None:
+        self.name = os.uname().nodename
+        self._accounts = accounts
+        self._mounts: dict[int, Mount] | None = None
+
+    @cached_property
+    def accounts(self) -> Accounts:
+        """The accounts given, or those of the name service, read when first asked for."""
+        return self._accounts or NameService()
+
+    @cached_property
+    def settings(self) -> Settings:
+        """The umask of this process and the settings under ``/proc/sys/fs``."""
+        return Settings(
+            umask=_umask(),
+            protected_symlinks=_line("/proc/sys/fs/protected_symlinks") == "1",
+            security_modules=tuple(
+                name for name in _line("/sys/kernel/security/lsm").split(",") if name in _REFUSING_MODULES
+            ),
+        )
+
+    def mount_with_id(self, number: int) -> Mount | None:
+        """The mount with this id; the table is read again when it is new."""
+        if self._mounts is None or number not in self._mounts:
+            with open("/proc/self/mountinfo", encoding=sys.getfilesystemencoding(), errors="surrogateescape") as file:
+                self._mounts = read_mounts(file.read())
+        return self._mounts.get(number)
+
+    def root(self) -> LiveNode:
+        """Open ``/``."""
+        return LiveNode(self, os.open("/", os.O_PATH | os.O_DIRECTORY), "/")
+
+    def here(self) -> str:
+        """The current directory."""
+        return os.getcwd()
+
+    def actor(self) -> Principal:
+        """This process."""
+        return self.process(os.getpid())
+
+    def process(self, pid: int) -> Principal:
+        """The process ``pid``: file system ids, all groups, effective capabilities (proc(5))."""
+        try:
+            with open(f"/proc/{pid}/status", encoding="utf-8", errors="surrogateescape") as file:
+                fields = dict(line.rstrip("\n").split(":", 1) for line in file if ":" in line)
+        except OSError as error:
+            raise UnknownAccount(f"pid:{pid}", f"no process has the number {pid} ({error.strerror})") from error
+        uid = int(fields["Uid"].split()[3])
+        gids = [int(fields["Gid"].split()[3]), *map(int, fields["Groups"].split())]
+        account = self.accounts.user_numbered(uid)
+        name = account.name if account else None
+        return Principal("process", name, uid, frozenset(gids), int(fields["CapEff"], 16), pid)
+
+
+def _umask() -> int:
+    with open("/proc/self/status", encoding="utf-8", errors="surrogateescape") as file:
+        for line in file:
+            if line.startswith("Umask:"):
+                return int(line.split()[1], 8)
+    return 0o022
+
+
+def _line(path: str) -> str:
+    try:
+        with open(path, encoding="ascii") as file:
+            return file.read().strip()
+    except OSError:
+        return ""
