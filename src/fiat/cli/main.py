@@ -75,4 +75,3 @@ def _run(arguments: list[str]) -> int:
 
 def _command_list() -> str:
     return "commands:\n" + "".join(f"  {name:<8}{summary}\n" for name, summary in COMMANDS.items())
-

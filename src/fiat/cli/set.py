@@ -15,9 +15,8 @@ from fiat.cli import terminal, words
 from fiat.cli.hosts import failure, open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report
-from fiat.cli.status import Status
 from fiat.cli.who import universe_for
-from fiat.core import caveats, plan
+from fiat.core import caveats, naming, plan
 from fiat.core.access import Access
 from fiat.core.accounts import Accounts
 from fiat.core.edit import Edit, change_mode
@@ -26,6 +25,7 @@ from fiat.core.host import Host, Node
 from fiat.core.mode import ModeChange, letters, octal, parse_change, permission_letters
 from fiat.core.plan import Plan, Shift
 from fiat.core.posture import Kind, Posture
+from fiat.core.principals import Principal
 from fiat.core.record import posture_fields
 from fiat.core.route import Route, open_end
 from fiat.core.visible import visible
@@ -33,7 +33,9 @@ from fiat.core.visible import visible
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat set``."""
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said")
+    parser.add_argument(
+        "paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said"
+    )
     parser.add_argument("--mode", required=True, metavar="MODE", help="the mode: octal, or clauses such as g+w,o=")
     parser.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
     add_common(parser)
@@ -84,9 +86,7 @@ def _targets(host: Host, paths: list[str], report: Report) -> Iterator[Target]:
 
 def _plan(host: Host, targets: list[Target], change: ModeChange) -> Plan:
     actor, umask = host.actor(), host.settings.umask
-    edits = [
-        change_mode(target.route.end, change, actor, umask) for target in targets if target.route.end is not None
-    ]
+    edits = [change_mode(target.route.end, change, actor, umask) for target in targets if target.route.end is not None]
     access = Access(universe_for(host.accounts, [target.route for target in targets]), host.settings)
     return plan.make(host, edits, access)
 
@@ -120,7 +120,9 @@ def _apply_one(edit: Edit, node: Node) -> PathError | None:
     return None
 
 
-def _describe(planned: Plan, targets: list[Target], host: Host, report: Report, *, preview: bool, applied: bool) -> None:
+def _describe(
+    planned: Plan, targets: list[Target], host: Host, report: Report, *, preview: bool, applied: bool
+) -> None:
     report.caveat(*caveats.of_host(host.settings))
     for target in targets:
         report.caveat(*caveats.of_route(target.route))
@@ -219,19 +221,22 @@ def _class_words(value: int, kind: Kind) -> str:
 
 
 def _print_shifts(title: str, shifts: tuple[Shift, ...]) -> None:
-    """One line for each right and number of paths: who, users first."""
-    together: dict[tuple[str, int], list[Shift]] = {}
+    """Those who gain, or lose, the same share a line: the rights first, then who, users first."""
+    rights: dict[Principal, list[str]] = {}
     for shift in shifts:
-        together.setdefault((shift.right, shift.paths), []).append(shift)
+        where = f" on {words.counted(shift.paths, 'path')}" if shift.paths > 1 else ""
+        rights.setdefault(shift.principal, []).append(shift.right + where)
+    together: dict[str, list[Principal]] = {}
+    for principal, given in rights.items():
+        together.setdefault(naming.joined(given), []).append(principal)
     if not together:
-        print(f"{title}: nobody, nothing")
-    for (right, paths), these in together.items():
-        users = [words.principal(shift.principal) for shift in these if shift.principal.kind == "user"]
-        groups = [words.who_word(shift.principal)[6:] for shift in these if shift.principal.kind == "group"]
+        print(f"{title}  nobody")
+    for what, principals in together.items():
+        users = [words.principal(who) for who in principals if who.kind == "user"]
+        groups = [visible(words.who_word(who)[6:]) for who in principals if who.kind == "group"]
         parts = [words.several(users, "users")] if users else []
         if groups:
-            parts.append(f"whoever is in {words.several([visible(group) for group in groups], 'groups', show=4)}")
-        if any(shift.principal.kind == "anyone-else" for shift in these):
+            parts.append(f"whoever is in {words.several(groups, 'groups', show=4)}")
+        if any(who.kind == "anyone-else" for who in principals):
             parts.append("anyone else")
-        where = f" on {words.counted(paths, 'path')}" if paths > 1 else ""
-        terminal.say(f"{title}  {right}{where}: {'; '.join(parts)}", hanging="       ")
+        terminal.say(f"{title}  {what}: {'; '.join(parts)}", hanging="       ")

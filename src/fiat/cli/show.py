@@ -7,13 +7,14 @@ from fiat.cli import terminal, words
 from fiat.cli.hosts import arrive, open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report
-from fiat.core import caveats
-from fiat.core.accesslist import AccessList, Tag, from_mode
+from fiat.core import caveats, naming
+from fiat.core.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.accounts import Accounts
 from fiat.core.mode import letters, octal, permission_letters
-from fiat.core.posture import Kind, Object
+from fiat.core.posture import Kind, Object, Posture
 from fiat.core.record import object_fields
 from fiat.core.remarks import Remark, remarks_on
+from fiat.core.rules import passes_over_list
 from fiat.core.visible import visible
 
 
@@ -75,38 +76,43 @@ def _print_entries(object_: Object, accounts: Accounts) -> None:
     """Every entry, or the mode's three classes, with what the mask leaves and what that means."""
     posture = object_.posture
     acl = posture.acl or from_mode(posture.mode)
-    masked = acl.mask is not None
-    rows = []
-    for entry in acl.entries:
-        who = {
-            Tag.OWNER: ("owner", words.user_name(posture.uid, accounts)),
-            Tag.OWNING_GROUP: ("group", words.group_name(posture.gid, accounts)),
-            Tag.MASK: ("mask", ""),
-            Tag.OTHER: ("other", ""),
-        }.get(entry.tag)
-        if who is None:
-            assert entry.id is not None
-            named_user = entry.tag is Tag.NAMED_USER
-            name = words.user_name(entry.id, accounts) if named_user else words.group_name(entry.id, accounts)
-            who = ("user" if named_user else "group", name)
-        left = acl.effective(entry)
-        given = permission_letters(entry.permissions)
-        meaning = "at most this for users and groups named, and the group" if entry.tag is Tag.MASK else words.permissions(left, posture.kind)
-        kept = "" if entry.tag is Tag.MASK else permission_letters(left)
-        rows.append([*who, given, terminal.paint(kept, "no" if left != entry.permissions else "faint"), meaning])
     header = ["entry", "", "letters", "after mask", "which lets them"]
-    if not masked:
-        header.pop(3)
-        for row in rows:
-            row.pop(3)
+    rows = [_entry_row(entry, acl, posture, accounts) for entry in acl.entries]
+    if acl.mask is None:
+        for row in (header, *rows):
+            del row[3]
     print(terminal.table(header, rows))
+
+
+def _entry_row(entry: Entry, acl: AccessList, posture: Posture, accounts: Accounts) -> list[str]:
+    kind, name = _who(entry, posture, accounts)
+    given = permission_letters(entry.permissions)
+    if entry.tag is Tag.MASK:
+        return [kind, name, given, "", "at most this, for all but owner and other"]
+    left = acl.effective(entry)
+    kept = terminal.paint(permission_letters(left), "faint" if left == entry.permissions else "no")
+    meaning = words.permissions(left, posture.kind)
+    if entry.id is not None and passes_over_list(posture.mode):
+        meaning = "the same as other: the list is passed over"
+    return [kind, name, given, kept, meaning]
+
+
+def _who(entry: Entry, posture: Posture, accounts: Accounts) -> tuple[str, str]:
+    """The kind of entry and whom it speaks of."""
+    if entry.tag is Tag.OWNER:
+        return "owner", words.user_name(posture.uid, accounts)
+    if entry.tag is Tag.NAMED_USER and entry.id is not None:
+        return "user", words.user_name(entry.id, accounts)
+    if entry.tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
+        return "group", words.group_name(posture.gid if entry.id is None else entry.id, accounts)
+    return ("mask" if entry.tag is Tag.MASK else "other"), ""
 
 
 def _facts(object_: Object, accounts: Accounts) -> list[tuple[str, str]]:
     posture = object_.posture
     facts = [("members", _members(posture.gid, accounts))]
     if posture.default is not None:
-        facts.append(("default", _list_text(posture.default, accounts)))
+        facts.append(("default", ", ".join(naming.entry(entry, accounts) for entry in posture.default.entries)))
     if posture.flags:
         facts.append(("flags", ", ".join(posture.flags)))
     if object_.mount is not None:
@@ -123,14 +129,8 @@ def _members(gid: int, accounts: Accounts) -> str:
     listed = [visible(user.name) for user in accounts.listed_members(gid) if user.gid != gid]
     if not primary and not listed:
         return f"nobody is in {name}"
-    parts = [
-        f"{words.several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found
-    ]
+    parts = [f"{words.several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found]
     return f"{words.counted(len(primary) + len(listed), 'user')} in {name}: {'; '.join(parts)}"
-
-
-def _list_text(acl: AccessList, accounts: Accounts) -> str:
-    return ", ".join(acl.texts())
 
 
 def _print_facts(facts: list[tuple[str, str]]) -> None:

@@ -15,9 +15,8 @@ from fiat.cli.hosts import failure, open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report, errno_name
 from fiat.cli.status import Status
-from fiat.core import advice, capabilities, caveats, who
+from fiat.core import advice, capabilities, caveats, naming, who
 from fiat.core.access import RIGHTS, Access, Step, Verdict
-from fiat.core.accesslist import Tag
 from fiat.core.accounts import Accounts
 from fiat.core.errors import NotationError, PathError
 from fiat.core.mode import permission_letters
@@ -140,12 +139,7 @@ def _decided(step: Step, accounts: Accounts) -> list[str]:
         return ["", advice.RULE_WORDS.get(step.rule, step.rule)]
     share = step.reason.share
     entry = share.entry
-    named = ""
-    if entry.id is not None:
-        found = accounts.user_numbered(entry.id) if entry.tag is Tag.NAMED_USER else accounts.group_numbered(entry.id)
-        named = visible(found.name) if found else str(entry.id)
-    kind = {Tag.OWNER: "user", Tag.NAMED_USER: "user", Tag.OTHER: "other"}.get(entry.tag, "group")
-    text = f"{kind}:{named}:{permission_letters(entry.permissions)}"
+    text = naming.entry(entry, accounts)
     if share.permissions != entry.permissions:
         text += f", mask leaves {permission_letters(share.permissions)}"
     if step.reason.capability:

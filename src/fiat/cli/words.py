@@ -100,9 +100,3 @@ def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
     if len(given) > show:
         shown += f" and {len(given) - show:,} more"
     return f"{len(given):,} {what}: {shown}" if what and len(given) > 1 else shown
-
-
-def join(words: Iterable[str]) -> str:
-    """``a``, ``a and b``, ``a, b and c``."""
-    given = list(words)
-    return given[0] if len(given) == 1 else f"{', '.join(given[:-1])} and {given[-1]}" if given else ""

@@ -114,7 +114,9 @@ class AccessList(NamedTuple):
         """
         group_tag = Tag.OWNING_GROUP if self.mask is None else Tag.MASK
         new = {Tag.OWNER: mode >> 6 & 7, group_tag: mode >> 3 & 7, Tag.OTHER: mode & 7}
-        return AccessList(tuple(entry._replace(permissions=new.get(entry.tag, entry.permissions)) for entry in self.entries))
+        return AccessList(
+            tuple(entry._replace(permissions=new.get(entry.tag, entry.permissions)) for entry in self.entries)
+        )
 
     def is_mode_only(self) -> bool:
         """Whether the mode bits say all of it; the kernel keeps no list then."""
@@ -150,7 +152,11 @@ def check(entries: Iterable[Entry]) -> AccessList:
     """
     entries = tuple(entries)
     tags = [entry.tag for entry in entries]
-    for tag, what in ((Tag.OWNER, "owner (user::)"), (Tag.OWNING_GROUP, "owning group (group::)"), (Tag.OTHER, "other")):
+    for tag, what in (
+        (Tag.OWNER, "owner (user::)"),
+        (Tag.OWNING_GROUP, "owning group (group::)"),
+        (Tag.OTHER, "other"),
+    ):
         if tags.count(tag) != 1:
             raise InvalidAccessList(
                 f"an access list needs one entry for the {what}, and {tags.count(tag) or 'none'} "
@@ -210,7 +216,16 @@ def unpack(value: bytes) -> AccessList:
 Resolver = Callable[[str], int]
 """From a name or number as written to an id; raises UnknownAccount."""
 
-_WORDS = {"user": "user", "u": "user", "group": "group", "g": "group", "mask": "mask", "m": "mask", "other": "other", "o": "other"}
+_WORDS = {
+    "user": "user",
+    "u": "user",
+    "group": "group",
+    "g": "group",
+    "mask": "mask",
+    "m": "mask",
+    "other": "other",
+    "o": "other",
+}
 
 
 def parse_entry(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
@@ -224,18 +239,22 @@ def parse_entry(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
         fields = [fields[0], "", fields[1]]  # POSIX.1e lets mask and other go without the empty field
     if len(fields) != 3:
         raise NotationError(
-            word, f"entry {quoted(word)} has {len(fields)} fields; write three with colons between, such as user:NAME:r-x"
+            word,
+            f"entry {quoted(word)} has {len(fields)} fields; write three with colons between, such as user:NAME:r-x",
         )
     kind = _WORDS.get(fields[0].strip())
     name = fields[1].strip()
     if kind is None:
         raise NotationError(
-            fields[0], f"entry {quoted(word)}: {quoted(fields[0])} is no kind of entry; write user, group, mask or other"
+            fields[0],
+            f"entry {quoted(word)}: {quoted(fields[0])} is no kind of entry; write user, group, mask or other",
         )
     permissions = parse_permissions(fields[2].strip(), word)
     if kind in ("mask", "other"):
         if name:
-            raise NotationError(name, f"entry {quoted(word)}: a {kind} entry names nobody; write {kind}::{visible(fields[2])}")
+            raise NotationError(
+                name, f"entry {quoted(word)}: a {kind} entry names nobody; write {kind}::{visible(fields[2])}"
+            )
         return Entry(Tag.MASK if kind == "mask" else Tag.OTHER, permissions)
     if kind == "user":
         return Entry(Tag.NAMED_USER, permissions, user_id(name)) if name else Entry(Tag.OWNER, permissions)
@@ -266,9 +285,8 @@ def parse_list(text: str, user_id: Resolver, group_id: Resolver) -> AccessList:
     The entries may stand in any order. Raises :class:`NotationError` or
     :class:`InvalidAccessList`.
     """
-    entries = []
+    entries: list[Entry] = []
     for line in text.splitlines():
-        for word in line.partition("#")[0].split(","):
-            if word.strip():
-                entries.append(parse_entry(word.strip(), user_id, group_id))
+        words = (word.strip() for word in line.partition("#")[0].split(","))
+        entries += [parse_entry(word, user_id, group_id) for word in words if word]
     return check(ordered(entries))

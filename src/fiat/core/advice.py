@@ -2,7 +2,7 @@
 
 import shlex
 
-from fiat.core import rules
+from fiat.core import naming, rules
 from fiat.core.access import Step, Verdict
 from fiat.core.accesslist import Tag
 from fiat.core.accounts import Accounts
@@ -57,14 +57,15 @@ def _rule(step: Step) -> str:
 
 def _trap(principal: Principal, step: Step, accounts: Accounts) -> list[str]:
     """What is easily misread about the refusing step."""
-    assert step.reason is not None and step.object is not None
+    assert step.reason is not None
+    assert step.object is not None
     share, posture = step.reason.share, step.object.posture
     lines = []
     want = _wanted(step)
     if share.permissions & want != want and share.entry.permissions & want == want:
         mask = posture.acl.mask if posture.acl else 0
         lines.append(f"The entry itself would allow it: the mask {permission_letters(mask or 0)} cuts it off.")
-    if step.rule == rules.OWNER and (posture.mode & 0o77) and posture.mode & want:
+    if step.rule == rules.OWNER and (posture.mode >> 3 | posture.mode) & want:
         lines.append("Others get more: but for the owner the owner's letters alone count.")
     if step.rule in (rules.OWNING_GROUP, rules.NAMED_GROUP) and posture.mode & 7 & want == want:
         lines.append("Other would be allowed it: but who is in a group that matches is not asked about other.")
@@ -72,12 +73,12 @@ def _trap(principal: Principal, step: Step, accounts: Accounts) -> list[str]:
         lines.append("The access list names them, but its mask is ---: Linux then passes over the list altogether.")
     elif step.rule == rules.OTHER and posture.acl is not None:
         named = [
-            group.name if (group := accounts.group_numbered(entry.id)) else str(entry.id)
+            naming.group(entry.id, accounts)
             for entry in posture.acl.entries
             if entry.tag is Tag.NAMED_GROUP and entry.id is not None and entry.permissions & want == want
         ]
         if named:
-            lines.append(f"The list has an entry that would allow it for {', '.join(map(visible, named))}: not their group.")
+            lines.append(f"The list would allow it to members of {naming.joined(named)}, which this is not.")
     return lines
 
 
@@ -108,7 +109,8 @@ def changes(principal: Principal, verdict: Verdict, accounts: Accounts) -> list[
 
 
 def _changes_at(principal: Principal, step: Step, accounts: Accounts) -> list[str]:
-    assert step.reason is not None and step.object is not None
+    assert step.reason is not None
+    assert step.object is not None
     posture, share, want = step.object.posture, step.reason.share, _wanted(step)
     missing = permission_letters(want & ~share.permissions).replace("-", "")
 
@@ -120,19 +122,19 @@ def _changes_at(principal: Principal, step: Step, accounts: Accounts) -> list[st
     if share.entry.permissions & want == want:
         return [command("g", "with a list the group letters are the mask: raises it for every entry it cuts")]
     if step.rule == rules.OWNING_GROUP and posture.acl is None:
-        return [command("g", f"for everyone in group {_group(posture.gid, accounts)}")]
+        return [command("g", f"for everyone in group {naming.group(posture.gid, accounts)}")]
     if step.rule != rules.OTHER:
         return []
     found = []
-    if principal.kind == "user" and principal.name is not None and posture.acl is None and posture.mode >> 3 & want == want:
-        group = _group(posture.gid, accounts)
+    if (
+        principal.kind == "user"
+        and principal.name is not None
+        and posture.acl is None
+        and posture.mode >> 3 & want == want
+    ):
+        group = naming.group(posture.gid, accounts)
         found.append(f"make {visible(principal.name)} a member of group {group}, which is allowed it here")
     return [*found, command("o", "opens it to everyone")]
-
-
-def _group(gid: int, accounts: Accounts) -> str:
-    group = accounts.group_numbered(gid)
-    return visible(group.name) if group else str(gid)
 
 
 def shell_word(path: str) -> str:

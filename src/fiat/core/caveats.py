@@ -6,7 +6,9 @@ from fiat.core.host import Settings
 from fiat.core.posture import Object
 from fiat.core.route import Route
 
-_REMOTE = frozenset("nfs nfs4 cifs smb3 smbfs ceph afs 9p glusterfs lustre gfs2 ocfs2 coda".split())
+_REMOTE = frozenset(
+    ["nfs", "nfs4", "cifs", "smb3", "smbfs", "ceph", "afs", "9p", "glusterfs", "lustre", "gfs2", "ocfs2", "coda"]
+)
 
 
 class Caveat(NamedTuple):
@@ -37,7 +39,9 @@ def of_object(object_: Object) -> list[Caveat]:
         elif mount.type.startswith("fuse"):
             found.append(Caveat("fuse", f"{mount.point} is a {mount.type} mount: another process decides in the end"))
         if "idmapped" in mount.options:
-            found.append(Caveat("id-mapped", f"{mount.point} is an ID-mapped mount: numbers on disk mean other users here"))
+            found.append(
+                Caveat("id-mapped", f"{mount.point} is an ID-mapped mount: numbers on disk mean other users here")
+            )
     return found
 
 

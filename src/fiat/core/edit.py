@@ -64,7 +64,10 @@ def change_mode(object_: Object, change: ModeChange, actor: Principal, umask: in
         )
     if posture.acl is not None and posture.acl.mask is not None and (mode ^ posture.mode) & 0o070:
         notes.append(
-            Note("sets-mask", "the group digit sets the mask of the access list; the owning group's own entry stays as it is")
+            Note(
+                "sets-mask",
+                "the group digit sets the mask of the access list; the owning group's own entry stays as it is",
+            )
         )
     return Edit(object_, mode, with_mode(posture, effective), tuple(notes))
 
@@ -72,8 +75,7 @@ def change_mode(object_: Object, change: ModeChange, actor: Principal, umask: in
 def _refusal(object_: Object, actor: Principal) -> int:
     """The errno with which chmod(2) refuses ``actor``, in the kernel's order; 0 if it does not."""
     posture = object_.posture
-    mount = object_.mount
-    if mount is not None and ("ro" in mount.options or "ro" in mount.filesystem_options):
+    if object_.mount is not None and object_.mount.read_only:
         return errno.EROFS
     if posture.kind is Kind.SYMLINK:
         return errno.EOPNOTSUPP
@@ -89,6 +91,8 @@ def _notes_on_special_bits(posture: Posture, mode: int, change: ModeChange) -> l
         return []
     names = " and ".join(special_names(posture.mode))
     if posture.directory:
-        whole = f"0{change.octal:03o}"
-        return [Note("keeps-special", f"{names} stays: {change.text} sets only rwx on a directory; {whole} would clear it")]
-    return [Note("loses-special", f"{names} goes: {change.text} sets all the bits of a file; {mode | posture.mode & SPECIAL:04o} would keep it")]
+        clearing = f"0{change.octal:03o}"
+        text = f"{names} stays: {change.text} sets only rwx on a directory; {clearing} would clear it"
+        return [Note("keeps-special", text)]
+    keeping = f"{mode | posture.mode & SPECIAL:04o}"
+    return [Note("loses-special", f"{names} goes: {change.text} sets all the bits of a file; {keeping} would keep it")]

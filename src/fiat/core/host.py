@@ -51,8 +51,14 @@ class Host(Protocol):
     """A machine: the real one, or one held in memory."""
 
     name: str
-    accounts: Accounts
-    settings: Settings
+
+    @property
+    def accounts(self) -> Accounts:
+        """The users and groups."""
+
+    @property
+    def settings(self) -> Settings:
+        """What the access rules depend on beyond the file tree."""
 
     def root(self) -> Node:
         """Open ``/``."""

@@ -26,8 +26,6 @@ class Posture(NamedTuple):
     ``mode`` holds the twelve bits. ``acl`` and ``default`` are None where the
     object has none. ``flags`` holds the inode flags that limit change
     (``immutable``, ``append-only``), or None where they could not be read.
-    ``script`` is the interpreter after ``#!`` in an executable file's first
-    line, or None.
     """
 
     kind: Kind
@@ -57,6 +55,11 @@ class Mount(NamedTuple):
     options: tuple[str, ...] = ("rw",)
     filesystem_options: tuple[str, ...] = ("rw",)
 
+    @property
+    def read_only(self) -> bool:
+        """Whether nothing can be written through this mount, or to the file system under it."""
+        return "ro" in self.options or "ro" in self.filesystem_options
+
 
 class Status(NamedTuple):
     """The rest of what stat(2) says: not about access, but shown with it.
@@ -76,8 +79,10 @@ class Object(NamedTuple):
     """One thing in the file tree as it was found at ``path``.
 
     ``target`` is where a symlink leads, as the link has it. ``mount`` is None
-    where the mount could not be found out. ``unknown`` maps what could not be
-    read ("flags", "capabilities", "access list") to the errno.
+    where the mount could not be found out. ``label`` is the security label.
+    ``script`` is the interpreter that the first line of an executable file
+    names after ``#!``. ``unknown`` pairs what could not be read ("flags",
+    "capabilities", "access list") with the errno.
     """
 
     path: str

@@ -82,10 +82,9 @@ class _Reader:
         elif "mount" in fields and "path" not in fields:
             self.mounts.append(read_mount(fields["mount"]))
         elif "user" in fields:
-            self.users.append(_account(User, fields["user"]))
+            self.users.append(_user(fields["user"]))
         elif "group" in fields and "path" not in fields:
-            found = _account(Group, fields["group"])
-            self.groups.append(found._replace(members=tuple(found.members)))
+            self.groups.append(_group(fields["group"]))
         else:
             path = fields.get("path")
             mount = self._mount_of(path) if isinstance(path, str) else None
@@ -105,8 +104,15 @@ class _Reader:
         return Settings(umask=umask, protected_symlinks=bool(given.get("protected_symlinks")))
 
 
-def _account(kind: Any, fields: Any) -> Any:
+def _user(fields: Mapping[str, Any]) -> User:
     try:
-        return kind(**fields)
+        return User(**fields)
     except TypeError as error:
-        raise SnapshotError(f"a {kind.__name__.lower()} has the fields {', '.join(kind._fields)}") from error
+        raise SnapshotError(f"a user has the fields {', '.join(User._fields)}") from error
+
+
+def _group(fields: Mapping[str, Any]) -> Group:
+    try:
+        return Group(fields["name"], fields["gid"], tuple(fields["members"]))
+    except (KeyError, TypeError) as error:
+        raise SnapshotError(f"a group has the fields {', '.join(Group._fields)}") from error

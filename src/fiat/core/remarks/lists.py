@@ -1,0 +1,72 @@
+"""Remarks on access lists and default lists.
+
+Source: acl(5), "CORRESPONDENCE BETWEEN ACL ENTRIES AND FILE PERMISSION BITS"
+and "OBJECT CREATION AND DEFAULT ACLs"; the kernel's ``fs/namei.c`` for the
+list that is passed over.
+"""
+
+from collections.abc import Iterator
+
+from fiat.core import naming
+from fiat.core.accesslist import AccessList, Tag
+from fiat.core.mode import letters, permission_letters
+from fiat.core.posture import keeps_no_lists
+from fiat.core.remarks.remark import Remark, Subject
+from fiat.core.rules import passes_over_list
+
+
+def remarks(subject: Subject) -> Iterator[Remark]:
+    """What the mask cuts off and shows, lists passed over, what is inherited."""
+    acl = subject.posture.acl
+    if acl is not None and acl.mask is not None:
+        if passes_over_list(subject.mode):
+            yield from _passed_over(subject, acl)
+        else:
+            yield from _masked(subject, acl, acl.mask)
+    if subject.posture.default is not None:
+        yield _inherits(subject.posture.default)
+    if keeps_no_lists(subject.object):
+        text = "this file system keeps no access lists: asked for one, the kernel says that it is not supported"
+        yield Remark("no-lists", "plain", text)
+
+
+def _passed_over(subject: Subject, acl: AccessList) -> Iterator[Remark]:
+    named = [subject.entry(entry) for entry in acl.entries if entry.id is not None]
+    if named:
+        verb = "decides" if len(named) == 1 else "decide"
+        yield Remark(
+            "list-passed-over",
+            "odd",
+            f"the mask is ---, and Linux then passes over the whole list: {naming.joined(named)} {verb} nothing; "
+            f"whoever is not in {subject.group} gets what other gets ({permission_letters(subject.mode & 7)})",
+        )
+
+
+def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Remark]:
+    for entry in acl.entries:
+        left = acl.effective(entry)
+        if left != entry.permissions:
+            text = f"the mask {permission_letters(mask)} cuts {subject.entry(entry)} down to {permission_letters(left)}"
+            yield Remark("mask-cuts", "odd", text)
+    group = acl.only(Tag.OWNING_GROUP)
+    own = ""
+    if group is not None and group.permissions != mask:
+        own = f"; the owning group's own entry has {permission_letters(group.permissions)}"
+    shown = letters(subject.mode)[3:6]
+    yield Remark("letters-show-mask", "plain", f"with a list, the middle letters {shown} show the mask{own}")
+
+
+def _inherits(default: AccessList) -> Remark:
+    mode = default.mode()
+    return Remark(
+        "inherits",
+        "plain",
+        "what is made here takes over the default list, and no umask counts: "
+        f"a file asked for with 666 gets {permissions(mode & 0o666)}, a directory asked for with 777 "
+        f"{permissions(mode)} and the same default list",
+    )
+
+
+def permissions(mode: int) -> str:
+    """``0640 rw-r-----``."""
+    return f"{mode:04o} {letters(mode)}"

@@ -1,0 +1,73 @@
+"""Builds the sample host's tree for real: numeric owners, real access lists."""
+
+import os
+import shutil
+import stat
+
+from fiat.core import accesslist, capabilities
+from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR
+from fiat.core.errors import PathError
+from fiat.core.posture import Kind, Object
+from fiat.demo import sample
+from fiat.host import snapshot
+
+TOP = "/srv"
+"""The part of the sample host that is built; the rest is system directories that every host has."""
+
+ACCOUNTS = "accounts"
+"""The folder beside the tree that holds the accounts files."""
+
+
+def build(folder: str) -> list[str]:
+    """Make the sample tree and its accounts under ``folder``, which is absent or empty.
+
+    Returns what the image has and the built tree has not, in words. Raises
+    :class:`PathError` where something cannot be made.
+    """
+    try:
+        os.makedirs(folder, mode=0o755, exist_ok=True)
+        if os.listdir(folder):
+            raise PathError(folder, 39, "build the sample host in")  # ENOTEMPTY
+        shutil.copytree(sample.ACCOUNTS, os.path.join(folder, ACCOUNTS))
+        objects = [
+            object_._replace(path=folder + object_.path)
+            for object_ in snapshot.read(sample.SNAPSHOT).objects.values()
+            if object_.path == TOP or object_.path.startswith(TOP + "/")
+        ]
+        for object_ in objects:
+            _make(object_)
+        for object_ in objects:  # only now, so that no default list is inherited
+            _set_posture(object_)
+    except OSError as error:
+        raise PathError(error.filename or folder, error.errno or 5, "make") from error
+    return [f"{o.path} has no {'/'.join(o.posture.flags)} flag" for o in objects if o.posture.flags]
+
+
+def _make(object_: Object) -> None:
+    path, kind = object_.path, object_.posture.kind
+    if kind is Kind.DIRECTORY:
+        os.mkdir(path, 0o700)
+    elif kind is Kind.SYMLINK:
+        os.symlink(object_.target or "", path)
+    elif kind is Kind.FIFO:
+        os.mkfifo(path, 0o600)
+    elif kind is Kind.SOCKET:
+        os.mknod(path, stat.S_IFSOCK | 0o600)
+    else:
+        with open(path, "xb") as file:
+            file.write(b"#!" + os.fsencode(object_.script) + b"\n" if object_.script else b"")
+            file.truncate(object_.status.size)  # sparse: the sizes are told, not stored
+
+
+def _set_posture(object_: Object) -> None:
+    path, posture = object_.path, object_.posture
+    os.chown(path, posture.uid, posture.gid, follow_symlinks=False)
+    if posture.kind is Kind.SYMLINK:
+        return
+    if posture.acl is not None:
+        os.setxattr(path, ACCESS_XATTR, accesslist.pack(posture.acl), follow_symlinks=False)
+    if posture.default is not None:
+        os.setxattr(path, DEFAULT_XATTR, accesslist.pack(posture.default), follow_symlinks=False)
+    if posture.capabilities is not None:
+        os.setxattr(path, capabilities.CAPABILITY_XATTR, capabilities.pack(posture.capabilities), follow_symlinks=False)
+    os.chmod(path, posture.mode)

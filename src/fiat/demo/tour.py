@@ -1,0 +1,62 @@
+"""The guided run: what a night's work with Fiat looks like, in its order."""
+
+from typing import NamedTuple
+
+_RAW = "/srv/skerry/gauge/raw"
+_BAROMETER = "/srv/skerry/observatory/2026/november/barometer.csv"
+_SERIES = "/srv/skerry/series/reduced-2026.csv"
+
+
+class Scene(NamedTuple):
+    """A few sentences, then one command line (without ``fiat``); ``part`` opens a new part."""
+
+    part: str
+    story: str
+    command: tuple[str, ...]
+
+
+SCENES = (
+    Scene(
+        "Look",
+        "skerry is a lighthouse and tide-gauge station. Its gauge readings lie in a directory that the service "
+        "tidefeed fills, the watch reads and an auditor may look into. This is all that it says about access:",
+        ("show", _RAW),
+    ),
+    Scene(
+        "",
+        "That is what it allows. Who can therefore really get at it is another question, and the answer counts "
+        "every directory on the way:",
+        ("who", _RAW),
+    ),
+    Scene(
+        "Understand",
+        'The surveyor rings: "I cannot read the barometer." The file itself says r for everyone:',
+        ("show", _BAROMETER),
+    ),
+    Scene("", "So why not? The blocker is three directories up:", ("why", "surveyor", "read", _BAROMETER)),
+    Scene(
+        "",
+        "The steward has an entry of their own on the year's series, with rw, and still cannot write:",
+        ("why", "steward", "write", _SERIES),
+    ),
+    Scene(
+        "Change",
+        "Raising the mask is one command. See first what else it would do - here, that it lets the whole watch write:",
+        ("set", _SERIES, "--mode", "g+w", "--preview"),
+    ),
+    Scene(
+        "",
+        "And what opening the observatory to everyone would mean for all that lies under it:",
+        ("set", "/srv/skerry/observatory", "--mode", "o+x", "--preview"),
+    ),
+    Scene(
+        "Verify",
+        "The chart service complains that it cannot write its log. It is in the group, but the group only reads:",
+        ("why", "chartpress", "write", "/srv/skerry/log/chartpress.log"),
+    ),
+    Scene(
+        "",
+        "Last, before going to bed: the file that everyone on the host can write to.",
+        ("who", "/srv/skerry/tools/calibration.ini"),
+    ),
+)

@@ -1,0 +1,6 @@
+"""Test helpers live beside the tests: filesystems, kernel, worlds."""
+
+import sys
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))

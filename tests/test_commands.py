@@ -1,0 +1,247 @@
+"""The built program on the sample host and on real files: what it says, in text and in JSON."""
+
+import json
+import os
+import stat
+import tempfile
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+from fiat.core import accesslist
+from fiat.core.accesslist import ACCESS_XATTR
+from filesystems import ROOT
+from program import fiat, machine, sample
+
+S = "/srv/skerry"
+SAMPLE = ("--from", "skerry")
+
+
+@pytest.fixture
+def folder() -> Iterator[str]:
+    with tempfile.TemporaryDirectory(prefix="fiat-test-") as path:
+        os.chmod(path, 0o755)
+        yield path
+
+
+# --- the contract of machine output ----------------------------------------
+
+
+def test_show_fields() -> None:
+    (result,) = machine("show", f"{S}/gauge/raw/0412.csv", *SAMPLE)["results"]
+    expected = {
+        "path": "/srv/skerry/gauge/raw/0412.csv",
+        "kind": "file",
+        "mode": "0640",
+        "letters": "rw-r-----",
+        "special": [],
+        "owner": {"uid": 7101, "name": "keeper"},
+        "group": {"gid": 7201, "name": "watch"},
+        "acl": ["user::rw-", "user:7105:r--", "group::r--", "mask::r--", "other::---"],
+        "default": None,
+        "flags": [],
+        "capabilities": None,
+        "links": 1,
+        "size": 18432,
+    }
+    assert {name: result[name] for name in expected} == expected
+    assert result["mount"] | {"point": "/", "type": "ext4", "options": ["rw", "relatime"]} == result["mount"]
+
+
+def test_who_fields() -> None:
+    (result,) = machine("who", f"{S}/observatory", *SAMPLE)["results"]
+    assert (result["path"], result["kind"]) == (f"{S}/observatory", "directory")
+    users = {user["name"]: user for user in result["users"]}
+    assert list(users) == "root keeper surveyor steward apprentice auditor tidefeed chartpress nobody".split()
+    keeper = users["keeper"]
+    assert keeper["because"] == {"read": "owner", "write": "owner", "traverse": "owner"}
+    assert (keeper["read"], keeper["write"], keeper["execute"], keeper["traverse"]) == (True, True, None, True)
+    assert users["root"]["because"]["read"] == "superuser"
+    watch = next(group for group in result["groups"] if group["name"] == "watch")
+    assert watch["gid"] == 7201
+    assert watch["members"] == 4
+    assert watch["alone"] == {"read": True, "write": False, "execute": None, "traverse": True}
+    assert watch["members_who"] == {"read": 4, "write": 1, "traverse": 4}
+    assert result["anyone_else"] == {"read": False, "write": False, "execute": None, "traverse": False}
+
+
+def test_who_lists_numbers_without_an_account() -> None:
+    (result,) = machine("who", f"{S}/series/reduced-1998.csv", *SAMPLE)["results"]
+    (unnamed,) = [user for user in result["users"] if user["name"] is None]
+    assert (unnamed["uid"], unnamed["read"], unnamed["because"]["read"]) == (7188, True, "owner")
+
+
+def test_why_fields() -> None:
+    value = machine("why", "surveyor", "read", f"{S}/observatory/2026/november/barometer.csv", *SAMPLE, status=1)
+    (result,) = value["results"]
+    assert result["who"] | {"kind": "user", "name": "surveyor", "uid": 7102, "gids": [7202, 7302]} == result["who"]
+    assert (result["right"], result["allowed"], result["errno"]) == ("read", False, "EACCES")
+    assert result["blocker"] == f"{S}/observatory"
+    first, last = result["steps"][0], result["steps"][-1]
+    assert first | {"path": "/", "needs": "traverse", "allowed": True, "rule": "other", "entry": "other::r-x"} == first
+    assert last | {"path": f"{S}/observatory", "allowed": False, "entry": "other::---"} == last
+
+
+def test_set_fields_and_the_gains_are_the_difference_of_who() -> None:
+    path = f"{S}/observatory"
+    value = machine("set", path, "--mode", "751", "--preview", *SAMPLE)
+    (result,) = value["results"]
+    assert (result["before"]["mode"], result["after"]["mode"]) == ("0750", "0751")
+    assert (value["applied"], value["guards"], value["losses"]) == (False, [], [])
+    gains = {(gain["who"], gain["right"]): gain["paths"] for gain in value["gains"]}
+    # the directory itself and the two in it; the names of those two, and the file in the last
+    assert gains["surveyor", "traverse"] == 3
+    assert gains["surveyor", "read"] == 3
+    assert gains["group:press", "traverse"] == 3
+    assert gains["anyone-else", "traverse"] == 3
+    assert not any(who in ("keeper", "root", "steward") for who, _ in gains)
+
+
+# --- each situation of the sample host ---------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("who", "right", "path", "blocker", "says"),
+    [
+        ("surveyor", "read", "observatory/2026/november/barometer.csv", "observatory", "not reached"),
+        ("steward", "write", "series/reduced-2026.csv", "series/reduced-2026.csv", "the mask r-- cuts it off"),
+        ("surveyor", "write", "logbook/1911.txt", "logbook/1911.txt", "passes over the list"),
+        ("keeper", "write", "logbook/today.txt", "logbook/today.txt", "owner's letters alone count"),
+        ("chartpress", "write", "log/chartpress.log", "log/chartpress.log", "--mode g+w"),
+        ("auditor", "execute", "tools/reduce", "tools/reduce", "its interpreter has to read it"),
+        ("root", "execute", "tools/resync", "tools/resync", "EACCES"),
+        ("root", "write", "logbook/1912.txt", "logbook/1912.txt", "immutable"),
+        ("tidefeed", "write", "log/tidefeed.log", "log/tidefeed.log", "append-only"),
+        ("steward", "read", "keys/gate.key", "keys", "--mode g+x"),
+        ("auditor", "read", "dropbox", "dropbox", "other::-wx"),
+    ],
+)
+def test_why_explains(who: str, right: str, path: str, blocker: str, says: str) -> None:
+    done = sample("why", who, right, f"{S}/{path}")
+    assert done.returncode == 1
+    assert done.stdout.startswith(f"No. {who} may not ")
+    assert f"Stopped at {S}/{blocker}: " in done.stdout
+    assert says in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("path", "code"),
+    [
+        ("series/reduced-2026.csv", "mask-cuts"),
+        ("series/reduced-1998.csv", "owner-without-account"),
+        ("charts/draft/approach.chart", "empty-group"),
+        ("charts/draft", "setgid-directory"),
+        ("charts/draft", "inherits"),
+        ("logbook/1911.txt", "list-passed-over"),
+        ("logbook/1912.txt", "immutable"),
+        ("logbook/today.txt", "owner-has-less"),
+        ("log/tidefeed.log", "append-only"),
+        ("dropbox", "sticky"),
+        ("tools/resync", "capital-s"),
+        ("tools/ring-bell", "setuid"),
+        ("tools/reduce", "script-not-readable"),
+        ("tools/tide-listen", "capabilities"),
+        ("tools/calibration.ini", "everyone-writes"),
+        ("../../mnt/vault/replay", "noexec"),
+    ],
+)
+def test_show_remarks_on_what_is_odd(path: str, code: str) -> None:
+    (result,) = machine("show", f"{S}/{path}", *SAMPLE)["results"]
+    remarks = {remark["code"]: remark["text"] for remark in result["remarks"]}
+    assert code in remarks
+    assert remarks[code] in sample("show", f"{S}/{path}").stdout
+
+
+def test_who_groups_equal_answers_and_says_where_people_stop() -> None:
+    text = sample("who", f"{S}/observatory/2026/november/barometer.csv").stdout
+    assert "superuser root" in text
+    assert "3 users: steward, apprentice, tidefeed" in text
+    assert f"Stopped on the way, at {S}/observatory (0750 rwxr-x---): 4 users: surveyor, auditor" in text
+
+
+def test_the_demo_runs_to_its_end() -> None:
+    done = fiat("demo")
+    assert (done.returncode, done.stderr) == (0, "")
+    for part in ("== Look ==", "== Understand ==", "== Change ==", "== Verify ==", "$ fiat why surveyor read"):
+        assert part in done.stdout
+
+
+@pytest.mark.skipif(not ROOT, reason="gives files away")
+def test_the_built_sample_is_the_sample(folder: str) -> None:
+    assert fiat("demo", f"{folder}/new").returncode == 0
+    top, accounts = f"{folder}/new", f"{folder}/new/accounts"
+    with open(os.path.join(os.path.dirname(accesslist.__file__), "../demo/skerry.jsonl")) as lines:
+        paths = [found["path"] for found in map(json.loads, lines) if found.get("path", "").startswith("/srv/")]
+    built = machine("show", *(top + path for path in paths), "--accounts", accounts)["results"]
+    held = machine("show", *paths, *SAMPLE)["results"]
+    assert len(built) == len(held) > 35
+    for real, image in zip(built, held, strict=True):
+        for field in ("kind", "mode", "owner", "group", "acl", "default", "capabilities", "target", "script"):
+            assert real[field] == image[field], image["path"]
+    again = fiat("demo", f"{folder}/new")
+    assert again.returncode == 2
+    assert "not empty" in again.stderr
+
+
+# --- changing real files -----------------------------------------------------
+
+
+def test_set_changes_the_file_and_says_who_gained(folder: str) -> None:
+    path = f"{folder}/new"
+    os.close(os.open(path, os.O_CREAT, 0o600))
+    assert "Nothing is written" in fiat("set", path, "--mode", "644", "--preview").stdout
+    assert stat.S_IMODE(os.stat(path).st_mode) == 0o600
+    done = fiat("set", path, "--mode", "644")
+    assert done.returncode == 0
+    assert stat.S_IMODE(os.stat(path).st_mode) == 0o644
+    assert "0600  rw-------" in done.stdout
+    assert "0644  rw-r--r--" in done.stdout
+    assert "Gains  read: " in done.stdout
+    assert "anyone else" in done.stdout
+    assert "nothing to change" in fiat("set", path, "--mode", "u=rw,go=r").stdout
+
+
+def test_set_follows_a_named_link_and_says_so(folder: str) -> None:
+    os.close(os.open(f"{folder}/real", os.O_CREAT, 0o600))
+    os.symlink("real", f"{folder}/link")
+    done = fiat("set", "link", "real", "--mode", "640", cwd=folder)
+    assert f"link leads to {folder}/real, which is what changes" in done.stdout
+    assert "1 path changed" in done.stdout
+    assert stat.S_IMODE(os.stat(f"{folder}/real").st_mode) == 0o640
+
+
+def test_set_with_a_list_changes_the_mask(folder: str) -> None:
+    path = f"{folder}/listed"
+    os.close(os.open(path, os.O_CREAT, 0o600))
+    acl = accesslist.parse_list("u::rw,u:7105:rw,g::r,m::rw,o::-", int, int)
+    os.setxattr(path, ACCESS_XATTR, accesslist.pack(acl))
+    value = machine("set", path, "--mode", "g=r")
+    assert value["applied"] is True
+    assert value["results"][0]["notes"][0]["code"] == "sets-mask"
+    assert value["results"][0]["after"]["acl"] == accesslist.unpack(os.getxattr(path, ACCESS_XATTR)).texts()
+    assert {loss["who"] for loss in value["losses"]} == {"uid:7105"}
+
+
+@pytest.mark.skipif(not ROOT, reason="becomes somebody else")
+def test_an_ordinary_user_is_told_what_cannot_be_done(folder: str) -> None:
+    os.chmod(folder, 0o755)
+    os.mkdir(f"{folder}/shut", 0o700)
+    os.close(os.open(f"{folder}/shut/inside", os.O_CREAT, 0o644))
+    os.close(os.open(f"{folder}/mine", os.O_CREAT, 0o644))
+    os.close(os.open(f"{folder}/theirs", os.O_CREAT, 0o644))
+    os.chown(f"{folder}/mine", 65534, 65534)
+    as_nobody: dict[str, Any] = {"user": 65534, "group": 65534, "extra_groups": []}
+    # the interpreter that runs the tests may lie where nobody else can go
+    if fiat("--version", **as_nobody).returncode:
+        pytest.skip("an ordinary user cannot run this Python")
+    hidden = fiat("show", f"{folder}/shut/inside", **as_nobody)
+    assert hidden.returncode == 3
+    assert "run it as root" in hidden.stderr
+    assert fiat("why", "root", "read", f"{folder}/shut/inside", **as_nobody).returncode == 3
+    assert fiat("why", "nobody", "read", f"{folder}/shut/inside", **as_nobody).returncode == 1
+    part = fiat("set", f"{folder}/mine", f"{folder}/theirs", "--mode", "600", **as_nobody)
+    assert part.returncode == 3
+    assert f"'{folder}/theirs': Operation not permitted" in part.stderr
+    assert stat.S_IMODE(os.stat(f"{folder}/mine").st_mode) == 0o600
+    assert stat.S_IMODE(os.stat(f"{folder}/theirs").st_mode) == 0o644
