@@ -5,6 +5,8 @@ import errno
 import os
 import pickle
 import stat
+import sys
+import traceback
 from collections.abc import Callable
 from typing import TypeVar
 
@@ -30,7 +32,10 @@ def as_somebody(who: Principal | None, task: Callable[[], Result]) -> Result:
             with os.fdopen(writer, "wb") as out:
                 pickle.dump(task(), out)
             status = 0
+        except BaseException:
+            traceback.print_exc()
         finally:
+            sys.stderr.flush()
             os._exit(status)
     os.close(writer)
     with os.fdopen(reader, "rb") as result:

@@ -1,10 +1,16 @@
 """Runs the built program, as its user does."""
 
+import io
 import json
 import os
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
+
+from fiat.cli.main import main
+from fiat.core.principals import Principal
+from kernel import as_somebody
 
 PROGRAM = (sys.executable, "-m", "fiat")
 
@@ -44,3 +50,24 @@ def machine(*words: str, status: int = 0) -> dict[str, Any]:
     assert isinstance(value["caveats"], list)
     assert isinstance(value["problems"], list)
     return value
+
+
+def fiat_as(who: Principal, *words: str) -> tuple[int, str, str]:
+    """Run ``fiat`` as somebody else: exit status, output, errors.
+
+    In a child of this process, because others may not be able to start this
+    Python at all; what it loads on the way is loaded here first.
+    """
+    _here(*words, "--preview") if words[0] == "set" else _here(*words)
+    return as_somebody(who, lambda: _here(*words))
+
+
+def _here(*words: str) -> tuple[int, str, str]:
+    out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape") for _ in range(2))
+    with redirect_stdout(out), redirect_stderr(err):
+        status = main(list(words))
+    texts = []
+    for stream in (out, err):
+        stream.seek(0)
+        texts.append(stream.read())
+    return status, texts[0], texts[1]

@@ -186,9 +186,9 @@ class LiveNode:
 
 
 def _mount_id(fd: int) -> int:
-    with open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as file:
+    with open(f"/proc/self/fdinfo/{fd}", "rb") as file:
         for line in file:
-            if line.startswith("mnt_id:"):
+            if line.startswith(b"mnt_id:"):
                 return int(line[7:])
     return -1
 
@@ -260,7 +260,7 @@ def _umask() -> int:
 
 def _line(path: str) -> str:
     try:
-        with open(path, encoding="ascii") as file:
+        with open(path, encoding="utf-8") as file:
             return file.read().strip()
     except OSError:
         return ""
