@@ -60,8 +60,8 @@ def _print_sheet(object_: Object, accounts: Accounts, remarks: list[Remark]) -> 
     if remarks:
         print()
     for remark in remarks:
-        mark = {"danger": "!! ", "odd": "!  "}.get(remark.weight, "-  ")
-        terminal.say(mark + remark.text, terminal.INDENT, hanging="   ")
+        mark = {"danger": "!!", "odd": "! "}.get(remark.weight, "- ")
+        terminal.say(f"{mark} {remark.text}", terminal.INDENT, hanging="   ", mark=mark)
 
 
 def _headline(object_: Object) -> str:

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 
 INDENT = "  "
 
-# Colours that stay apart for every kind of colour vision: blue for yes, orange-yellow for no.
-_CODES = {"strong": "1", "yes": "34;1", "no": "33", "faint": "2", "changed": "1;35"}
+# Blue and orange stay apart for every kind of colour vision, and can be read on black and on white.
+_CODES = {"strong": "1", "yes": "1;38;5;33", "no": "38;5;166", "faint": "2", "changed": "1;38;5;33"}
 
 NARROW = 80
+_READABLE = 110  # prose in longer lines is hard to read
 
 
 def width() -> int | None:
@@ -36,20 +37,25 @@ def paint(text: str, meaning: str) -> str:
     return f"\x1b[{_CODES[meaning]}m{text}\x1b[0m"
 
 
-def say(text: str = "", indent: str = "", hanging: str = "") -> None:
-    """Print a paragraph, wrapped to the terminal; ``hanging`` indents the lines after the first."""
+def say(text: str = "", indent: str = "", hanging: str = "", mark: str = "") -> None:
+    """Print a paragraph, wrapped to the terminal.
+
+    ``hanging`` indents the lines after the first; where the text begins with
+    ``mark``, that is made to stand out.
+    """
     columns = width()
-    if columns is None or len(indent) + len(text) <= columns:
-        print(indent + text)
-        return
-    lines = textwrap.wrap(
-        text,
-        columns,
-        initial_indent=indent,
-        subsequent_indent=indent + hanging,
-        break_on_hyphens=False,
-        break_long_words=False,
-    )
+    lines = [indent + text]
+    if columns is not None and len(lines[0]) > columns:
+        lines = textwrap.wrap(
+            text,
+            min(columns, _READABLE),
+            initial_indent=indent,
+            subsequent_indent=indent + hanging,
+            break_on_hyphens=False,
+            break_long_words=False,
+        )
+    if mark and lines[0].startswith(indent + mark):
+        lines[0] = indent + paint(mark, "no" if mark.startswith("!") else "faint") + lines[0][len(indent + mark) :]
     print("\n".join(lines))
 
 

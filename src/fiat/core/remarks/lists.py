@@ -62,8 +62,8 @@ def _inherits(default: AccessList) -> Remark:
         "inherits",
         "plain",
         "what is made here takes over the default list, and no umask counts: "
-        f"a file asked for with 666 gets {permissions(mode & 0o666)}, a directory asked for with 777 "
-        f"{permissions(mode)} and the same default list",
+        f"files (asked for with 666) get {permissions(mode & 0o666)}, "
+        f"directories (with 777) {permissions(mode)} and the same default list",
     )
 
 
