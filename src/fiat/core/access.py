@@ -5,7 +5,7 @@ set of principals that pass it. The first check that a principal fails
 decides, with its errno. Asking about everyone is the intersection; asking
 why is the same checks for a universe of one.
 
-Order and errors are those of the kernel's ``fs/namei.c`` (``link_path_walk``,
+Order and errors are those of the kernel's path walk (``link_path_walk``,
 ``may_follow_link``, ``may_open``, ``inode_permission``, ``may_create``) and
 ``fs/open.c``; see also open(2), execve(2), mount(2), ioctl_iflags(2).
 """

@@ -12,7 +12,7 @@ from fiat.core.host import Host, Node
 from fiat.core.posture import Kind, Object
 
 MAX_SYMLINKS = 40
-"""``MAXSYMLINKS`` of the kernel's ``linux/namei.h``."""
+"""The kernel's ``MAXSYMLINKS``."""
 
 MAX_INTERPRETERS = 5
 """How often the kernel takes an interpreter of an interpreter (execve(2), "Interpreter scripts")."""

@@ -4,7 +4,7 @@ A posture splits the universe into disjoint classes in the kernel's order:
 the owner; each named user; everyone matched by the owning group or a named
 group; the rest. Each class has its rule and its permissions. The rules are
 ``acl_permission_check``, ``posix_acl_permission`` and ``generic_permission``
-of the kernel's ``fs/namei.c`` and ``fs/posix_acl.c``; acl(5), "ACCESS CHECK
+of the kernel's file system core; acl(5), "ACCESS CHECK
 ALGORITHM"; path_resolution(7), "Permissions"; capabilities(7). This module
 is the only place that holds them.
 """
@@ -87,7 +87,7 @@ def passes_over_list(mode: int) -> bool:
     """Whether Linux looks at the mode alone, list or no list.
 
     It does when the group bits, which hold the mask, are all clear
-    (``acl_permission_check`` in ``fs/namei.c``).
+    (``acl_permission_check`` in its file system core).
     """
     return not mode & _MASK_BITS
 
@@ -132,7 +132,7 @@ def _single(entry: Entry, permissions: int, principals: int) -> AccessClass:
 def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
     """The capabilities, by mask, either of which grants ``want`` where the classes refuse it.
 
-    ``generic_permission`` in the kernel's ``fs/namei.c``: CAP_DAC_READ_SEARCH
+    ``generic_permission`` in the kernel: CAP_DAC_READ_SEARCH
     grants reading files, and anything but writing on directories;
     CAP_DAC_OVERRIDE grants all, except executing a file without a single
     execute bit. A place that does not apply holds 0.

@@ -1,7 +1,7 @@
 """Remarks on access lists and default lists.
 
 Source: acl(5), "CORRESPONDENCE BETWEEN ACL ENTRIES AND FILE PERMISSION BITS"
-and "OBJECT CREATION AND DEFAULT ACLs"; the kernel's ``fs/namei.c`` for the
+and "OBJECT CREATION AND DEFAULT ACLs"; the kernel's ``acl_permission_check`` for the
 list that is passed over.
 """
 
