@@ -74,7 +74,15 @@ def _mount(kind: str, folder: str, options: str) -> bool:
 
 
 def _remove(folder: str) -> None:
-    if not ROOT:  # what the tests made unreadable for their own user
-        for top, _, _ in os.walk(folder):
-            os.chmod(top, 0o700)
+    if not ROOT:
+        _open_up(folder)
     shutil.rmtree(folder)
+
+
+def _open_up(folder: str) -> None:
+    """Give back what the tests took from their own user."""
+    os.chmod(folder, 0o700)
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            if entry.is_dir(follow_symlinks=False):
+                _open_up(entry.path)
