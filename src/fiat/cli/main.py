@@ -5,10 +5,7 @@ import os
 import sys
 
 import fiat
-from fiat.cli.parser import Parser
 from fiat.cli.status import Status
-from fiat.core.errors import FiatError
-from fiat.core.visible import quoted
 
 COMMANDS = {
     "show": "what a path says about access, in words too",
@@ -43,6 +40,12 @@ def main(arguments: list[str] | None = None) -> int:
 
 
 def _run(arguments: list[str]) -> int:
+    if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
+        print(f"fiat {fiat.__version__}")
+        return Status.DONE
+    from fiat.cli.parser import Parser
+    from fiat.core.errors import FiatError
+
     word = arguments[0] if arguments else ""
     if word in COMMANDS:
         command = importlib.import_module(f"fiat.cli.{word}")
@@ -63,6 +66,7 @@ def _run(arguments: list[str]) -> int:
     parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
     if word and not word.startswith("-"):
         from fiat.core.accounts import near
+        from fiat.core.visible import quoted
 
         print(
             f"fiat: no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them", file=sys.stderr

@@ -86,4 +86,4 @@ def _cells(text: str) -> int:
 
     from wcwidth import wcswidth
 
-    return max(wcswidth(re.sub(r"\x1b\[[0-9;]*m", "", text)), 0)
+    return max(int(wcswidth(re.sub(r"\x1b\[[0-9;]*m", "", text))), 0)
