@@ -9,6 +9,7 @@ from fiat.cli.status import Status
 
 COMMANDS = {
     "show": "what a path says about access, in words too",
+    "decode": "any notation into all others and into words",
     "who": "which users and groups can really get at a path, and how",
     "why": "one verdict, walked component by component",
     "set": "change a mode, with who gains and who loses shown",
@@ -52,7 +53,8 @@ def _run(arguments: list[str]) -> int:
         parser = Parser(prog=f"fiat {word}", description=command.__doc__)
         command.add_arguments(parser)
         try:
-            status: int = command.run(parser.parse_args(arguments[1:]))
+            prepare = getattr(command, "prepare", list)
+            status: int = command.run(parser.parse_args(prepare(arguments[1:])))
             return status
         except FiatError as error:
             print(f"fiat {word}: {error}", file=sys.stderr)

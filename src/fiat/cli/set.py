@@ -46,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
     change = parse_change(args.mode)
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
-    report = Report("set", args.format == "json")
+    report = Report("set", args.format)
     host = open_host(args)
     targets = list(_targets(host, args.paths, report))
     try:
@@ -123,12 +123,12 @@ def _apply_one(edit: Edit, node: Node) -> PathError | None:
 def _describe(
     planned: Plan, targets: list[Target], host: Host, report: Report, *, preview: bool, applied: bool
 ) -> None:
-    report.caveat(*caveats.of_host(host.settings))
+    report.caveat(caveats.of_host(host.settings))
     for target in targets:
-        report.caveat(*caveats.of_route(target.route))
+        report.caveat(caveats.of_route(target.route))
     for trouble in planned.troubles:
         report.problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
-    if report.as_json:
+    if not report.as_text:
         for edit in planned.edits:
             report.add(_edit_fields(edit, host.accounts))
         report.beside = {

@@ -1,138 +1,161 @@
 """Say what each path says about access: kind, mode, owner, group, access lists,
-flags, capabilities and mount, each with its meaning in plain words."""
+flags, capabilities and mount, each with its meaning in plain words.
+
+A symlink is shown itself, and then what it leads to. With --inside or --below,
+list what is in a directory, or its whole tree, as a table. With --umask, say
+what new files and directories get, and where that is set."""
 
 import argparse
+import errno
+from collections.abc import Iterator
+from typing import Any
 
-from fiat.cli import terminal, words
+from fiat.cli import umasks
 from fiat.cli.hosts import arrive, open_host
-from fiat.cli.parser import add_common
+from fiat.cli.listing import csv_row, print_listing
+from fiat.cli.parser import add_common, add_selection, selection
 from fiat.cli.report import Report
-from fiat.core import caveats, naming
-from fiat.core.accesslist import AccessList, Entry, Tag, from_mode
-from fiat.core.accounts import Accounts
-from fiat.core.mode import letters, octal, permission_letters
-from fiat.core.posture import Kind, Object, Posture
+from fiat.cli.sheet import print_sheet
+from fiat.core import caveats
+from fiat.core.errors import NotationError, PathError
+from fiat.core.host import Host
+from fiat.core.posture import Kind, Object
 from fiat.core.record import object_fields
-from fiat.core.remarks import Remark, remarks_on
-from fiat.core.rules import passes_over_list
+from fiat.core.remarks import remarks_on
+from fiat.core.route import Route, open_end, walk
+from fiat.core.selection import Selection
+from fiat.core.survey import Trouble, below
 from fiat.core.visible import visible
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat show``."""
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="a path; a symlink is shown itself, then its target")
-    add_common(parser)
+    parser.add_argument("paths", nargs="*", metavar="PATH", help="what to show")
+    how = parser.add_mutually_exclusive_group()
+    how.add_argument("--inside", action="store_true", help="a table of what is in each directory")
+    how.add_argument("--below", action="store_true", help="a table of the whole tree under each directory")
+    how.add_argument("--umask", action="store_true", help="the umask of this process, or of those given with --pid")
+    parser.add_argument("--pid", type=int, action="append", metavar="N", help="with --umask: a process by number")
+    add_selection(parser)
+    add_common(parser, ("text", "json", "csv"))
 
 
 def run(args: argparse.Namespace) -> int:
     """Show each path."""
-    report = Report("show", args.format == "json")
+    report = Report("show", args.format)
     host = open_host(args)
-    for route in arrive(host, args.paths, report, follow=False):
-        assert route.end is not None
-        object_ = route.end._replace(path=route.asked.rstrip("/") or "/")
-        remarks = remarks_on(object_, host.accounts)
-        fields = object_fields(object_, host.accounts)
-        fields["remarks"] = [remark._asdict() for remark in remarks]
-        if not report.as_json:
-            if report.answered:
-                print()
-            _print_sheet(object_, host.accounts, remarks)
-        report.add(fields)
-        report.caveat(*caveats.of_object(object_))
-    if report.results or not report.as_json:
-        report.caveat(*caveats.of_host(host.settings))
+    if args.umask:
+        return umasks.show(args, host, report)
+    if not args.paths:
+        raise NotationError("PATH", "what shall be shown? Give one PATH or more, or --umask")
+    chosen = selection(args, host.accounts)
+    if not (args.inside or args.below):
+        if chosen != Selection():
+            raise NotationError(
+                "--only", "--only, --name, --owned-by, --in-group and --with go with --inside or --below"
+            )
+        for route in arrive(host, args.paths, report, follow=False):
+            _show(host, route, report)
+    else:
+        for route in arrive(host, args.paths, report):
+            _list(host, route, report, chosen, tree=args.below, across=args.across_mounts)
+    if report.answered:
+        report.caveat(caveats.of_host(host.settings))
     return report.finish()
 
 
-def _print_sheet(object_: Object, accounts: Accounts, remarks: list[Remark]) -> None:
-    """One object: a heading, the entries with what they let one do, facts, remarks."""
-    posture = object_.posture
-    print(terminal.paint(visible(object_.path), "strong"))
-    terminal.say(_headline(object_), terminal.INDENT)
-    print()
-    if posture.kind is Kind.SYMLINK:
-        _print_facts([("leads to", visible(object_.target or "")), ("owner", words.user_name(posture.uid, accounts))])
+def _show(host: Host, route: Route, report: Report) -> None:
+    """One path; where it is a symlink, what it leads to as well."""
+    assert route.end is not None
+    object_ = route.end._replace(path=route.asked.rstrip("/") or "/")
+    report.caveat(caveats.of_object(object_))
+    target = walk(host, route.asked) if object_.posture.kind is Kind.SYMLINK else None
+    if target is not None and target.end is not None:
+        report.caveat(caveats.of_object(target.end))
+    if report.as_text:
+        if report.answered:
+            print()
+        print_sheet(object_, host.accounts, remarks_on(object_, host.accounts))
+        if target is not None:
+            _print_target(host, target)
+        report.count()
+        return
+    fields = _fields(object_, host)
+    if report.format == "csv":
+        report.add_row(csv_row(fields))
+        return
+    if target is not None:
+        fields["leads_to"] = None if target.end is None else _fields(target.end, host)
+    report.add(fields)
+
+
+def _fields(object_: Object, host: Host) -> dict[str, Any]:
+    fields = object_fields(object_, host.accounts)
+    fields["remarks"] = [remark._asdict() for remark in remarks_on(object_, host.accounts)]
+    return fields
+
+
+def _print_target(host: Host, target: Route) -> None:
+    if target.end is not None:
+        print("\nand what it leads to:\n")
+        print_sheet(target.end, host.accounts, remarks_on(target.end, host.accounts))
+    elif target.errno == errno.ENOENT:
+        print(f"\nIt leads nowhere: there is no {visible(target.failed_at)}")
     else:
-        _print_entries(object_, accounts)
-        print()
-        _print_facts(_facts(object_, accounts))
-    if remarks:
-        print()
-    for remark in remarks:
-        mark = {"danger": "!!", "odd": "! "}.get(remark.weight, "- ")
-        terminal.say(f"{mark} {remark.text}", terminal.INDENT, hanging="   ", mark=mark)
+        print(f"\n{PathError(target.failed_at, target.errno, 'follow it to')}")
 
 
-def _headline(object_: Object) -> str:
-    posture = object_.posture
-    parts = [words.KIND[posture.kind]]
-    if posture.kind is Kind.FILE:
-        parts.append(words.counted(object_.status.size, "byte"))
-    return f"{octal(posture.mode)}  {letters(posture.mode)}  {', '.join(parts)}"
+def _list(host: Host, route: Route, report: Report, chosen: Selection, *, tree: bool, across: bool) -> None:
+    """The entries, or the tree, of one directory."""
+    assert route.end is not None
+    if not route.end.posture.directory:
+        report.problem(PathError(route.asked, errno.ENOTDIR, "list what is in"))
+        return
+    skipped: list[str] = []
+    found = (
+        object_
+        for object_ in _objects(host, route, report, skipped, tree=tree, across=across)
+        if chosen.takes(object_, host.accounts)
+    )
+    if report.as_text:
+        if report.answered:
+            print()
+        print(visible(route.end.path))
+        print_listing(route.end.path, found, host.accounts)
+        report.count()
+    for object_ in found:
+        fields = _fields(object_, host)
+        if report.format == "csv":
+            report.add_row(csv_row(fields))
+        else:
+            report.add(fields)
+    report.caveat(caveats.of_mounts_left_out(skipped))
 
 
-def _print_entries(object_: Object, accounts: Accounts) -> None:
-    """Every entry, or the mode's three classes, with what the mask leaves and what that means."""
-    posture = object_.posture
-    acl = posture.acl or from_mode(posture.mode)
-    header = ["entry", "", "letters", "after mask", "which lets them"]
-    rows = [_entry_row(entry, acl, posture, accounts) for entry in acl.entries]
-    if acl.mask is None:
-        for row in (header, *rows):
-            del row[3]
-    print(terminal.table(header, rows))
+def _objects(
+    host: Host, route: Route, report: Report, skipped: list[str], *, tree: bool, across: bool
+) -> Iterator[Object]:
+    """What is in the directory at the end of ``route``, as it is read; caveats are noted on the way."""
+    again, node = open_end(host, route.asked)
+    if node is None or again.end is None:
+        report.problem(PathError(route.asked, again.errno))
+        return
+    top = again.end
 
+    def enter(directory: Object) -> bool:
+        if directory is top:
+            return True
+        if tree and not across and directory.mount != top.mount:
+            skipped.append(directory.path)
+            return False
+        return tree
 
-def _entry_row(entry: Entry, acl: AccessList, posture: Posture, accounts: Accounts) -> list[str]:
-    kind, name = _who(entry, posture, accounts)
-    given = permission_letters(entry.permissions)
-    if entry.tag is Tag.MASK:
-        return [kind, name, given, "", "at most this, for all but owner and other"]
-    left = acl.effective(entry)
-    kept = terminal.paint(permission_letters(left), "faint" if left == entry.permissions else "no")
-    meaning = words.permissions(left, posture.kind)
-    if entry.id is not None and passes_over_list(posture.mode):
-        meaning = "the same as other: the list is passed over"
-    return [kind, name, given, kept, meaning]
+    def trouble(met: Trouble) -> None:
+        report.problem(PathError(met.path, met.errno))
 
-
-def _who(entry: Entry, posture: Posture, accounts: Accounts) -> tuple[str, str]:
-    """The kind of entry and whom it speaks of."""
-    if entry.tag is Tag.OWNER:
-        return "owner", words.user_name(posture.uid, accounts)
-    if entry.tag is Tag.NAMED_USER and entry.id is not None:
-        return "user", words.user_name(entry.id, accounts)
-    if entry.tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
-        return "group", words.group_name(posture.gid if entry.id is None else entry.id, accounts)
-    return ("mask" if entry.tag is Tag.MASK else "other"), ""
-
-
-def _facts(object_: Object, accounts: Accounts) -> list[tuple[str, str]]:
-    posture = object_.posture
-    facts = [("members", _members(posture.gid, accounts))]
-    if posture.default is not None:
-        facts.append(("default", ", ".join(naming.entry(entry, accounts) for entry in posture.default.entries)))
-    if posture.flags:
-        facts.append(("flags", ", ".join(posture.flags)))
-    if object_.mount is not None:
-        mount = object_.mount
-        facts.append(("mount", f"{visible(mount.point)}  {mount.type}  {','.join(mount.options)}"))
-    if object_.label:
-        facts.append(("label", visible(object_.label)))
-    return facts
-
-
-def _members(gid: int, accounts: Accounts) -> str:
-    name = words.group_name(gid, accounts)
-    primary = [visible(user.name) for user in accounts.primary_members(gid)]
-    listed = [visible(user.name) for user in accounts.listed_members(gid) if user.gid != gid]
-    if not primary and not listed:
-        return f"nobody is in {name}"
-    parts = [f"{words.several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found]
-    return f"{words.counted(len(primary) + len(listed), 'user')} in {name}: {'; '.join(parts)}"
-
-
-def _print_facts(facts: list[tuple[str, str]]) -> None:
-    for label, value in facts:
-        terminal.say(f"{label:<9}{value}", terminal.INDENT, hanging=" " * 9)
+    try:
+        for object_ in below(node, top, enter, trouble):
+            report.caveat(caveats.of_object(object_))
+            yield object_
+    finally:
+        node.close()

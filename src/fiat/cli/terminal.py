@@ -73,15 +73,17 @@ def table(header: Sequence[str], rows: Sequence[Sequence[str]], *, flexible: int
     columns = width()
     if columns is not None and header:
         flexible %= len(header)
-        widths = [max(_cells(str(row[place])) for row in (header, *rows)) + 2 for place in range(len(header))]
+        widths = [max(cells(str(row[place])) for row in (header, *rows)) + 2 for place in range(len(header))]
         room = columns - len(indent) - sum(widths) + widths[flexible] - 2
         if room < widths[flexible] - 2:
             drawn.max_width[drawn.field_names[flexible]] = max(room, 12)
     return "\n".join((indent + line).rstrip() for line in drawn.get_string().split("\n"))
 
 
-def _cells(text: str) -> int:
+def cells(text: str) -> int:
     """How many cells ``text`` takes on a terminal, colour codes not counted."""
+    if text.isascii() and "\x1b" not in text:
+        return len(text)
     import re
 
     from wcwidth import wcswidth

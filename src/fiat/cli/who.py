@@ -2,6 +2,7 @@
 the whole route from / included."""
 
 import argparse
+from collections.abc import Iterator
 from typing import Any
 
 from fiat.cli import terminal, words
@@ -25,23 +26,29 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat who``."""
     parser.add_argument("paths", nargs="+", metavar="PATH", help="a path; symlinks are followed, as the kernel does")
     parser.add_argument("--all", action="store_true", help="name everyone, however many there are")
-    add_common(parser)
+    add_common(parser, ("text", "json", "csv"))
 
 
 def run(args: argparse.Namespace) -> int:
     """Answer for each path."""
-    report = Report("who", args.format == "json")
+    report = Report("who", args.format)
     host = open_host(args)
     for route in arrive(host, args.paths, report):
         answer = Answer(host, route)
-        if not report.as_json:
+        if report.as_text:
             if report.answered:
                 print()
             _print(answer, show=10**9 if args.all else _NAMES_IN_A_ROW)
-        report.add(answer.fields() if report.as_json else {})
-        report.caveat(*caveats.of_route(route))
+        if report.as_text:
+            report.count()
+        elif report.format == "csv":
+            for row in answer.rows():
+                report.add_row(row)
+        else:
+            report.add(answer.fields())
+        report.caveat(caveats.of_route(route))
     if report.answered:
-        report.caveat(*caveats.of_host(host.settings))
+        report.caveat(caveats.of_host(host.settings))
     return report.finish()
 
 
@@ -119,6 +126,19 @@ class Answer:
             "groups": groups,
             "anyone_else": anyone_else,
         }
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """A flat row for each principal; ``members`` is empty for users."""
+        for place, who in enumerate(self.universe.principals):
+            gid = next(iter(who.gids)) if who.kind == "group" else None
+            yield {
+                "path": self.route.asked,
+                "who": who.kind,
+                "name": who.name,
+                "number": who.uid if gid is None else gid,
+                **self.rights(place),
+                "members": None if gid is None else self.members(gid).bit_count(),
+            }
 
     def _because(self, place: int) -> dict[str, Any]:
         """The rule that decided each right, and where, if that was not the path itself."""

@@ -37,7 +37,7 @@ def run(args: argparse.Namespace) -> int:
     """Give the verdict."""
     if args.right not in RIGHTS:
         raise NotationError(args.right, f"{quoted(args.right)} is no right; one of {', '.join(RIGHTS)} is")
-    report = Report("why", args.format == "json")
+    report = Report("why", args.format)
     host = open_host(args)
     principal = who.parse(args.who, host)
     if not args.path:
@@ -50,12 +50,13 @@ def run(args: argparse.Namespace) -> int:
         # It fails where Fiat's own sight ends: what holds for this principal there is not known.
         report.problem(failure(route))
         return report.finish()
-    report.caveat(*caveats.of_route(route), *caveats.of_host(host.settings))
-    if report.as_json:
+    report.caveat(caveats.of_route(route))
+    report.caveat(caveats.of_host(host.settings))
+    if not report.as_text:
         report.add(_fields(principal, args.right, route, verdict))
     else:
         _print(principal, args.right, route, verdict, host.accounts)
-        report.answered += 1
+        report.count()
     return report.finish(Status.DONE if verdict.allowed else Status.NO)
 
 

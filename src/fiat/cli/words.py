@@ -17,20 +17,24 @@ KIND = {
     Kind.CHARACTER: "character device",
 }
 
-_ON_DIRECTORY = ((4, "list names"), (3, "add and remove names"), (1, "traverse"))
-_ON_FILE = ((4, "read"), (2, "write"), (1, "execute"))
-
 
 def permissions(value: int, kind: Kind) -> str:
     """What permissions (0 to 7) let one do with an object of this kind: ``read, write``."""
     if kind is Kind.DIRECTORY:
-        words = [word for bits, word in _ON_DIRECTORY if value & bits == bits]
-        if value & 3 == 2:
-            words.append("(w alone does nothing without x)")
-        elif value & 5 == 4:
-            words.append("(names only: nothing in it can be used without x)")
-        return ", ".join(words).replace(", (", " (") or "nothing"
-    return ", ".join(word for bits, word in _ON_FILE if value & bits) or "nothing"
+        return _on_directory(value)
+    return ", ".join(word for bit, word in ((4, "read"), (2, "write"), (1, "execute")) if value & bit) or "nothing"
+
+
+def _on_directory(value: int) -> str:
+    if value & 1:
+        return ", ".join(
+            word
+            for bits, word in ((4, "list names"), (3, "add and remove names"), (1, "traverse"))
+            if value & bits == bits
+        )
+    if value & 4:
+        return "list names, no more: nothing in it can be used without x"
+    return "nothing: w does nothing without x" if value else "nothing"
 
 
 def right_heading(right: str, kind: Kind) -> str:

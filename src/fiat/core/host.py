@@ -71,3 +71,6 @@ class Host(Protocol):
 
     def process(self, pid: int) -> Principal:
         """The running process ``pid`` as the kernel sees it; UnknownAccount if there is none."""
+
+    def process_umask(self, pid: int) -> int:
+        """The umask of the running process ``pid``; UnknownAccount if there is none."""

@@ -98,6 +98,15 @@ def parse_letters(word: str) -> int:
     return mode
 
 
+def clauses(mode: int) -> str:
+    """Clauses that make ``mode`` out of no mode at all: ``u=rwx,g=rxs,o=,+t``."""
+    parts = []
+    for user_class, special in (("u", SETUID), ("g", SETGID), ("o", 0)):
+        three = permission_letters(permissions_of(mode, user_class)).replace("-", "")
+        parts.append(f"{user_class}={three}{'s' if mode & special else ''}")
+    return ",".join(parts) + (",+t" if mode & STICKY else "")
+
+
 # --- changes: octal and clauses ------------------------------------------
 
 

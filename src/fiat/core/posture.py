@@ -1,6 +1,5 @@
 """What one path says about access."""
 
-import errno
 from enum import Enum
 from typing import NamedTuple
 
@@ -81,7 +80,8 @@ class Object(NamedTuple):
     ``target`` is where a symlink leads, as the link has it. ``mount`` is None
     where the mount could not be found out. ``label`` is the security label.
     ``script`` is the interpreter that the first line of an executable file
-    names after ``#!``. ``unknown`` pairs what could not be read ("flags",
+    names after ``#!``. ``keeps_lists`` tells whether the file system keeps
+    access lists, None where it was not asked. ``unknown`` pairs what could not be read ("flags",
     "capabilities", "access list") with the errno.
     """
 
@@ -92,9 +92,5 @@ class Object(NamedTuple):
     target: str | None = None
     label: str | None = None
     script: str | None = None
+    keeps_lists: bool | None = None
     unknown: tuple[tuple[str, int], ...] = ()
-
-
-def keeps_no_lists(object_: Object) -> bool:
-    """Whether reading showed that this file system keeps no access lists (EOPNOTSUPP)."""
-    return ("access list", errno.EOPNOTSUPP) in object_.unknown

@@ -48,6 +48,8 @@ def object_fields(object_: Object, accounts: Accounts) -> Fields:
     fields["target"] = object_.target
     fields["script"] = object_.script
     fields["label"] = object_.label
+    fields["keeps_lists"] = object_.keeps_lists
+    fields["unknown"] = [what for what, _ in object_.unknown]
     return fields
 
 
@@ -107,6 +109,7 @@ def read_object(fields: Mapping[str, Any], mount: Mount | None, inode: tuple[int
         target=fields.get("target"),
         label=fields.get("label"),
         script=fields.get("script"),
+        keeps_lists=fields.get("keeps_lists"),
     )
 
 

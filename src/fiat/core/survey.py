@@ -1,6 +1,7 @@
 """Walking the tree below an object, with who can reach each part of it."""
 
 import posixpath
+import re
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
@@ -13,6 +14,14 @@ class Trouble(NamedTuple):
 
     path: str
     errno: int
+
+
+def as_people_expect(name: str) -> tuple[list[str | int], str]:
+    """A key that sorts names without regard to case, and numbers in them by value: ``n2`` before ``n10``."""
+    parts: list[str | int] = [
+        int(part) if place % 2 else part.casefold() for place, part in enumerate(re.split(r"([0-9]+)", name))
+    ]
+    return parts, name
 
 
 def below(
@@ -30,7 +39,7 @@ def below(
         if not enter(directory):
             return False
         try:
-            names = sorted(node.names())
+            names = sorted(node.names(), key=as_people_expect)
         except OSError as error:
             trouble(Trouble(directory.path, error.errno or 0))
             return False

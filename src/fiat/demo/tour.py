@@ -30,6 +30,11 @@ SCENES = (
     ),
     Scene(
         "Understand",
+        "2750, rwxr-s---: two ways to write one mode. Any notation can be had in all the others, and in words:",
+        ("decode", "2750"),
+    ),
+    Scene(
+        "",
         'The surveyor rings: "I cannot read the barometer." The file itself says r for everyone:',
         ("show", _BAROMETER),
     ),

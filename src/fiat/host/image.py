@@ -81,7 +81,14 @@ class ImageHost:
 
     def process(self, pid: int) -> Principal:
         """Always raises: nothing runs in an image."""
-        raise UnknownAccount(f"pid:{pid}", f"pid:{pid}: {self.name} is held in a file, and no process runs in it")
+        raise self._no_process(pid)
+
+    def process_umask(self, pid: int) -> int:
+        """Always raises: nothing runs in an image."""
+        raise self._no_process(pid)
+
+    def _no_process(self, pid: int) -> UnknownAccount:
+        return UnknownAccount(f"pid:{pid}", f"pid:{pid}: {self.name} is held in a file, and no process runs in it")
 
 
 def _error(number: int, path: str) -> OSError:

@@ -60,15 +60,19 @@ class LiveNode:
         status = os.fstat(self._fd)
         kind = _KINDS[stat.S_IFMT(status.st_mode)]
         unknown: list[tuple[str, int]] = []
-        flags = self._flags(kind, unknown)
+        acl = default = keeps_lists = None
+        if kind is not Kind.SYMLINK:  # a symlink has no list, and asking says nothing of the file system
+            acl, keeps_lists = self._list(ACCESS_XATTR, "access list", unknown)
+        if kind is Kind.DIRECTORY and keeps_lists is not False:
+            default, _ = self._list(DEFAULT_XATTR, "default list", unknown)
         posture = Posture(
             kind=kind,
             mode=stat.S_IMODE(status.st_mode),
             uid=status.st_uid,
             gid=status.st_gid,
-            acl=None if kind is Kind.SYMLINK else self._list(ACCESS_XATTR, "access list", unknown),
-            default=self._list(DEFAULT_XATTR, "default list", unknown) if kind is Kind.DIRECTORY else None,
-            flags=flags,
+            acl=acl,
+            default=default,
+            flags=self._flags(kind, unknown),
             capabilities=self._capabilities(unknown) if kind is Kind.FILE else None,
         )
         return Object(
@@ -79,6 +83,7 @@ class LiveNode:
             target=os.readlink("", dir_fd=self._fd) if kind is Kind.SYMLINK else None,
             label=self._label(),
             script=self._interpreter() if kind is Kind.FILE and status.st_mode & 0o111 else None,
+            keeps_lists=keeps_lists,
             unknown=tuple(unknown),
         )
 
@@ -117,15 +122,18 @@ class LiveNode:
                 return None
             raise
 
-    def _list(self, name: str, what: str, unknown: list[tuple[str, int]]) -> AccessList | None:
+    def _list(self, name: str, what: str, unknown: list[tuple[str, int]]) -> tuple[AccessList | None, bool | None]:
+        """The list, and whether the kernel's answer shows that lists are kept here."""
         try:
             value = self._attribute(name)
-            return None if value is None else accesslist.unpack(value)
+            return (None if value is None else accesslist.unpack(value)), True
         except OSError as error:
+            if error.errno == errno.EOPNOTSUPP:
+                return None, False
             unknown.append((what, error.errno or errno.EIO))
         except FiatError:
             unknown.append((what, errno.EINVAL))
-        return None
+        return None, None
 
     def _capabilities(self, unknown: list[tuple[str, int]]) -> capabilities.FileCapabilities | None:
         try:
@@ -210,7 +218,7 @@ class LiveHost:
     def settings(self) -> Settings:
         """The umask of this process and the settings under ``/proc/sys/fs``."""
         return Settings(
-            umask=_umask(),
+            umask=self.process_umask(os.getpid()),
             protected_symlinks=_line("/proc/sys/fs/protected_symlinks") == "1",
             security_modules=tuple(
                 name for name in _line("/sys/kernel/security/lsm").split(",") if name in _REFUSING_MODULES
@@ -238,24 +246,28 @@ class LiveHost:
 
     def process(self, pid: int) -> Principal:
         """The process ``pid``: file system ids, all groups, effective capabilities (proc(5))."""
-        try:
-            with open(f"/proc/{pid}/status", encoding="utf-8", errors="surrogateescape") as file:
-                fields = dict(line.rstrip("\n").split(":", 1) for line in file if ":" in line)
-        except OSError as error:
-            raise UnknownAccount(f"pid:{pid}", f"no process has the number {pid} ({error.strerror})") from error
+        fields = _status_of(pid)
         uid = int(fields["Uid"].split()[3])
         gids = [int(fields["Gid"].split()[3]), *map(int, fields["Groups"].split())]
         account = self.accounts.user_numbered(uid)
         name = account.name if account else None
         return Principal("process", name, uid, frozenset(gids), int(fields["CapEff"], 16), pid)
 
+    def process_umask(self, pid: int) -> int:
+        """The umask of the process ``pid`` (proc(5), since Linux 4.7)."""
+        value = _status_of(pid).get("Umask")
+        if value is None:
+            raise UnknownAccount(f"pid:{pid}", f"process {pid} has no umask: it has ended, or is a part of the kernel")
+        return int(value, 8)
 
-def _umask() -> int:
-    with open("/proc/self/status", encoding="utf-8", errors="surrogateescape") as file:
-        for line in file:
-            if line.startswith("Umask:"):
-                return int(line.split()[1], 8)
-    return 0o022
+
+def _status_of(pid: int) -> dict[str, str]:
+    """The fields of ``/proc/PID/status`` (proc(5))."""
+    try:
+        with open(f"/proc/{pid}/status", encoding="utf-8", errors="surrogateescape") as file:
+            return dict(line.rstrip("\n").split(":", 1) for line in file if ":" in line)
+    except OSError as error:
+        raise UnknownAccount(f"pid:{pid}", f"no process has the number {pid} ({error.strerror})") from error
 
 
 def _line(path: str) -> str:

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from fiat.core import capabilities, naming
 from fiat.core.capabilities import FileCapabilities
 from fiat.core.mode import EXECUTE_BITS
-from fiat.core.posture import Kind, keeps_no_lists
+from fiat.core.posture import Kind
 from fiat.core.remarks.remark import Remark, Subject
 
 _UNWRITTEN = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
@@ -27,8 +27,7 @@ def remarks(subject: Subject) -> Iterator[Remark]:
         text = f"{links} names lead to this object: a change made through one of them shows under all"
         yield Remark("hard-links", "plain", text)
     for what, number in subject.object.unknown:
-        if not (what.endswith("list") and keeps_no_lists(subject.object)):
-            yield Remark("unknown", "odd", f"its {what} could not be read: {os.strerror(number)}")
+        yield Remark("unknown", "odd", f"its {what} could not be read: {os.strerror(number)}")
 
 
 def _flags(subject: Subject) -> Iterator[Remark]:

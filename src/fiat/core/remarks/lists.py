@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from fiat.core import naming
 from fiat.core.accesslist import AccessList, Tag
 from fiat.core.mode import letters, permission_letters
-from fiat.core.posture import keeps_no_lists
 from fiat.core.remarks.remark import Remark, Subject
 from fiat.core.rules import passes_over_list
 
@@ -25,7 +24,7 @@ def remarks(subject: Subject) -> Iterator[Remark]:
             yield from _masked(subject, acl, acl.mask)
     if subject.posture.default is not None:
         yield _inherits(subject.posture.default)
-    if keeps_no_lists(subject.object):
+    if subject.object.keeps_lists is False:
         text = "this file system keeps no access lists: asked for one, the kernel says that it is not supported"
         yield Remark("no-lists", "plain", text)
 
