@@ -8,6 +8,7 @@ from fiat.cli import terminal
 
 _BATCH = 400
 _PATIENCE = 0.1  # seconds
+_NARROWEST = 20
 
 
 class Columns:
@@ -19,6 +20,7 @@ class Columns:
 
     def __init__(self, header: Sequence[str]) -> None:
         self._header = header
+        self._columns = terminal.width()
         self._widths = [len(cell) for cell in header]
         self._waiting: list[Sequence[str]] = []
         self._since = time.monotonic()
@@ -48,4 +50,10 @@ class Columns:
         cells = [
             cell + " " * (width - terminal.cells(cell)) for cell, width in zip(row[:-1], self._widths, strict=False)
         ]
-        return (terminal.INDENT + "  ".join([*cells, row[-1]])).rstrip()
+        before = terminal.INDENT + "  ".join([*cells, ""])
+        room = None if self._columns is None else max(self._columns - terminal.cells(before), _NARROWEST)
+        if room is None or terminal.cells(row[-1]) <= room:
+            return (before + row[-1]).rstrip()
+        # a long name goes on below itself, so that the columns before it can still be read
+        parts = [row[-1][start : start + room] for start in range(0, len(row[-1]), room)]
+        return ("\n" + " " * terminal.cells(before)).join([before + parts[0], *parts[1:]])

@@ -1,6 +1,5 @@
 """Many objects: a table of a directory's entries or of its tree, printed as it is read."""
 
-import posixpath
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -66,7 +65,7 @@ def _more(object_: Object) -> list[str]:
 
 
 def _name(object_: Object, top: str) -> str:
-    name = visible(posixpath.relpath(object_.path, top))
+    name = visible(object_.path.removeprefix(top).lstrip("/"))
     kind = object_.posture.kind
     if kind is Kind.DIRECTORY:
         return f"{name}/"

@@ -167,7 +167,7 @@ def _print(answer: Answer, show: int) -> None:
     print(terminal.table([*header, "users"], rows, flexible=-1))
     print()
     rows = _group_rows(answer, show)
-    print(terminal.table([*header, "members who can", "by this group alone"], rows))
+    print(terminal.table([*header, "by this group alone, and how many members can"], rows, flexible=-1))
     for line in _stops(answer, show):
         print()
         terminal.say(line, terminal.INDENT, hanging="  ")
@@ -222,19 +222,22 @@ def _group_rows(answer: Answer, show: int) -> list[list[str]]:
         cells = _cells(answer, place)
         named = gid == answer.end.posture.gid or cells != anyone
         if named:
-            rows.append([*_painted(cells), _members_cell(answer, gid), _name(who)])
+            rows.append([*_member_cells(answer, gid, cells), _group_name(answer, who)])
         else:
             same.setdefault(cells, []).append(_name(who))
-    rows += [[*_painted(cells), "", words.several(names, "groups", show)] for cells, names in same.items()]
+    rows += [[*_painted(cells), words.several(names, "groups", show)] for cells, names in same.items()]
     return rows
 
 
-def _members_cell(answer: Answer, gid: int) -> str:
+def _member_cells(answer: Answer, gid: int, cells: tuple[str, ...]) -> list[str]:
+    """What the group alone gives, and how many of its members have the right by whatever rule."""
     members = answer.members(gid)
     if not members:
-        return "nobody is in it"
-    counts = [f"{right} {(allowed & members).bit_count()}" for right, allowed in answer.allowed.items()]
-    return f"of {members.bit_count()}: {', '.join(counts)}"
+        return _painted(cells)
+    return [
+        f"{painted}{' ' * (4 - len(cell))}{(allowed & members).bit_count()} of {members.bit_count()}"
+        for painted, cell, allowed in zip(_painted(cells), cells, answer.allowed.values(), strict=True)
+    ]
 
 
 def _stops(answer: Answer, show: int) -> list[str]:
@@ -252,6 +255,11 @@ def _stops(answer: Answer, show: int) -> list[str]:
                 f"{words.several(users, 'users', show) or 'nobody with an account'}"
             )
     return lines
+
+
+def _group_name(answer: Answer, who: Principal) -> str:
+    (gid,) = who.gids
+    return _name(who) if answer.members(gid) else f"{_name(who)}, which nobody is in"
 
 
 def _name(who: Principal) -> str:

@@ -111,9 +111,11 @@ def _print(principal: Principal, right: str, route: Route, verdict: Verdict, acc
     changes = advice.changes(principal, verdict, accounts)
     if changes:
         print()
-        print("To change that, the narrowest first:")
+        print("What would have to change, the narrowest first:")
         for change in changes:
-            terminal.say(change, terminal.INDENT, hanging="    ")
+            terminal.say(f"- {change.effect}{':' if change.command else ''}", terminal.INDENT, hanging="  ")
+            if change.command:  # never wrapped, so that it can be copied
+                print(f"{terminal.INDENT * 3}{change.command}")
 
 
 def _rows(verdict: Verdict, accounts: Accounts) -> list[list[str]]:

@@ -40,7 +40,7 @@ def _on_directory(value: int) -> str:
 def right_heading(right: str, kind: Kind) -> str:
     """The column heading of a right on an object of this kind."""
     if kind is Kind.DIRECTORY:
-        return {"read": "read: list", "write": "write: add, remove"}.get(right, right)
+        return {"read": "list", "write": "add, remove"}.get(right, right)
     return right
 
 

@@ -1,6 +1,7 @@
 """What a verdict means in words, and what would have to change."""
 
 import shlex
+from typing import NamedTuple
 
 from fiat.core import naming, rules
 from fiat.core.access import Step, Verdict
@@ -96,9 +97,16 @@ def _wanted(step: Step) -> int:
     return {"read": READ, "write": WRITE}.get(step.needs, EXECUTE)
 
 
-def changes(principal: Principal, verdict: Verdict, accounts: Accounts) -> list[str]:
+class Change(NamedTuple):
+    """Something that would have to change: what it means, and the command line for it (empty where Fiat has none)."""
+
+    effect: str
+    command: str = ""
+
+
+def changes(principal: Principal, verdict: Verdict, accounts: Accounts) -> list[Change]:
     """What would have to change, for each step that says no: the narrowest change first."""
-    found: list[str] = []
+    found: list[Change] = []
     for step in (*verdict.steps, *verdict.beyond):
         if step.allowed:
             continue
@@ -108,33 +116,30 @@ def changes(principal: Principal, verdict: Verdict, accounts: Accounts) -> list[
     return list(dict.fromkeys(found))
 
 
-def _changes_at(principal: Principal, step: Step, accounts: Accounts) -> list[str]:
+def _changes_at(principal: Principal, step: Step, accounts: Accounts) -> list[Change]:
     assert step.reason is not None
     assert step.object is not None
     posture, share, want = step.object.posture, step.reason.share, _wanted(step)
     missing = permission_letters(want & ~share.permissions).replace("-", "")
 
-    def command(user_class: str, effect: str) -> str:
-        return f"fiat set {shell_word(step.path)} --mode {user_class}+{missing} --preview    # {effect}"
+    def change(user_class: str, effect: str) -> Change:
+        return Change(effect, f"fiat set {shell_word(step.path)} --mode {user_class}+{missing} --preview")
 
     if step.rule == rules.OWNER:
-        return [command("u", "the owner's letters")]
+        return [change("u", "for the owner")]
     if share.entry.permissions & want == want:
-        return [command("g", "with a list the group letters are the mask: raises it for every entry it cuts")]
+        return [change("g", "raising the mask, which the group letters are, for every entry that it cuts")]
+    group = naming.group(posture.gid, accounts)
     if step.rule == rules.OWNING_GROUP and posture.acl is None:
-        return [command("g", f"for everyone in group {naming.group(posture.gid, accounts)}")]
+        return [change("g", f"for everyone in group {group}")]
     if step.rule != rules.OTHER:
         return []
-    found = []
-    if (
-        principal.kind == "user"
-        and principal.name is not None
-        and posture.acl is None
-        and posture.mode >> 3 & want == want
-    ):
-        group = naming.group(posture.gid, accounts)
-        found.append(f"make {visible(principal.name)} a member of group {group}, which is allowed it here")
-    return [*found, command("o", "opens it to everyone")]
+    everyone = change("o", "for everyone")
+    joins = principal.kind == "user" and principal.name is not None and posture.acl is None
+    if joins and posture.mode >> 3 & want == want:
+        name = visible(principal.name or "")
+        return [Change(f"making {name} a member of group {group}, which is allowed it here"), everyone]
+    return [everyone]
 
 
 def shell_word(path: str) -> str:

@@ -24,15 +24,17 @@ class Caveat(NamedTuple):
 
 def of_host(settings: Settings) -> list[Caveat]:
     """What holds for the whole host: active security modules."""
-    modules = ", ".join(settings.security_modules)
-    if not modules:
+    if not settings.security_modules:
         return []
+    modules = ", ".join(map(visible, settings.security_modules))
     return [Caveat("security-module", f"a security module is active ({modules}) and may refuse what is allowed here")]
 
 
 def of_object(object_: Object) -> list[Caveat]:
     """What holds for one object: its mount, and what could not be read of it."""
     found = []
+    if object_.label is not None:
+        found.append(Caveat("security-label", "objects here carry security labels: a security module may still say no"))
     mount = object_.mount
     if mount is not None:
         if mount.type in _REMOTE:

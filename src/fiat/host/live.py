@@ -42,7 +42,7 @@ _FLAG_NAMES = ((0x10, "immutable"), (0x20, "append-only"))
 # Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
 _REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
 
-_LABEL_XATTR = "security.selinux"
+_LABEL_XATTRS = ("security.selinux", "security.SMACK64")
 _INTERPRETER_LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line
 
 
@@ -166,11 +166,14 @@ class LiveNode:
         return tuple(name for bit, name in _FLAG_NAMES if value & bit)
 
     def _label(self) -> str | None:
-        try:
-            value = self._attribute(_LABEL_XATTR)
-        except OSError:
-            return None
-        return None if value is None else os.fsdecode(value.rstrip(b"\0"))
+        for name in _LABEL_XATTRS:
+            try:
+                value = self._attribute(name)
+            except OSError:
+                continue
+            if value is not None:
+                return os.fsdecode(value.rstrip(b"\0"))
+        return None
 
     def _interpreter(self) -> str | None:
         """The interpreter a script names (execve(2), "Interpreter scripts")."""
@@ -220,9 +223,7 @@ class LiveHost:
         return Settings(
             umask=self.process_umask(os.getpid()),
             protected_symlinks=_line("/proc/sys/fs/protected_symlinks") == "1",
-            security_modules=tuple(
-                name for name in _line("/sys/kernel/security/lsm").split(",") if name in _REFUSING_MODULES
-            ),
+            security_modules=_security_modules(),
         )
 
     def mount_with_id(self, number: int) -> Mount | None:
@@ -268,6 +269,19 @@ def _status_of(pid: int) -> dict[str, str]:
             return dict(line.rstrip("\n").split(":", 1) for line in file if ":" in line)
     except OSError as error:
         raise UnknownAccount(f"pid:{pid}", f"no process has the number {pid} ({error.strerror})") from error
+
+
+def _security_modules() -> tuple[str, ...]:
+    """The active modules that may refuse more than modes and lists do.
+
+    Where securityfs is not mounted, a context of this process still shows
+    that there is one (proc(5), ``/proc/PID/attr/current``).
+    """
+    listed = _line("/sys/kernel/security/lsm")
+    if listed:
+        return tuple(name for name in listed.split(",") if name in _REFUSING_MODULES)
+    context = _line("/proc/self/attr/current").rstrip("\0")
+    return (f"unnamed, this process runs as {context}",) if context else ()
 
 
 def _line(path: str) -> str:
