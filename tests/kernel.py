@@ -4,17 +4,20 @@ import ctypes
 import errno
 import os
 import pickle
-import stat
+import struct
 import sys
+import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import TypeVar
 
 from fiat.core.principals import Principal
 
-_LIBC = ctypes.CDLL(None, use_errno=True)
-_AT_FDCWD = -100
-_AT_EACCESS = 0x200
+STRANGER = 65533
+"""A number that owns nothing, to give files to."""
+
+RAN = 7
+"""The exit status of a program or script that really ran."""
 
 Result = TypeVar("Result")
 
@@ -56,49 +59,156 @@ def become(who: Principal) -> None:
     os.setresuid(who.uid, who.uid, who.uid)
 
 
+Question = tuple[str, str]
+"""A right and a path."""
+
+
+def tries(who: Principal | None, questions: list[Question], undo: Callable[[str, str], None]) -> list[int]:
+    """The errno (0 for yes) that ``who`` meets at each question.
+
+    What a try that went well has changed is put right by ``undo``, with the
+    privilege of this process, before the next try.
+    """
+    answers, answer = os.pipe()
+    proceed, go = os.pipe()
+    child = os.fork()
+    if child == 0:
+        status = 1
+        try:
+            if who is not None:
+                become(who)
+            _try_all(questions, answer, proceed)
+            status = 0
+        except BaseException:
+            traceback.print_exc()
+        finally:
+            sys.stderr.flush()
+            os._exit(status)
+    os.close(answer)
+    os.close(proceed)
+    found = []
+    try:
+        for right, path in questions:
+            data = os.read(answers, 4)
+            assert len(data) == 4, f"the child that became {who} stopped at {right} {path}"
+            (number,) = struct.unpack("i", data)
+            found.append(number)
+            if right in UNDONE:
+                if number == 0:
+                    undo(right, path)
+                os.write(go, b".")
+    finally:
+        os.close(answers)
+        os.close(go)
+        os.waitpid(child, 0)
+    return found
+
+
+def _try_all(questions: Iterable[Question], answer: int, proceed: int) -> None:
+    for right, path in questions:
+        os.write(answer, struct.pack("i", errno_of(right, path)))
+        if right in UNDONE:
+            os.read(proceed, 1)
+
+
 def errno_of(right: str, path: str) -> int:
     """What the kernel answers when this process tries ``right`` on ``path``; 0 for yes."""
     try:
-        _try(right, path)
+        _TRIES[right](path)
     except OSError as error:
-        # A pipe without a reader, after the permission to write to it was granted
-        return 0 if error.errno == errno.ENXIO else error.errno or 0
+        # granted, and then found wanting: a pipe without a reader, a socket; a directory that is not
+        # empty; a file that is no program
+        if error.errno in (errno.ENXIO, errno.ENOTEMPTY, errno.ENOEXEC):
+            return 0
+        return error.errno or 0
     return 0
 
 
-def _try(right: str, path: str) -> None:
-    if right == "read":
-        os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
-    elif right == "execute":
-        _faccessat(path, os.X_OK)
-    elif right == "traverse":
-        here = os.open("/", os.O_PATH)
-        try:
-            os.chdir(path)
-            os.fchdir(here)
-        finally:
-            os.close(here)
-    elif _is_directory(path):
-        _add_and_remove(path)
-    else:
-        os.close(os.open(path, os.O_WRONLY | os.O_NONBLOCK))
+def _read(path: str) -> None:
+    os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
 
 
-def _is_directory(path: str) -> bool:
+def _list(path: str) -> None:
+    os.close(os.open(path, os.O_RDONLY | os.O_DIRECTORY))
+
+
+def _write(path: str) -> None:
     try:
-        return stat.S_ISDIR(os.stat(path).st_mode)
-    except OSError:
-        return False
+        os.close(os.open(path, os.O_WRONLY | os.O_NONBLOCK))
+    except IsADirectoryError:
+        # write to a directory: add a name and remove it again
+        name = f"{path}/.try-{time.monotonic_ns()}"
+        os.mkdir(name, 0o700)
+        os.rmdir(name)
 
 
-def _add_and_remove(path: str) -> None:
-    name = os.path.join(path, f".try-{os.getpid()}")
-    os.mkdir(name, 0o700)
-    os.rmdir(name)
+def _create(path: str) -> None:
+    try:
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_NONBLOCK, 0o600))
+    except IsADirectoryError:
+        os.mkdir(f"{path}/.made", 0o700)
 
 
-def _faccessat(path: str, mode: int) -> None:
-    """faccessat(2) with effective ids: the check without the deed."""
-    if _LIBC.faccessat(_AT_FDCWD, os.fsencode(path), mode, _AT_EACCESS) != 0:
-        number = ctypes.get_errno()
-        raise OSError(number, os.strerror(number), path)
+def _traverse(path: str) -> None:
+    os.chdir(path)
+    os.chdir("/")
+
+
+def _execute(path: str) -> None:
+    """execve(2), for real; scripts exit with :data:`RAN`."""
+    child = os.posix_spawn(path, [path], {}, file_actions=[(os.POSIX_SPAWN_OPEN, 2, "/dev/null", os.O_WRONLY, 0)])
+    _, status = os.waitpid(child, 0)
+    if os.waitstatus_to_exitcode(status) != RAN:
+        raise PermissionError(errno.EACCES, "the interpreter could not read the script")
+
+
+def _delete(path: str) -> None:
+    try:
+        os.unlink(path)
+    except IsADirectoryError:
+        os.rmdir(path)
+
+
+def _rename(path: str) -> None:
+    os.rename(path, path + ".moved")
+
+
+def _change_group(path: str) -> None:
+    gid = os.stat(path).st_gid
+    others = [mine for mine in (*os.getgroups(), os.getegid()) if mine != gid] or [STRANGER]
+    os.chown(path, -1, STRANGER if os.geteuid() == 0 else others[0])
+
+
+_TRIES: dict[str, Callable[[str], None]] = {
+    "read": _read,
+    "write": _write,
+    "execute": _execute,
+    "traverse": _traverse,
+    "list": _list,
+    "create": _create,
+    "delete": _delete,
+    "rename": _rename,
+    "change-mode": lambda path: os.chmod(path, os.stat(path).st_mode & 0o7777),
+    "change-owner": lambda path: os.chown(path, STRANGER, -1),
+    "change-group": _change_group,
+}
+
+UNDONE = ("create", "delete", "rename", "change-mode", "change-owner", "change-group")
+"""The rights whose try changes something."""
+
+
+# --- capabilities of this very process -----------------------------------------
+
+_LIBC = ctypes.CDLL(None, use_errno=True)
+_CAPABILITY_VERSION_3 = 0x20080522
+
+
+def keep_capabilities(mask: int, uid: int) -> None:
+    """Become the user ``uid`` and hold just the capabilities in ``mask`` (capset(2), prctl(2))."""
+    _LIBC.prctl(8, 1, 0, 0, 0)  # PR_SET_KEEPCAPS
+    os.setresuid(uid, uid, uid)
+    header = struct.pack("Ii", _CAPABILITY_VERSION_3, 0)
+    low, high = mask & 0xFFFFFFFF, mask >> 32
+    data = struct.pack("6I", low, low, 0, high, high, 0)
+    if _LIBC.capset(header, data) != 0:
+        raise OSError(ctypes.get_errno(), "capset")

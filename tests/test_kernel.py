@@ -5,27 +5,25 @@ for every day), FIAT_JUDGE_SEED the first seed.
 """
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, nullcontext
 
 import pytest
 
-from fiat.core import access, rules
-from fiat.core.access import Access, applies
-from fiat.core.posture import Kind
+from fiat.core import rules
+from fiat.core.access import ALL_RIGHTS, Access, check, names, objects, route_for
 from fiat.core.principals import Principal, Universe, user
-from fiat.core.route import walk
 from fiat.core.rules import AccessClass
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
-from kernel import as_somebody, errno_of
-from worlds import World
+from kernel import tries
+from worlds import World, mounted_twice, protections, read_only
 
-WORLDS = int(os.environ.get("FIAT_JUDGE_WORLDS", "30"))
+WORLDS = int(os.environ.get("FIAT_JUDGE_WORLDS", "12"))
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
 FILESYSTEMS = ("here", "ext4", "xfs", "btrfs", "tmpfs")
 
-Answer = dict[tuple[str, str], int]
-"""errno (0 for yes) by path and right."""
+_OF_NAMES = ("create", "delete", "rename")
 
 
 def people(world: World, host: LiveHost) -> list[Principal]:
@@ -40,38 +38,84 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     host = LiveHost(world.people)
     everyone = people(world, host)
     judging = Access(Universe(everyone), host.settings)
-    routes = {path: walk(host, path) for path in world.paths}
     questions = [
-        (path, right)
-        for path, route in routes.items()
-        for right in access.RIGHTS
-        if route.end is None or (applies(right, route.end.posture.kind) and route.end.posture.kind is not Kind.SYMLINK)
+        (right, world.seen(path))
+        for path in world.paths
+        for right in ALL_RIGHTS
+        # what a last slash means to those that change names is each call's own
+        if not (path.endswith("/") and right in _OF_NAMES)
     ]
-    compared, wrong = 0, []
+    routes = {(right, path): route_for(host, path, right) for right, path in questions}
+    granted = {question: judging.allowed(route, question[0]) for question, route in routes.items()}
+    wrong = []
     for place, who in enumerate(everyone):
+        truth = tries(who if ROOT else None, questions, world.undo)
+        for (right, path), number in zip(questions, truth, strict=True):
+            verdict = judging.verdict(routes[right, path], right, place)
+            if verdict.errno != number or bool(granted[right, path] >> place & 1) != (number == 0):
+                step = verdict.deciding
+                fiat = f"{verdict.errno} by {step.rule} at {step.path}"
+                wrong.append(f"{who.uid} {sorted(who.gids)} {right} {path}: the kernel {number}, Fiat {fiat}")
+    return len(everyone) * len(questions), wrong
 
-        def tries() -> Answer:
-            return {(path, right): errno_of(right, path) for path, right in questions}
 
-        truth = as_somebody(who if ROOT else None, tries)
-        for (path, right), number in truth.items():
-            verdict = judging.verdict(routes[path], right, place)
-            compared += 1
-            if verdict.errno != number or bool(judging.allowed(routes[path], right) >> place & 1) != (number == 0):
-                wrong.append(f"{who.uid} {sorted(who.gids)} {right} {path}: kernel {number}, Fiat {verdict}")
-    return compared, wrong
+@contextmanager
+def worlds(kind: str, count: int = WORLDS, first: int = SEED) -> Iterator[list[World]]:
+    """Worlds on one fresh file system of ``kind``."""
+    with fresh(kind) as top:
+        made: list[World] = []
+        try:
+            made += (World(top, seed) for seed in range(first, first + count))
+            yield made
+        finally:
+            for world in made:
+                world.clear_flags()
+
+
+def judge(made: list[World], around: Callable[[World], object] = lambda world: nullcontext()) -> int:
+    """Compare every answer in every world; how many there were."""
+    total = 0
+    for number, world in enumerate(made):
+        with around(world):  # type: ignore[attr-defined]
+            compared, wrong = disagreements(world)
+        assert not wrong, f"seed {SEED + number}: {len(wrong)} of {compared} wrong, such as {wrong[0]}"
+        total += compared
+    assert total > (1500 if ROOT else 100) * len(made)
+    print(f"{total} answers compared")
+    return total
 
 
 @pytest.mark.parametrize("kind", FILESYSTEMS)
 def test_every_answer_is_the_kernels(kind: str) -> None:
-    total = 0
-    with fresh(kind) as top:
-        for seed in range(SEED, SEED + WORLDS):
-            compared, wrong = disagreements(World(top, seed))
-            assert not wrong, f"seed {seed}: {len(wrong)} of {compared} wrong, such as {wrong[0]}"
-            total += compared
-    print(f"{kind}: {total} answers compared")
-    assert total > 150 * WORLDS * (5 if ROOT else 0.2)
+    with worlds(kind) as made, protections():
+        judge(made)
+
+
+@pytest.mark.parametrize("kind", ["ext4", "xfs", "tmpfs"])
+def test_on_a_read_only_file_system(kind: str) -> None:
+    with worlds(kind, WORLDS // 4) as made, protections(), read_only(os.path.dirname(made[0].top)):
+        judge(made)
+
+
+needs_many_users = pytest.mark.skipif(not ROOT, reason="needs many users, and mounts")
+
+
+@needs_many_users
+@pytest.mark.parametrize("options", ["ro", "noexec", "nodev", "nosymfollow", "ro,noexec,nosuid,nodev"])
+@pytest.mark.parametrize("kind", ["ext4", "tmpfs"])
+def test_through_a_mount_with(options: str, kind: str) -> None:
+    with worlds(kind, WORLDS // 4) as made, protections():
+        judge(made, lambda world: mounted_twice(world, options))
+
+
+@needs_many_users
+@pytest.mark.parametrize("levels", [(1, 1, 1), (1, 2, 2), (0, 2, 1), (1, 0, 2)])
+def test_under_protections(levels: tuple[int, int, int]) -> None:
+    with worlds("tmpfs", WORLDS // 2) as made, protections(levels):
+        judge(made)
+
+
+# --- the judge can fail ------------------------------------------------------------
 
 
 def never_pass_over(mode: int) -> bool:
@@ -94,7 +138,11 @@ def override_anything(posture: object, want: int) -> tuple[int, int]:
     return 0, -1
 
 
-@pytest.mark.skipif(not ROOT, reason="needs many users")
+def only_the_flag(object_: object, flag: str) -> bool:
+    return False
+
+
+@needs_many_users
 @pytest.mark.parametrize(
     ("place", "name", "wrong_rule"),
     [
@@ -102,13 +150,19 @@ def override_anything(posture: object, want: int) -> tuple[int, int]:
         (AccessClass, "granting", union_of_entries),
         (rules, "overriding_capability", override_anything),
         (rules, "EXECUTE_BITS", 0),
-        (access, "permissions_for", lambda right, kind: {"read": 4, "write": 2}.get(right, 1)),
+        (objects, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right, 1)),
+        (objects, "has_flag", only_the_flag),
+        (names, "STICKY", 0),
+        (check.Step, "allowed", True),
     ],
 )
 def test_the_judge_catches_a_wrong_rule(
-    monkeypatch: pytest.MonkeyPatch, place: object, name: str, wrong_rule: Callable[..., object]
+    monkeypatch: pytest.MonkeyPatch, place: object, name: str, wrong_rule: object
 ) -> None:
     monkeypatch.setattr(place, name, wrong_rule)
-    with fresh("here") as top:
-        found = [line for seed in range(1, 16) for line in disagreements(World(top, seed))[1]]
-    assert found
+    with protections():
+        for seed in range(1, 80):
+            with worlds("here", 1, seed) as made:
+                if disagreements(made[0])[1]:
+                    return
+    pytest.fail("no disagreement in 80 worlds")

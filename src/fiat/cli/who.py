@@ -250,11 +250,14 @@ def _stops(answer: Answer, show: int) -> list[str]:
         if stopped:
             users = [_name(who) for who in answer.universe.members(stopped) if who.kind == "user"]
             lines.append(
-                f"Stopped on the way, at {visible(check.object.path)} "
-                f"({octal(check.object.posture.mode)} {letters(check.object.posture.mode)}): "
+                f"Stopped on the way, at {visible(check.path)}{_mode_of(check.object)}: "
                 f"{words.several(users, 'users', show) or 'nobody with an account'}"
             )
     return lines
+
+
+def _mode_of(object_: Object | None) -> str:
+    return f" ({octal(object_.posture.mode)} {letters(object_.posture.mode)})" if object_ else ""
 
 
 def _group_name(answer: Answer, who: Principal) -> str:

@@ -12,12 +12,15 @@ class Settings(NamedTuple):
     """Settings of a host that change what the access rules say.
 
     ``umask`` is the file mode creation mask of the process that acts;
-    ``protected_symlinks`` the setting of that name in proc_sys_fs(5);
+    ``protected_symlinks``, ``protected_regular`` and ``protected_fifos`` (0
+    to 2) are the settings of these names in proc_sys_fs(5);
     ``security_modules`` those that may refuse more than the rules here do.
     """
 
     umask: int = 0o022
     protected_symlinks: bool = False
+    protected_regular: int = 0
+    protected_fifos: int = 0
     security_modules: tuple[str, ...] = ()
 
 

@@ -34,8 +34,9 @@ class Route(NamedTuple):
     ``asked`` is the absolute path asked for, ``stages`` what is walked before
     the end, ``end`` the object arrived at. Where the walk fails, ``end`` is
     None, ``errno`` the kernel's answer to those who get that far, and
-    ``failed_at`` the path it speaks of. ``hidden`` is true where it failed
-    because Fiat itself may not look further. ``interpreter`` is the route to
+    ``failed_at`` the path it speaks of. ``missing_in`` is the directory that
+    has not got the last name of the path, where only that is missing;
+    ``hidden`` is true where Fiat itself may not look further. ``interpreter`` is the route to
     the program that runs ``end``, where that is a script.
     """
 
@@ -44,6 +45,7 @@ class Route(NamedTuple):
     end: Object | None
     errno: int = 0
     failed_at: str = ""
+    missing_in: Object | None = None
     hidden: bool = False
     interpreter: "Route | None" = None
 
@@ -66,7 +68,7 @@ def absolute(host: Host, path: str) -> str:
     return "/" + "/".join(names) + tail
 
 
-def walk(host: Host, path: str, *, follow: bool = True, interpreters: int = MAX_INTERPRETERS) -> Route:
+def walk(host: Host, path: str, *, follow: bool = True, interpreters: int = MAX_INTERPRETERS + 1) -> Route:
     """Walk ``path``; with ``follow`` false a symlink at the end is the end itself.
 
     Never raises for what it meets on the way: the route says what failed.
@@ -75,7 +77,7 @@ def walk(host: Host, path: str, *, follow: bool = True, interpreters: int = MAX_
     if node is not None:
         node.close()
     end = route.end
-    if end is not None and end.script and interpreters:
+    if end is not None and end.script is not None and interpreters:
         route = route._replace(interpreter=walk(host, end.script, interpreters=interpreters - 1))
     return route
 
@@ -120,8 +122,11 @@ class _Walk:
                 return self._failed(errno.ENOTDIR, here.path)
             return Route(self.asked, tuple(self.stages), here), self.node
         except OSError as error:
-            hidden = error.errno in (errno.EACCES, errno.EPERM)
-            return self._failed(error.errno or errno.EIO, self.looking_up, hidden)
+            number = error.errno or errno.EIO
+            hidden = number in (errno.EACCES, errno.EPERM)
+            last_is_missing = number == errno.ENOENT and not self.pending and not self.must_be_directory
+            missing_in = self.stages[-1].object if last_is_missing and self.stages else None
+            return self._failed(number, self.looking_up, missing_in, hidden)
 
     def _traverse(self, directory: Object) -> None:
         # Several names in a row may be looked up in one directory (".", a relative link): one stage.
@@ -155,9 +160,11 @@ class _Walk:
             self._enter(self.host.root())
         return True
 
-    def _failed(self, number: int, path: str, hidden: bool = False) -> tuple[Route, None]:
+    def _failed(
+        self, number: int, path: str, missing_in: Object | None = None, hidden: bool = False
+    ) -> tuple[Route, None]:
         self.node.close()
-        return Route(self.asked, tuple(self.stages), None, number, path, hidden), None
+        return Route(self.asked, tuple(self.stages), None, number, path, missing_in, hidden), None
 
 
 def _names(path: str) -> list[str]:

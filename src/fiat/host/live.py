@@ -9,6 +9,7 @@ to that very inode whatever happens to the name.
 import errno
 import fcntl
 import os
+import re
 import stat
 import struct
 import sys
@@ -187,10 +188,7 @@ class LiveNode:
             return None
         finally:
             os.close(fd)
-        if not start.startswith(b"#!"):
-            return None
-        words = start[2:].split(b"\n", 1)[0].split()
-        return os.fsdecode(words[0]) if words else None
+        return interpreter_in(start)
 
     def _mount(self) -> Mount | None:
         return self._host.mount_with_id(_mount_id(self._fd))
@@ -202,6 +200,21 @@ def _mount_id(fd: int) -> int:
             if line.startswith(b"mnt_id:"):
                 return int(line[7:])
     return -1
+
+
+def interpreter_in(start: bytes) -> str | None:
+    """The interpreter in the first bytes of a file, by the rules of the kernel's ``load_script``.
+
+    Only spaces, tabs, newlines and NUL end its name: a carriage return does
+    not. None where the kernel would not take the file for a script.
+    """
+    if not start.startswith(b"#!"):
+        return None
+    line, newline, _ = start[2:_INTERPRETER_LINE].partition(b"\n")
+    name = re.match(rb"[ \t]*([^ \t\0]+)", line)
+    if name is None or (not newline and name.end() == _INTERPRETER_LINE - 2):
+        return None  # none, or cut off
+    return os.fsdecode(name[1])
 
 
 class LiveHost:
@@ -222,7 +235,9 @@ class LiveHost:
         """The umask of this process and the settings under ``/proc/sys/fs``."""
         return Settings(
             umask=self.process_umask(os.getpid()),
-            protected_symlinks=_line("/proc/sys/fs/protected_symlinks") == "1",
+            protected_symlinks=_level("protected_symlinks") > 0,
+            protected_regular=_level("protected_regular"),
+            protected_fifos=_level("protected_fifos"),
             security_modules=_security_modules(),
         )
 
@@ -282,6 +297,10 @@ def _security_modules() -> tuple[str, ...]:
         return tuple(name for name in listed.split(",") if name in _REFUSING_MODULES)
     context = _line("/proc/self/attr/current").rstrip("\0")
     return (f"unnamed, this process runs as {context}",) if context else ()
+
+
+def _level(name: str) -> int:
+    return int(_line(f"/proc/sys/fs/{name}") or "0")
 
 
 def _line(path: str) -> str:

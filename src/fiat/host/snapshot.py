@@ -98,10 +98,14 @@ class _Reader:
     def _settings(self) -> Settings:
         given = (self.header or {}).get("settings") or {}
         try:
-            umask = int(str(given.get("umask", "0022")), 8)
-        except ValueError as error:
-            raise SnapshotError(f"{self.source}: the umask in the header is not octal") from error
-        return Settings(umask=umask, protected_symlinks=bool(given.get("protected_symlinks")))
+            return Settings(
+                umask=int(str(given.get("umask", "0022")), 8),
+                protected_symlinks=bool(given.get("protected_symlinks")),
+                protected_regular=int(given.get("protected_regular", 0)),
+                protected_fifos=int(given.get("protected_fifos", 0)),
+            )
+        except (ValueError, TypeError) as error:
+            raise SnapshotError(f"{self.source}: the settings in the header are not numbers") from error
 
 
 def _user(fields: Mapping[str, Any]) -> User:
