@@ -60,7 +60,7 @@ def become(who: Principal) -> None:
 
 
 Question = tuple[str, str]
-"""A right and a path."""
+"""A right and a path; ``write in`` and ``create in`` are for the names in a directory."""
 
 
 def tries(who: Principal | None, questions: list[Question], undo: Callable[[str, str], None]) -> list[int]:
@@ -133,20 +133,17 @@ def _list(path: str) -> None:
 
 
 def _write(path: str) -> None:
-    try:
-        os.close(os.open(path, os.O_WRONLY | os.O_NONBLOCK))
-    except IsADirectoryError:
-        # write to a directory: add a name and remove it again
-        name = f"{path}/.try-{time.monotonic_ns()}"
-        os.mkdir(name, 0o700)
-        os.rmdir(name)
+    os.close(os.open(path, os.O_WRONLY | os.O_NONBLOCK))
+
+
+def _write_in(path: str) -> None:
+    name = f"{path}/.try-{time.monotonic_ns()}"
+    os.mkdir(name, 0o700)
+    os.rmdir(name)
 
 
 def _create(path: str) -> None:
-    try:
-        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_NONBLOCK, 0o600))
-    except IsADirectoryError:
-        os.mkdir(f"{path}/.made", 0o700)
+    os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_NONBLOCK, 0o600))
 
 
 def _traverse(path: str) -> None:
@@ -182,10 +179,12 @@ def _change_group(path: str) -> None:
 _TRIES: dict[str, Callable[[str], None]] = {
     "read": _read,
     "write": _write,
+    "write in": _write_in,
     "execute": _execute,
     "traverse": _traverse,
     "list": _list,
     "create": _create,
+    "create in": lambda path: os.mkdir(f"{path}/.made", 0o700),
     "delete": _delete,
     "rename": _rename,
     "change-mode": lambda path: os.chmod(path, os.stat(path).st_mode & 0o7777),
@@ -193,7 +192,7 @@ _TRIES: dict[str, Callable[[str], None]] = {
     "change-group": _change_group,
 }
 
-UNDONE = ("create", "delete", "rename", "change-mode", "change-owner", "change-group")
+UNDONE = ("create", "create in", "delete", "rename", "change-mode", "change-owner", "change-group")
 """The rights whose try changes something."""
 
 

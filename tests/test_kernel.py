@@ -23,8 +23,6 @@ WORLDS = int(os.environ.get("FIAT_JUDGE_WORLDS", "12"))
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
 FILESYSTEMS = ("here", "ext4", "xfs", "btrfs", "tmpfs")
 
-_OF_NAMES = ("create", "delete", "rename")
-
 
 def people(world: World, host: LiveHost) -> list[Principal]:
     """Everyone who tries: the accounts as root, otherwise this very process."""
@@ -38,25 +36,39 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     host = LiveHost(world.people)
     everyone = people(world, host)
     judging = Access(Universe(everyone), host.settings)
-    questions = [
-        (right, world.seen(path))
-        for path in world.paths
-        for right in ALL_RIGHTS
-        # what a last slash means to those that change names is each call's own
-        if not (path.endswith("/") and right in _OF_NAMES)
-    ]
-    routes = {(right, path): route_for(host, path, right) for right, path in questions}
+    asked = [(right, world.seen(path)) for path in world.paths for right in ALL_RIGHTS]
+    asked = [question for question in asked if not _own_meaning(*question)]
+    questions = [_question(*question) for question in asked]
+    routes = {(right, path): route_for(host, path, right) for right, path in asked}
     granted = {question: judging.allowed(route, question[0]) for question, route in routes.items()}
     wrong = []
     for place, who in enumerate(everyone):
         truth = tries(who if ROOT else None, questions, world.undo)
-        for (right, path), number in zip(questions, truth, strict=True):
+        for (right, path), number in zip(asked, truth, strict=True):
             verdict = judging.verdict(routes[right, path], right, place)
             if verdict.errno != number or bool(granted[right, path] >> place & 1) != (number == 0):
                 step = verdict.deciding
                 fiat = f"{verdict.errno} by {step.rule} at {step.path}"
                 wrong.append(f"{who.uid} {sorted(who.gids)} {right} {path}: the kernel {number}, Fiat {fiat}")
     return len(everyone) * len(questions), wrong
+
+
+def _question(right: str, path: str) -> tuple[str, str]:
+    """How the kernel is asked."""
+    return (f"{right} in" if right in ("write", "create") and os.path.isdir(path) else right), path
+
+
+def _own_meaning(right: str, path: str) -> bool:
+    """Whether a slash at the end, of the path or of a link in it, means something else to each system call."""
+    if path.endswith("/"):
+        return right in ("create", "delete", "rename")
+    return right == "create" and os.path.islink(path) and not os.path.isdir(path) and _ends_in_slash(path)
+
+
+def _ends_in_slash(path: str, depth: int = 40) -> bool:
+    target = os.readlink(path)
+    following = os.path.join(os.path.dirname(path), target)
+    return target.endswith("/") or (depth > 0 and os.path.islink(following) and _ends_in_slash(following, depth - 1))
 
 
 @contextmanager

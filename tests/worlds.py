@@ -153,7 +153,7 @@ class World:
     def undo(self, right: str, path: str) -> None:
         """Put right what a try of ``right`` on ``path`` has changed."""
         path = path.rstrip("/")
-        if right == "create":
+        if right.startswith("create"):
             self._remove_made(self._at_home(os.path.realpath(path)))
         elif right == "rename":
             os.rename(path + ".moved", path)

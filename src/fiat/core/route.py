@@ -68,12 +68,19 @@ def absolute(host: Host, path: str) -> str:
     return "/" + "/".join(names) + tail
 
 
-def walk(host: Host, path: str, *, follow: bool = True, interpreters: int = MAX_INTERPRETERS + 1) -> Route:
+def walk(
+    host: Host, path: str, *, follow: bool = True, into: bool = False, interpreters: int = MAX_INTERPRETERS + 1
+) -> Route:
     """Walk ``path``; with ``follow`` false a symlink at the end is the end itself.
 
-    Never raises for what it meets on the way: the route says what failed.
+    With ``into`` the walk is that to a name in the directory ``path``: the
+    directory is traversed too, and no symlink is the last name. Never raises
+    for what it meets on the way: the route says what failed.
     """
-    route, node = open_end(host, path, follow=follow)
+    walking = _Walk(host, absolute(host, path))
+    if into:
+        walking.pending.append(".")
+    route, node = walking.to_end(follow)
     if node is not None:
         node.close()
     end = route.end

@@ -46,6 +46,9 @@ ALL_RIGHTS = (*RIGHTS, "list", *_NAME_CHECKS, "change-mode", "change-owner", "ch
 _OF_THE_NAME = ("delete", "rename")
 """Rights on the name itself: a symlink at the end is not followed for them."""
 
+_IN_A_DIRECTORY = ("write", "create")
+"""Rights that on a directory are about the names in it: it is traversed for them."""
+
 
 def applies(right: str, kind: Kind) -> bool:
     """Whether ``right`` means something on an object of this kind."""
@@ -60,7 +63,10 @@ def route_for(host: Host, path: str, right: str) -> Route:
     """The route that the kernel walks when ``right`` is asked of ``path``."""
     if right in _OF_THE_NAME:
         return walk(host, path.rstrip("/") or "/", follow=False)
-    return walk(host, path)
+    route = walk(host, path)
+    if right in _IN_A_DIRECTORY and route.end is not None and route.end.posture.directory:
+        return walk(host, path, into=True)
+    return route
 
 
 class Access:

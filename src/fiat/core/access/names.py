@@ -30,7 +30,6 @@ def create(context: Context, route: Route, object_: Object | None) -> Iterator[C
         else:
             yield from _change_names(context, route.missing_in, "create")
     elif object_.posture.directory:
-        yield context.permission(object_, "traverse", EXECUTE, errno.EACCES)
         yield from _change_names(context, object_, "create")
     else:
         yield from _create_over(context, route, object_)

@@ -56,8 +56,6 @@ def write(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Open for writing; for a directory, add and remove names."""
     posture = object_.posture
     yield from _device(object_, "write")
-    if posture.directory:
-        yield context.permission(object_, "traverse", EXECUTE, errno.EACCES)
     yield from before_permission_to_write(object_, "write", names=posture.directory)
     yield _permission(context, object_, "write")
     if has_flag(object_, "append-only"):
