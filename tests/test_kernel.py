@@ -1,12 +1,13 @@
 """Fiat's answers against the running kernel's, on generated worlds, errno included.
 
 FIAT_JUDGE_WORLDS sets how many worlds each file system gets (the default is
-for every day), FIAT_JUDGE_SEED the first seed.
+for every day), FIAT_JUDGE_SEED the first seed. --junitxml=FILE records how
+many answers each test has compared.
 """
 
 import os
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 
 import pytest
 
@@ -84,29 +85,33 @@ def worlds(kind: str, count: int = WORLDS, first: int = SEED) -> Iterator[list[W
                 world.clear_flags()
 
 
-def judge(made: list[World], around: Callable[[World], object] = lambda world: nullcontext()) -> int:
-    """Compare every answer in every world; how many there were."""
+Record = Callable[[str, object], None]
+
+
+def judge(
+    made: list[World], record: Record, around: Callable[[World], AbstractContextManager[None]] = lambda _: nullcontext()
+) -> None:
+    """Compare every answer in every world, and record how many there were."""
     total = 0
     for number, world in enumerate(made):
-        with around(world):  # type: ignore[attr-defined]
+        with around(world):
             compared, wrong = disagreements(world)
         assert not wrong, f"seed {SEED + number}: {len(wrong)} of {compared} wrong, such as {wrong[0]}"
         total += compared
     assert total > (1500 if ROOT else 100) * len(made)
-    print(f"{total} answers compared")
-    return total
+    record("compared", total)
 
 
 @pytest.mark.parametrize("kind", FILESYSTEMS)
-def test_every_answer_is_the_kernels(kind: str) -> None:
+def test_every_answer_is_the_kernels(kind: str, record_property: Record) -> None:
     with worlds(kind) as made, protections():
-        judge(made)
+        judge(made, record_property)
 
 
 @pytest.mark.parametrize("kind", ["ext4", "xfs", "tmpfs"])
-def test_on_a_read_only_file_system(kind: str) -> None:
+def test_on_a_read_only_file_system(kind: str, record_property: Record) -> None:
     with worlds(kind, WORLDS // 4) as made, protections(), read_only(os.path.dirname(made[0].top)):
-        judge(made)
+        judge(made, record_property)
 
 
 needs_many_users = pytest.mark.skipif(not ROOT, reason="needs many users, and mounts")
@@ -115,16 +120,16 @@ needs_many_users = pytest.mark.skipif(not ROOT, reason="needs many users, and mo
 @needs_many_users
 @pytest.mark.parametrize("options", ["ro", "noexec", "nodev", "nosymfollow", "ro,noexec,nosuid,nodev"])
 @pytest.mark.parametrize("kind", ["ext4", "tmpfs"])
-def test_through_a_mount_with(options: str, kind: str) -> None:
+def test_through_a_mount_with(options: str, kind: str, record_property: Record) -> None:
     with worlds(kind, WORLDS // 4) as made, protections():
-        judge(made, lambda world: mounted_twice(world, options))
+        judge(made, record_property, lambda world: mounted_twice(world, options))
 
 
 @needs_many_users
 @pytest.mark.parametrize("levels", [(1, 1, 1), (1, 2, 2), (0, 2, 1), (1, 0, 2)])
-def test_under_protections(levels: tuple[int, int, int]) -> None:
+def test_under_protections(levels: tuple[int, int, int], record_property: Record) -> None:
     with worlds("tmpfs", WORLDS // 2) as made, protections(levels):
-        judge(made)
+        judge(made, record_property)
 
 
 # --- the judge can fail ------------------------------------------------------------
