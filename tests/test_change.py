@@ -4,14 +4,16 @@ import random
 
 import pytest
 
-from fiat.core.edit import change_mode
+from fiat.core.accesslist import Entry, Tag
+from fiat.core.edit import Edit, Wish, make
+from fiat.core.host import Node
 from fiat.core.mode import parse_change
 from fiat.core.principals import user
 from fiat.core.route import open_end
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
 from kernel import as_somebody
-from worlds import World
+from worlds import UIDS, World
 
 Outcome = tuple[str, object, object]
 
@@ -30,39 +32,64 @@ def any_change(dice: random.Random) -> str:
     return ",".join(clauses)
 
 
-def changes_as_this_process(world: World, dice: random.Random) -> list[Outcome]:
-    """Change every path once; what differs from the plan, and how many were tried."""
+def any_wish(world: World, dice: random.Random) -> Wish:
+    """A random change of mode, of entries, or of both."""
+    mode = parse_change(any_change(dice)) if dice.random() < 0.7 else None
+    entries: list[Entry] = []
+    no_entries: list[Entry] = []
+    if mode is None or dice.random() < 0.3:
+        some = list(world.access_list().entries)
+        entries = dice.sample(some, dice.randint(1, len(some)))
+        no_entries = [Entry(Tag.NAMED_USER, 0, uid) for uid in dice.sample(UIDS, 2)]
+    return Wish(mode, tuple(entries), tuple(no_entries))
+
+
+def apply(node: Node, edit: Edit) -> None:
+    """Ask the kernel for what was planned, or, where it should refuse, for anything of the kind."""
+    if edit.errno:
+        node.change_mode(edit.object.posture.mode)
+    if edit.mode is not None:
+        node.change_mode(edit.mode)
+    if edit.acl is not None:
+        node.change_list(edit.acl)
+
+
+def changes_as_this_process(world: World, dice: random.Random) -> tuple[int, list[Outcome]]:
+    """Change every path that can be opened once: how many there were, and what differs from the plan."""
     host = LiveHost(world.people)
     actor = host.actor()
-    wrong: list[Outcome] = [("tried", 0, 0)]
+    tried = 0
+    wrong: list[Outcome] = []
     for path in world.paths:
         route, node = open_end(host, path)
         if node is None or route.end is None:
             continue
-        word = any_change(dice)
-        edit = change_mode(route.end, parse_change(word), actor, host.settings.umask)
+        edit = make(route.end, any_wish(world, dice), actor, host.settings.umask, world.people)
         number = 0
         try:
-            node.change_mode(edit.requested)
+            apply(node, edit)
         except OSError as error:
             number = error.errno or 0
         after = node.look().posture
         node.close()
-        wrong[0] = ("tried", len(world.paths), 0)
+        tried += 1
         # flags may hide from an ordinary user once the mode has changed
+        word = f"{edit.mode}, {edit.acl}"
         if number != edit.errno or after._replace(flags=()) != edit.after._replace(flags=()):
             wrong.append((f"{word} on {path} with {route.end.posture}", (edit.errno, edit.after), (number, after)))
-    return wrong
+    return tried, wrong
 
 
 @pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs", "tmpfs"])
 def test_what_was_planned_is_what_happens(kind: str) -> None:
+    total = 0
     with fresh(kind) as top:
-        for seed in range(1, 13):
-            world = World(top, seed)
-            dice = random.Random(seed)
-            actors = [user(account, world.people.gids_of(account)) for account in world.people.users[:5]]
-            for who in actors if ROOT else [None]:
-                tried, *wrong = as_somebody(who, lambda: changes_as_this_process(world, dice))  # noqa: B023
-                assert not wrong, wrong[0]
-                assert tried[1]
+        for seed in range(1, 31):
+            with World(top, seed) as world:
+                dice = random.Random(seed)
+                everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
+                for who in dice.sample(everyone, 4) if ROOT else [None]:
+                    tried, wrong = as_somebody(who, lambda: changes_as_this_process(world, dice))  # noqa: B023
+                    assert not wrong, wrong[0]
+                    total += tried
+    assert total > (1000 if ROOT else 100)

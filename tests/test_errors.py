@@ -43,7 +43,7 @@ def folder() -> Iterator[Path]:
         (("why", "group:wach", "read", "/"), 2, "near is 'watch'"),
         (("why", "pid:1", "read", "/"), 2, "no process runs in it"),
         (("why", "uid:x", "read", "/"), 2, "'x'"),
-        (("why", "keeper", "fly", "/"), 2, "'fly' is no right; one of read, write"),
+        (("why", "keeper", "fly", "/"), 2, "'fly' is no right; these are: read, write"),
         (("set", "/", "--mode", "9", "--preview"), 2, "'9' has a digit over 7"),
         (("set", "/", "--mode", "u+z", "--preview"), 2, "'z' is no permission"),
         (("set", "/", "--mode", "750"), 2, "--preview"),

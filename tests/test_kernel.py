@@ -7,7 +7,7 @@ many answers each test has compared.
 
 import os
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 
 import pytest
 
@@ -75,14 +75,8 @@ def _ends_in_slash(path: str, depth: int = 40) -> bool:
 @contextmanager
 def worlds(kind: str, count: int = WORLDS, first: int = SEED) -> Iterator[list[World]]:
     """Worlds on one fresh file system of ``kind``."""
-    with fresh(kind) as top:
-        made: list[World] = []
-        try:
-            made += (World(top, seed) for seed in range(first, first + count))
-            yield made
-        finally:
-            for world in made:
-                world.clear_flags()
+    with fresh(kind) as top, ExitStack() as made:
+        yield [made.enter_context(World(top, seed)) for seed in range(first, first + count)]
 
 
 Record = Callable[[str, object], None]

@@ -129,12 +129,12 @@ def test_a_large_directory_starts_at_once_and_one_that_shrinks_is_no_crash(folde
 def test_what_may_not_be_read_is_said_and_the_rest_shown(folder: str) -> None:
     if not ROOT:
         pytest.skip("becomes somebody else")
-    os.close(os.open(f"{folder}/shut", os.O_CREAT, 0o600))
+    os.close(os.open(f"{folder}/shut", os.O_CREAT, 0o711))
     nobody = Principal("user", "nobody", 65534, frozenset((65534,)))
     status, text, _ = fiat_as(nobody, "show", f"{folder}/shut")
     assert status == 0
-    assert "0600  rw-------" in text
-    assert "its flags could not be read: Permission denied" in text
+    assert "0711  rwx--x--x" in text
+    assert "its first line could not be read (Permission denied), so it is taken for a program" in text
     os.mkdir(f"{folder}/closed", 0o711)
     status, text, errors = fiat_as(nobody, "show", "--below", folder)
     assert status == 3

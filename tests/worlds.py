@@ -192,7 +192,10 @@ class World:
             os.mkdir(path)
             self._set_posture(path)
 
-    def clear_flags(self) -> None:
+    def __enter__(self) -> "World":
+        return self
+
+    def __exit__(self, *_: object) -> None:
         """Let the tree be removed again."""
         for path in self._flags:
             change_flags(path, 0)

@@ -26,14 +26,19 @@ def open_host(args: argparse.Namespace) -> Host:
     return LiveHost(accounts)
 
 
-def arrive(host: Host, paths: list[str], report: Report, *, follow: bool = True) -> Iterator[Route]:
-    """The routes to ``paths`` that arrive; the others become problems of ``report``."""
+def arrive(
+    host: Host, paths: list[str], report: Report, *, follow: bool = True, missing: bool = False
+) -> Iterator[Route]:
+    """The routes to ``paths`` that arrive; the others become problems of ``report``.
+
+    With ``missing``, a path whose last name is not there will do.
+    """
     for path in paths:
         if not path:
             report.problem(PathError(path, errno.ENOENT))
             continue
         route = walk(host, path, follow=follow)
-        if route.end is None:
+        if route.end is None and not (missing and route.missing_in is not None):
             report.problem(failure(route))
         else:
             yield route

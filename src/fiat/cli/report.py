@@ -13,7 +13,9 @@ from typing import Any
 from fiat.cli import terminal
 from fiat.cli.status import Status
 from fiat.core.caveats import Caveat
+from fiat.core.edit import Guard
 from fiat.core.errors import FiatError, PathError
+from fiat.core.visible import quoted
 
 SCHEMA = "fiat/1"
 
@@ -30,6 +32,7 @@ class Report:
         self.caveats: dict[str, Caveat] = {}
         self.problems: list[PathError] = []
         self.answered = 0
+        self._begun = False
 
     @property
     def as_text(self) -> bool:
@@ -47,6 +50,12 @@ class Report:
         sys.stdout.flush()
         print(f"fiat {self.command}: {error}", file=sys.stderr)
 
+    def refused(self, guard: Guard) -> None:
+        """Say on stderr which guard objects, to what, and which word accepts it."""
+        sys.stdout.flush()
+        where = f"{quoted(guard.path)}: {guard.text}; --accept {guard.name} does it all the same"
+        print(f"fiat {self.command}: guard {guard.name}: {where}", file=sys.stderr)
+
     def caveat(self, caveats: Iterable[Caveat]) -> None:
         """Note what Fiat does not evaluate, once each."""
         for caveat in caveats:
@@ -60,9 +69,22 @@ class Report:
         """Print one result as JSON."""
         import json
 
+        if self.format == "jsonl":
+            self.add_line(fields)
+            return
         opening = f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [' if not self.answered else ","
         print(f"{opening}\n{json.dumps(fields)}", end="")
         self.answered += 1
+
+    def add_line(self, fields: Mapping[str, Any], *, counts: bool = True) -> None:
+        """Print one line of JSON Lines, the schema before the first."""
+        import json
+
+        if not self._begun:
+            self._begun = True
+            print(json.dumps({"schema": SCHEMA, "command": self.command}))
+        print(json.dumps(fields))
+        self.answered += counts
 
     def add_row(self, row: Mapping[str, Any]) -> None:
         """Print one result as a row of CSV, the names of the columns before the first."""
@@ -78,6 +100,8 @@ class Report:
         """Print what comes after the results: the rest of the JSON, or the caveats; the exit status."""
         if self.format == "json":
             self._finish_json()
+        elif self.format == "jsonl":
+            self.add_line(self._rest(), counts=False)
         elif self.as_text and self.caveats:
             print()
             for caveat in self.caveats.values():
@@ -93,14 +117,17 @@ class Report:
 
         if not self.answered:
             print(f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [', end="")
-        rest = {
+        rest = self._rest()
+        print("\n]" + "".join(f",\n{json.dumps(name)}: {json.dumps(value)}" for name, value in rest.items()) + "}")
+
+    def _rest(self) -> dict[str, Any]:
+        return {
             **self.beside,
             "caveats": [caveat._asdict() for caveat in self.caveats.values()],
             "problems": [
                 {"path": p.path, "errno": errno_name(p.errno), "message": os.strerror(p.errno)} for p in self.problems
             ],
         }
-        print("\n]" + "".join(f",\n{json.dumps(name)}: {json.dumps(value)}" for name, value in rest.items()) + "}")
 
 
 def _csv_cell(value: object) -> str:

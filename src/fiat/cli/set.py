@@ -1,10 +1,12 @@
-"""Change the mode of paths, and show before and after side by side, with who
-gains and who loses which right - on the path, and under it where a directory
-on the route changed.
+"""Change the mode or the access list of paths, and show before and after side by
+side, with who gains and who loses which right - on the path, and under it where
+a directory on the route changed.
 
 MODE is octal (640, 2750) or clauses (u+x, g=u, go-w,+X). One to three octal
 digits set the nine permission bits, and a directory's special bits stay; four
-digits set all twelve."""
+digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, WHO one
+without its permissions: user:auditor, group:press. What could hand out more than
+was asked is refused (exit status 4) until --accept names it."""
 
 import argparse
 import errno
@@ -15,17 +17,19 @@ from fiat.cli import terminal, words
 from fiat.cli.hosts import failure, open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report
-from fiat.cli.who import universe_for
-from fiat.core import caveats, naming, plan
+from fiat.cli.shifts import print_shifts, shift_fields
+from fiat.cli.status import Status
+from fiat.core import caveats, plan
 from fiat.core.access import Access
+from fiat.core.accesslist import Entry, Tag, parse_entry
 from fiat.core.accounts import Accounts
-from fiat.core.edit import Edit, change_mode
+from fiat.core.answer import universe_of
+from fiat.core.edit import Edit, Wish, make
 from fiat.core.errors import NotationError, PathError
 from fiat.core.host import Host, Node
-from fiat.core.mode import ModeChange, letters, octal, parse_change, permission_letters
-from fiat.core.plan import Plan, Shift
+from fiat.core.mode import letters, octal, parse_change, permission_letters
+from fiat.core.plan import Plan
 from fiat.core.posture import Kind, Posture
-from fiat.core.principals import Principal
 from fiat.core.record import posture_fields
 from fiat.core.route import Route, open_end
 from fiat.core.visible import visible
@@ -36,29 +40,57 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said"
     )
-    parser.add_argument("--mode", required=True, metavar="MODE", help="the mode: octal, or clauses such as g+w,o=")
+    parser.add_argument("--mode", metavar="MODE", help="the mode: octal, or clauses such as g+w,o=")
+    parser.add_argument(
+        "--entry", action="append", default=[], metavar="ENTRY", help="add an access entry, or replace it"
+    )
+    parser.add_argument("--no-entry", action="append", default=[], metavar="WHO", help="remove the entry for WHO")
+    parser.add_argument(
+        "--accept", action="append", default=[], choices=GUARDS, help="do it although this guard objects"
+    )
     parser.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
     add_common(parser)
 
 
+GUARDS = ("unmasks",)
+
+
 def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
-    change = parse_change(args.mode)
+    if not (args.mode or args.entry or args.no_entry):
+        raise NotationError("--mode", "what shall be set? Give --mode, --entry or --no-entry")
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
     report = Report("set", args.format)
     host = open_host(args)
+    wish = _wish(args, host.accounts)
     targets = list(_targets(host, args.paths, report))
     try:
-        planned = _plan(host, targets, change)
-        applied = False
-        if not args.preview:
-            applied = _apply(planned, targets, report)
-        _describe(planned, targets, host, report, preview=args.preview, applied=applied)
-        return report.finish()
+        planned = _plan(host, targets, wish)
+        guards = [guard for edit in planned.edits for guard in edit.guards if guard.name not in args.accept]
+        written = not args.preview and not guards
+        applied = _apply(planned, targets, report) if written else False
+        _describe(planned, targets, host, report, written=written, applied=applied)
+        for guard in guards:
+            if not args.preview:
+                report.refused(guard)
+            elif report.as_text:
+                terminal.say(f"Guard {guard.name} would refuse this: {guard.text}. --accept {guard.name} does it.")
+        return report.finish(Status.GUARDED if guards and not args.preview else Status.DONE)
     finally:
         for target in targets:
             target.node.close()
+
+
+def _wish(args: argparse.Namespace, accounts: Accounts) -> Wish:
+    def entry(word: str) -> Entry:
+        return parse_entry(word, accounts.user_id, accounts.group_id)
+
+    return Wish(
+        mode=parse_change(args.mode) if args.mode else None,
+        entries=tuple(entry(word) for word in args.entry),
+        no_entries=tuple(entry(f"{word}:-") for word in args.no_entry),
+    )
 
 
 class Target:
@@ -84,10 +116,13 @@ def _targets(host: Host, paths: list[str], report: Report) -> Iterator[Target]:
             yield Target(path, route, node)
 
 
-def _plan(host: Host, targets: list[Target], change: ModeChange) -> Plan:
+def _plan(host: Host, targets: list[Target], wish: Wish) -> Plan:
     actor, umask = host.actor(), host.settings.umask
-    edits = [change_mode(target.route.end, change, actor, umask) for target in targets if target.route.end is not None]
-    access = Access(universe_for(host.accounts, [target.route for target in targets]), host.settings)
+    ends = [target.route.end for target in targets if target.route.end is not None]
+    edits = [make(end, wish, actor, umask, host.accounts) for end in ends]
+    after = [edit.object._replace(posture=edit.after) for edit in edits]
+    walked = [object_ for target in targets for object_ in target.route.objects]
+    access = Access(universe_of(host.accounts, [*walked, *after]), host.settings)
     return plan.make(host, edits, access)
 
 
@@ -112,7 +147,10 @@ def _apply_one(edit: Edit, node: Node) -> PathError | None:
     try:
         if node.look().posture != edit.object.posture:
             return PathError(path, errno.EBUSY, "change the mode of", "it was changed meanwhile and is left alone")
-        node.change_mode(edit.requested)
+        if edit.mode is not None:
+            node.change_mode(edit.mode)
+        if edit.acl is not None:
+            node.change_list(edit.acl)
         if node.look().posture != edit.after:
             return PathError(path, errno.EIO, "confirm the change of", "the kernel made something else of it")
     except OSError as error:
@@ -121,7 +159,7 @@ def _apply_one(edit: Edit, node: Node) -> PathError | None:
 
 
 def _describe(
-    planned: Plan, targets: list[Target], host: Host, report: Report, *, preview: bool, applied: bool
+    planned: Plan, targets: list[Target], host: Host, report: Report, *, written: bool, applied: bool
 ) -> None:
     report.caveat(caveats.of_host(host.settings))
     for target in targets:
@@ -132,15 +170,15 @@ def _describe(
         for edit in planned.edits:
             report.add(_edit_fields(edit, host.accounts))
         report.beside = {
-            "gains": [_shift_fields(shift) for shift in planned.gains],
-            "losses": [_shift_fields(shift) for shift in planned.losses],
-            "guards": [],
+            "gains": [shift_fields(shift) for shift in planned.gains],
+            "losses": [shift_fields(shift) for shift in planned.losses],
+            "guards": [guard._asdict() for edit in planned.edits for guard in edit.guards],
             "applied": applied,
             "history": None,
         }
     else:
         report.answered = len(planned.edits)
-        _print(planned, targets, host.accounts, preview=preview)
+        _print(planned, targets, host.accounts, written=written)
 
 
 def _edit_fields(edit: Edit, accounts: Accounts) -> dict[str, Any]:
@@ -152,19 +190,15 @@ def _edit_fields(edit: Edit, accounts: Accounts) -> dict[str, Any]:
     }
 
 
-def _shift_fields(shift: Shift) -> dict[str, Any]:
-    return {"who": words.who_word(shift.principal), "right": shift.right, "paths": shift.paths}
-
-
 # --- text ------------------------------------------------------------------
 
 
-def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, preview: bool) -> None:
+def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, written: bool) -> None:
     changes = planned.changes
     for edit, target in zip(planned.edits, targets, strict=True):
         if target.route.links:
             print(f"{visible(target.asked)} leads to {visible(edit.object.path)}, which is what changes")
-        if preview and edit.errno:
+        if not written and edit.errno:
             print(f"cannot change {visible(edit.object.path)}: {PathError('', edit.errno).args[0].rpartition(': ')[2]}")
     same = [edit for edit in planned.edits if not edit.changes and not edit.errno]
     if same:
@@ -172,7 +206,7 @@ def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, preview:
         print(f"Already so, nothing to change: {paths}")
     if not changes:
         return
-    if preview:
+    if not written:
         print(f"Preview: {words.counted(len(changes), 'path')} would change. Nothing is written.")
     else:
         print(f"{words.counted(len(changes), 'path')} changed.")
@@ -184,7 +218,7 @@ def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, preview:
         terminal.say("-  " + text, terminal.INDENT, hanging="   ")
     print()
     for title, shifts in (("Gains", planned.gains), ("Loses", planned.losses)):
-        _print_shifts(title, shifts)
+        print_shifts(title, shifts)
 
 
 def _rows(edit: Edit, accounts: Accounts) -> list[list[str]]:
@@ -193,9 +227,9 @@ def _rows(edit: Edit, accounts: Accounts) -> list[list[str]]:
     rows = [[visible(edit.object.path), "mode", _mode_words(before), terminal.paint(_mode_words(after), "changed")]]
     old, new = _entries(before, accounts), _entries(after, accounts)
     rows += [
-        ["", name, old.get(name, "none"), terminal.paint(value, "changed")]
-        for name, value in new.items()
-        if old.get(name) != value
+        ["", name, old.get(name, "no entry"), terminal.paint(new.get(name, "no entry"), "changed")]
+        for name in dict.fromkeys((*old, *new))
+        if old.get(name) != new.get(name)
     ]
     return rows
 
@@ -205,38 +239,22 @@ def _mode_words(posture: Posture) -> str:
 
 
 def _entries(posture: Posture, accounts: Accounts) -> dict[str, str]:
-    """What each class gets, in words, by who it is."""
-    mode = posture.mode
-    group = "mask" if posture.acl is not None and posture.acl.mask is not None else "group"
-    name = words.group_name(posture.gid, accounts) if group == "group" else ""
-    return {
-        f"owner {words.user_name(posture.uid, accounts)}": _class_words(mode >> 6 & 7, posture.kind),
-        f"{group} {name}".strip(): _class_words(mode >> 3 & 7, posture.kind),
-        "other": _class_words(mode & 7, posture.kind),
-    }
+    """What each class or entry gets, in words, by who it is."""
+    kind, group = posture.kind, words.group_name(posture.gid, accounts)
+    found = {f"owner {words.user_name(posture.uid, accounts)}": _class_words(posture.mode >> 6 & 7, kind)}
+    for entry in posture.acl.entries if posture.acl else ():
+        if entry.tag is Tag.NAMED_USER and entry.id is not None:
+            found[f"user {words.user_name(entry.id, accounts)}"] = _class_words(entry.permissions, kind)
+        elif entry.tag is Tag.NAMED_GROUP and entry.id is not None:
+            found[f"group {words.group_name(entry.id, accounts)}, named"] = _class_words(entry.permissions, kind)
+        elif entry.tag is Tag.OWNING_GROUP:
+            found[f"group {group}"] = _class_words(entry.permissions, kind)
+        elif entry.tag is Tag.MASK:
+            found["mask"] = _class_words(entry.permissions, kind)
+    if posture.acl is None:
+        found[f"group {group}"] = _class_words(posture.mode >> 3 & 7, kind)
+    return found | {"other": _class_words(posture.mode & 7, kind)}
 
 
 def _class_words(value: int, kind: Kind) -> str:
     return f"{permission_letters(value)}  {words.permissions(value, kind)}"
-
-
-def _print_shifts(title: str, shifts: tuple[Shift, ...]) -> None:
-    """Those who gain, or lose, the same share a line: the rights first, then who, users first."""
-    rights: dict[Principal, list[str]] = {}
-    for shift in shifts:
-        where = f" on {words.counted(shift.paths, 'path')}" if shift.paths > 1 else ""
-        rights.setdefault(shift.principal, []).append(shift.right + where)
-    together: dict[str, list[Principal]] = {}
-    for principal, given in rights.items():
-        together.setdefault(naming.joined(given), []).append(principal)
-    if not together:
-        print(f"{title}  nobody")
-    for what, principals in together.items():
-        users = [words.principal(who) for who in principals if who.kind == "user"]
-        groups = [visible(words.who_word(who)[6:]) for who in principals if who.kind == "group"]
-        parts = [words.several(users, "users")] if users else []
-        if groups:
-            parts.append(f"whoever is in {words.several(groups, 'groups', show=4)}")
-        if any(who.kind == "anyone-else" for who in principals):
-            parts.append("anyone else")
-        terminal.say(f"{title}  {what}: {'; '.join(parts)}", hanging="       ")

@@ -2,8 +2,9 @@
 answer: what each component needed, and the rule and entry that decided it.
 
 WHO is a user name, uid:NUMBER, group:NAME (membership alone), pid:NUMBER
-(a running process), anyone-else or self. RIGHT is read, write, execute or
-traverse. The exit status is 0 for yes and 1 for no."""
+(a running process), anyone-else or self. RIGHT is read, write, execute,
+traverse, list, create, delete, rename, change-mode, change-owner or
+change-group. The exit status is 0 for yes and 1 for no."""
 
 import argparse
 import errno
@@ -15,41 +16,44 @@ from fiat.cli.hosts import failure, open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report, errno_name
 from fiat.cli.status import Status
-from fiat.core import advice, capabilities, caveats, naming, who
-from fiat.core.access import RIGHTS, Access, Step, Verdict
+from fiat.cli.who import right
+from fiat.core import advice, capabilities, caveats, explain, naming, who
+from fiat.core.access import ALL_RIGHTS, Access, Step, Verdict, route_for
 from fiat.core.accounts import Accounts
-from fiat.core.errors import NotationError, PathError
+from fiat.core.errors import PathError
 from fiat.core.mode import permission_letters
 from fiat.core.principals import Principal, Universe
-from fiat.core.route import Route, walk
-from fiat.core.visible import quoted, visible
+from fiat.core.process import difference
+from fiat.core.route import Route
+from fiat.core.visible import visible
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat why``."""
     parser.add_argument("who", metavar="WHO", help="who asks: keeper, uid:7101, group:watch, pid:812, self")
-    parser.add_argument("right", metavar="RIGHT", help=f"what they want: {', '.join(RIGHTS)}")
+    parser.add_argument("right", metavar="RIGHT", help=f"what they want: {', '.join(ALL_RIGHTS)}")
     parser.add_argument("path", metavar="PATH", help="where; symlinks are followed, as the kernel does")
     add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     """Give the verdict."""
-    if args.right not in RIGHTS:
-        raise NotationError(args.right, f"{quoted(args.right)} is no right; one of {', '.join(RIGHTS)} is")
+    right(args.right)
     report = Report("why", args.format)
     host = open_host(args)
     principal = who.parse(args.who, host)
     if not args.path:
         report.problem(PathError("", errno.ENOENT))
         return report.finish()
-    route = walk(host, args.path)
+    route = route_for(host, args.path, args.right)
     universe = Universe([principal])
     verdict = Access(universe, host.settings).verdict(route, args.right, 0)
     if route.hidden and verdict.blocker is verdict.steps[-1] and verdict.blocker.object is None:
         # It fails where Fiat's own sight ends: what holds for this principal there is not known.
         report.problem(failure(route))
         return report.finish()
+    if principal.kind == "process":
+        report.caveat(caveats.of_process(principal, difference(principal, host.accounts), host.accounts))
     report.caveat(caveats.of_route(route))
     report.caveat(caveats.of_host(host.settings))
     if not report.as_text:
@@ -104,7 +108,7 @@ def _print(principal: Principal, right: str, route: Route, verdict: Verdict, acc
     else:
         number = f"{errno_name(verdict.errno)}, {os.strerror(verdict.errno)}"
         terminal.say(f"{terminal.paint('No.', 'no')} {name} may not {phrase} {visible(route.asked)}  ({number})")
-    for line in advice.explain(principal, verdict, accounts):
+    for line in explain.explain(principal, verdict, route.end, accounts):
         terminal.say(line, terminal.INDENT)
     print()
     print(terminal.table(["", "at", "needs", "rule", "entry"], _rows(verdict, accounts), flexible=1))
@@ -139,7 +143,7 @@ def _rows(verdict: Verdict, accounts: Accounts) -> list[list[str]]:
 def _decided(step: Step, accounts: Accounts) -> list[str]:
     """The rule and the entry: ``named user``, ``user:auditor:r--, mask leaves r--``."""
     if step.reason is None:
-        return ["", advice.RULE_WORDS.get(step.rule, step.rule)]
+        return ["", explain.RULE_WORDS.get(step.rule, step.rule)]
     share = step.reason.share
     entry = share.entry
     text = naming.entry(entry, accounts)

@@ -37,20 +37,37 @@ def _on_directory(value: int) -> str:
     return "nothing: w does nothing without x" if value else "nothing"
 
 
+_PHRASES = {
+    "read": "read",
+    "write": "write",
+    "execute": "execute",
+    "traverse": "traverse",
+    "list": "list the names in",
+    "create": "create",
+    "delete": "delete",
+    "rename": "rename",
+    "change-mode": "change the mode of",
+    "change-owner": "change the owner of",
+    "change-group": "change the group of",
+}
+
+
 def right_heading(right: str, kind: Kind) -> str:
     """The column heading of a right on an object of this kind."""
     if kind is Kind.DIRECTORY:
-        return {"read": "list", "write": "add, remove"}.get(right, right)
+        return {"read": "list", "write": "add, remove", "create": "add"}.get(right, right)
     return right
 
 
 def right_phrase(right: str, kind: Kind | None) -> str:
     """The right as a verb for a sentence: ``list the names in``."""
-    if kind is Kind.DIRECTORY:
-        return {"read": "list the names in", "write": "add or remove names in"}.get(right, right)
+    if kind is Kind.DIRECTORY and right in ("read", "write", "create"):
+        return {"read": "list the names in", "write": "add or remove names in", "create": "add names in"}[right]
     if kind is Kind.SOCKET and right == "write":
         return "connect to"
-    return right
+    if kind is not None and right == "create":
+        return "open for writing, creating it,"
+    return _PHRASES[right]
 
 
 def user_name(uid: int, accounts: Accounts) -> str:

@@ -138,6 +138,28 @@ def from_mode(mode: int) -> AccessList:
     )
 
 
+def with_entries(acl: AccessList, added: Iterable[Entry], removed: Iterable[Entry] = ()) -> AccessList:
+    """``acl`` with entries added or replaced, and those for the same as ``removed`` taken out.
+
+    The mask becomes the union of the group class, as POSIX.1e draft 17
+    (23.1.4, acl_calc_mask) has it, unless ``added`` holds one; a list that
+    names nobody any more has none, unless it is given.
+    """
+    chosen: dict[tuple[Tag, int | None], Entry] = {
+        (entry.tag, entry.id): entry for entry in acl.entries if entry.tag is not Tag.MASK
+    }
+    given: dict[tuple[Tag, int | None], Entry] = {(entry.tag, entry.id): entry for entry in added}
+    for entry in removed:
+        chosen.pop((entry.tag, entry.id), None)
+    chosen |= given
+    if (Tag.MASK, None) not in given and any(tag in _NAMED for tag, _ in chosen):
+        union = 0
+        for entry in chosen.values():
+            union |= entry.permissions if entry.tag in _MASKED else 0
+        chosen[Tag.MASK, None] = Entry(Tag.MASK, union)
+    return check(ordered(chosen.values()))
+
+
 # --- validity ------------------------------------------------------------
 
 

@@ -73,8 +73,14 @@ class Accounts:
 
     def listed_members(self, gid: int) -> list[User]:
         """The users that a group with number ``gid`` lists, where they exist."""
-        found = (self._user_by_name.get(name) for group in self.groups if group.gid == gid for name in group.members)
+        found = (self.user_named(name) for group in self.groups if group.gid == gid for name in group.members)
         return [user for user in dict.fromkeys(found) if user is not None]
+
+    def all_users(self) -> list[User]:
+        """The users, and those that only a group's list of members tells of."""
+        listed = {user.name for user in self.users}
+        unlisted = dict.fromkeys(name for group in self.groups for name in group.members if name not in listed)
+        return [*self.users, *(user for name in unlisted if (user := self.user_named(name)) is not None)]
 
     # --- words from a command line ---
 
@@ -104,6 +110,44 @@ def near(word: str, known: Iterable[str]) -> str:
 
     close = difflib.get_close_matches(word, known, n=3, cutoff=0.6)
     return f"; near {'is' if len(close) == 1 else 'are'} {', '.join(quoted(name) for name in close)}" if close else ""
+
+
+class Supposed(Accounts):
+    """The accounts as they would be if some users were, or were not, members of some groups.
+
+    ``joins`` and ``leaves`` pair a user's name with a gid. Leaving counts for
+    the primary group too: what such a user would have instead is not known.
+    """
+
+    def __init__(
+        self, base: Accounts, joins: Iterable[tuple[str, int]] = (), leaves: Iterable[tuple[str, int]] = ()
+    ) -> None:
+        super().__init__(base.all_users(), base.groups, base.source)
+        self._base = base
+        self._joins = tuple(joins)
+        self._leaves = frozenset(leaves)
+
+    def user_named(self, name: str) -> User | None:
+        """The user called ``name``."""
+        return self._base.user_named(name)
+
+    def user_numbered(self, uid: int) -> User | None:
+        """The first user with number ``uid``."""
+        return self._base.user_numbered(uid)
+
+    def group_named(self, name: str) -> Group | None:
+        """The group called ``name``."""
+        return self._base.group_named(name)
+
+    def group_numbered(self, gid: int) -> Group | None:
+        """The first group with number ``gid``."""
+        return self._base.group_numbered(gid)
+
+    def gids_of(self, user: User) -> tuple[int, ...]:
+        """Every group number that ``user`` would have."""
+        joined = [gid for name, gid in self._joins if name == user.name]
+        kept = [gid for gid in self._base.gids_of(user) if (user.name, gid) not in self._leaves]
+        return tuple(dict.fromkeys((*kept, *joined)))
 
 
 # --- the formats of passwd(5) and group(5) ---------------------------------

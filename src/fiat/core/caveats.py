@@ -1,9 +1,14 @@
 """What Fiat does not evaluate, said where it applies."""
 
+import os
 from typing import NamedTuple
 
+from fiat.core import capabilities, naming
+from fiat.core.accounts import Accounts
 from fiat.core.host import Settings
-from fiat.core.posture import Object
+from fiat.core.posture import Mount, Object
+from fiat.core.principals import Principal
+from fiat.core.process import Difference
 from fiat.core.route import Route
 from fiat.core.visible import visible
 
@@ -23,41 +28,85 @@ class Caveat(NamedTuple):
 
 
 def of_host(settings: Settings) -> list[Caveat]:
-    """What holds for the whole host: active security modules."""
-    if not settings.security_modules:
-        return []
-    modules = ", ".join(map(visible, settings.security_modules))
-    return [Caveat("security-module", f"a security module is active ({modules}) and may refuse what is allowed here")]
+    """What holds for the whole host: active security modules, and being in a user namespace."""
+    found = []
+    if settings.security_modules:
+        modules = ", ".join(map(visible, settings.security_modules))
+        text = f"a security module is active ({modules}) and may refuse what is allowed here"
+        found.append(Caveat("security-module", text))
+    if settings.user_namespace:
+        text = "Fiat runs in a user namespace: users outside it have other numbers, and its root is not the host's"
+        found.append(Caveat("user-namespace", text))
+    return found
 
 
 def of_object(object_: Object) -> list[Caveat]:
     """What holds for one object: its mount, and what could not be read of it."""
     found = []
+    for what, number in object_.unknown:
+        text = f"the {what} of {visible(object_.path)} could not be read ({os.strerror(number)})"
+        found.append(Caveat("unknown", f"{text}: what it may forbid is not counted"))
     if object_.label is not None:
         found.append(Caveat("security-label", "objects here carry security labels: a security module may still say no"))
     mount = object_.mount
     if mount is not None:
-        if mount.type in _REMOTE:
-            found.append(
-                Caveat("remote", f"{visible(mount.point)} is a {mount.type} mount: its server decides in the end")
-            )
-        elif mount.type.startswith("fuse"):
-            found.append(
-                Caveat("fuse", f"{visible(mount.point)} is a {mount.type} mount: another process decides in the end")
-            )
-        if "idmapped" in mount.options:
-            found.append(
-                Caveat(
-                    "id-mapped", f"{visible(mount.point)} is an ID-mapped mount: numbers on disk mean other users here"
-                )
-            )
+        found += _of_mount(mount)
     return found
+
+
+def _of_mount(mount: Mount) -> list[Caveat]:
+    point = visible(mount.point)
+    found = []
+    if mount.type in _REMOTE:
+        lists = ", which may keep NFSv4 lists that Fiat does not read" if mount.type.startswith("nfs") else ""
+        found.append(Caveat("remote", f"{point} is a {mount.type} mount: its server decides in the end{lists}"))
+    elif mount.type.startswith("fuse"):
+        found.append(Caveat("fuse", f"{point} is a {mount.type} mount: {_fuse(mount)}"))
+    elif mount.type == "overlay":
+        text = f"{point} is an overlay: the layers under it are asked too, with the rights of who mounted it"
+        found.append(Caveat("overlay", text))
+    if "idmapped" in mount.options:
+        found.append(Caveat("id-mapped", f"{point} is an ID-mapped mount: numbers on disk mean other users here"))
+    return found
+
+
+def _fuse(mount: Mount) -> str:
+    """Who is let in, and who decides (fuse(8) mount options, as mountinfo shows them)."""
+    options = mount.filesystem_options
+    mounter = next((option.removeprefix("user_id=") for option in options if option.startswith("user_id=")), "unknown")
+    others = "others are let in" if "allow_other" in options else "nobody else is let in, not even root"
+    decides = "the kernel checks the mode" if "default_permissions" in options else "the process behind it decides"
+    return f"user number {mounter} made it, {others}, and {decides}"
 
 
 def of_route(route: Route) -> list[Caveat]:
     """What holds for anything walked on ``route``, and at its end."""
-    objects = [stage.object for stage in route.stages] + ([route.end] if route.end else [])
-    return [caveat for object_ in objects for caveat in of_object(object_)]
+    return [caveat for object_ in route.objects for caveat in of_object(object_)]
+
+
+def of_process(process: Principal, found: Difference, accounts: Accounts) -> list[Caveat]:
+    """Where a running process is not what its user's account says."""
+    whose = f"process {process.pid}"
+    caveats = []
+    if process.namespace:
+        text = (
+            f"{whose} is in another user namespace ({visible(process.namespace)}): its capabilities do not count here"
+        )
+        caveats.append(Caveat("user-namespace", text))
+    if found.missing:
+        groups = naming.joined(naming.group(gid, accounts) for gid in found.missing)
+        text = f"{whose} is not in {groups}, though its user's account is: what it was given at its start counts"
+        caveats.append(Caveat("process-lacks-groups", f"{text}; start it again to give it these"))
+    if found.extra:
+        groups = naming.joined(naming.group(gid, accounts) for gid in found.extra)
+        caveats.append(Caveat("process-has-groups", f"{whose} is in {groups}, though its user's account is not"))
+    if found.holds:
+        powers = naming.joined(f"CAP_{name.upper()}" for name in capabilities.names(found.holds))
+        caveats.append(Caveat("process-holds-capabilities", f"{whose} holds {powers}, which its user alone would not"))
+    if found.lacks:
+        powers = naming.joined(f"CAP_{name.upper()}" for name in capabilities.names(found.lacks))
+        caveats.append(Caveat("process-lacks-capabilities", f"{whose} runs as number 0 but has given up {powers}"))
+    return caveats
 
 
 def of_mounts_left_out(points: list[str]) -> list[Caveat]:

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from typing import NamedTuple, Protocol
 
+from fiat.core.accesslist import AccessList
 from fiat.core.accounts import Accounts
 from fiat.core.posture import Object
 from fiat.core.principals import Principal
@@ -14,7 +15,8 @@ class Settings(NamedTuple):
     ``umask`` is the file mode creation mask of the process that acts;
     ``protected_symlinks``, ``protected_regular`` and ``protected_fifos`` (0
     to 2) are the settings of these names in proc_sys_fs(5);
-    ``security_modules`` those that may refuse more than the rules here do.
+    ``security_modules`` those that may refuse more than the rules here do;
+    ``user_namespace`` whether numbers here are not those of the whole machine.
     """
 
     umask: int = 0o022
@@ -22,6 +24,7 @@ class Settings(NamedTuple):
     protected_regular: int = 0
     protected_fifos: int = 0
     security_modules: tuple[str, ...] = ()
+    user_namespace: bool = False
 
 
 class Node(Protocol):
@@ -45,6 +48,9 @@ class Node(Protocol):
 
     def change_mode(self, mode: int) -> None:
         """Set the twelve mode bits, as chmod(2) does."""
+
+    def change_list(self, acl: AccessList) -> None:
+        """Set the access list, as setxattr(2) of it does."""
 
     def close(self) -> None:
         """Let go of the object."""

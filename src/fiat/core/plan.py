@@ -10,17 +10,10 @@ from fiat.core.edit import Edit
 from fiat.core.host import Host
 from fiat.core.mode import EXECUTE
 from fiat.core.posture import Object, Posture
-from fiat.core.principals import Principal, places
+from fiat.core.principals import places
 from fiat.core.route import Route
+from fiat.core.shift import Shift
 from fiat.core.survey import Trouble, below
-
-
-class Shift(NamedTuple):
-    """One principal's gain, or loss, of one right, on so many paths."""
-
-    principal: Principal
-    right: str
-    paths: int
 
 
 class Plan(NamedTuple):

@@ -18,7 +18,10 @@ class Principal(NamedTuple):
     ``kind`` is ``user``, ``group`` (membership of one group and nothing else),
     ``anyone-else`` (matched by no entry and no group) or ``process``. ``uid``
     is None for those that are no particular user. ``capabilities`` is a bit
-    mask of effective capabilities. ``pid`` is set for a process.
+    mask of effective capabilities; ``exec_capabilities`` those that are left
+    to a program that it runs, where that has none of its own. ``pid`` is set
+    for a process, and ``namespace`` where that is in another user namespace
+    than Fiat.
     """
 
     kind: str
@@ -26,7 +29,9 @@ class Principal(NamedTuple):
     uid: int | None
     gids: frozenset[int]
     capabilities: int = 0
+    exec_capabilities: int = 0
     pid: int | None = None
+    namespace: str = ""
 
     def holds(self, capability: int) -> bool:
         """Whether the effective capabilities include the one with this mask."""
@@ -36,12 +41,13 @@ class Principal(NamedTuple):
 def user(account: User, gids: Iterable[int]) -> Principal:
     """The principal a user is after login; number 0 holds every capability."""
     powers = capabilities.ALL if account.uid == 0 else 0
-    return Principal("user", account.name, account.uid, frozenset(gids), powers)
+    return Principal("user", account.name, account.uid, frozenset(gids), powers, powers)
 
 
 def unlisted_user(uid: int, gids: Iterable[int] = ()) -> Principal:
     """A user number without an account."""
-    return Principal("user", None, uid, frozenset(gids), capabilities.ALL if uid == 0 else 0)
+    powers = capabilities.ALL if uid == 0 else 0
+    return Principal("user", None, uid, frozenset(gids), powers, powers)
 
 
 def bare_group(gid: int, name: str | None) -> Principal:
@@ -91,6 +97,12 @@ class Universe:
             self._holding[capability] = found
         return found
 
+    def after_exec(self) -> "Universe":
+        """The same principals as the programs they run; this very universe where that makes no difference."""
+        if all(who.capabilities == who.exec_capabilities for who in self.principals):
+            return self
+        return Universe(who._replace(capabilities=who.exec_capabilities) for who in self.principals)
+
     def members(self, bits: int) -> Iterator[Principal]:
         """The principals in the set ``bits``, in order."""
         return (self.principals[place] for place in places(bits))
@@ -104,14 +116,17 @@ def places(bits: int) -> Iterator[int]:
         bits ^= low
 
 
-def of_accounts(accounts: Accounts, uids: Iterable[int] = (), gids: Iterable[int] = ()) -> Universe:
-    """Everyone: each user, each bare group, anyone else.
+def of_accounts(
+    accounts: Accounts, uids: Iterable[int] = (), gids: Iterable[int] = (), more: Iterable[Principal] = ()
+) -> Universe:
+    """Everyone: each user, each bare group, anyone else, and ``more``.
 
     ``uids`` and ``gids`` add the numbers that own or are named on the paths in
     question, where they have no account.
     """
-    users: list[Principal] = [user(account, accounts.gids_of(account)) for account in accounts.users]
-    known = {account.uid for account in accounts.users}
+    listed = accounts.all_users()
+    users: list[Principal] = [user(account, accounts.gids_of(account)) for account in listed]
+    known = {account.uid for account in listed}
     for uid in sorted(set(uids) - known):
         account = accounts.user_numbered(uid)  # the name service may know more than it lists
         users.append(user(account, accounts.gids_of(account)) if account else unlisted_user(uid))
@@ -121,4 +136,4 @@ def of_accounts(accounts: Accounts, uids: Iterable[int] = (), gids: Iterable[int
     for gid in sorted(set(gids) - groups.keys()):
         groups[gid] = accounts.group_numbered(gid)
     bare = [bare_group(gid, group.name if group else None) for gid, group in groups.items()]
-    return Universe((*users, *bare, ANYONE_ELSE))
+    return Universe((*users, *bare, ANYONE_ELSE, *more))

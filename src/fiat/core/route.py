@@ -50,6 +50,11 @@ class Route(NamedTuple):
     interpreter: "Route | None" = None
 
     @property
+    def objects(self) -> list[Object]:
+        """All that is walked, and the end."""
+        return [*(stage.object for stage in self.stages), *([self.end] if self.end else [])]
+
+    @property
     def directories(self) -> list[Object]:
         """The directories that are traversed, in order."""
         return [stage.object for stage in self.stages if stage.object.posture.directory]

@@ -45,3 +45,15 @@ def _number(digits: str, word: str) -> int:
     if not (digits.isascii() and digits.isdecimal() and int(digits) < 0xFFFFFFFF):
         raise UnknownAccount(word, f"{quoted(digits)} in {quoted(word)} is no number")
     return int(digits)
+
+
+def membership(word: str, host: Host) -> tuple[str, int]:
+    """The user's name and the gid in ``USER:GROUP``; UnknownAccount names the part that is wrong."""
+    user, colon, group = word.partition(":")
+    if not (colon and user and group):
+        raise UnknownAccount(word, f"{quoted(word)} is no membership; write USER:GROUP, such as surveyor:watch")
+    accounts = host.accounts
+    account = accounts.user_numbered(accounts.user_id(user))
+    if account is None:
+        raise UnknownAccount(user, f"{quoted(user)} in {quoted(word)} has no account")
+    return account.name, accounts.group_id(group)

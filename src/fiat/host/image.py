@@ -6,6 +6,7 @@ import posixpath
 from collections.abc import Iterable, Iterator
 
 from fiat.core import edit
+from fiat.core.accesslist import AccessList
 from fiat.core.accounts import Accounts
 from fiat.core.errors import UnknownAccount
 from fiat.core.host import Settings
@@ -45,6 +46,11 @@ class ImageNode:
         """Set the mode, with what the kernel does to the list by itself."""
         found = self.look()
         self._host.objects[self.path] = found._replace(posture=edit.with_mode(found.posture, mode))
+
+    def change_list(self, acl: AccessList) -> None:
+        """Set the access list, and the mode with it."""
+        found = self.look()
+        self._host.objects[self.path] = found._replace(posture=edit.with_list(found.posture, acl))
 
     def close(self) -> None:
         """Nothing is held."""

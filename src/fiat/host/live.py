@@ -66,6 +66,7 @@ class LiveNode:
             acl, keeps_lists = self._list(ACCESS_XATTR, "access list", unknown)
         if kind is Kind.DIRECTORY and keeps_lists is not False:
             default, _ = self._list(DEFAULT_XATTR, "default list", unknown)
+        script = self._interpreter(unknown) if kind is Kind.FILE and status.st_mode & 0o111 else None
         posture = Posture(
             kind=kind,
             mode=stat.S_IMODE(status.st_mode),
@@ -83,7 +84,7 @@ class LiveNode:
             mount=self._mount(),
             target=os.readlink("", dir_fd=self._fd) if kind is Kind.SYMLINK else None,
             label=self._label(),
-            script=self._interpreter() if kind is Kind.FILE and status.st_mode & 0o111 else None,
+            script=script,
             keeps_lists=keeps_lists,
             unknown=tuple(unknown),
         )
@@ -108,6 +109,10 @@ class LiveNode:
     def change_mode(self, mode: int) -> None:
         """Set the mode of this very inode."""
         os.chmod(self._through, mode)
+
+    def change_list(self, acl: AccessList) -> None:
+        """Set the access list of this very inode."""
+        os.setxattr(self._through, ACCESS_XATTR, accesslist.pack(acl))
 
     def close(self) -> None:
         """Close the handle."""
@@ -152,9 +157,8 @@ class LiveNode:
             return ()  # only these can be opened without a side effect, and they alone carry the flags
         try:
             fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
-        except OSError as error:
-            unknown.append(("flags", error.errno or errno.EIO))
-            return None
+        except OSError:
+            return self._flags_unopened(unknown)
         try:
             value = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
         except OSError as error:
@@ -166,6 +170,17 @@ class LiveNode:
             os.close(fd)
         return tuple(name for bit, name in _FLAG_NAMES if value & bit)
 
+    def _flags_unopened(self, unknown: list[tuple[str, int]]) -> tuple[str, ...] | None:
+        """The flags of what may not be opened; statx(2) has these two with the values of ioctl_iflags(2)."""
+        from fiat.host import statx  # rarely needed, and slow to load
+
+        try:
+            found, supported = statx.attributes(self._fd)
+        except (OSError, AttributeError) as error:  # the latter: a C library without statx
+            unknown.append(("flags", getattr(error, "errno", None) or errno.ENOSYS))
+            return None
+        return tuple(name for bit, name in _FLAG_NAMES if found & supported & bit)
+
     def _label(self) -> str | None:
         for name in _LABEL_XATTRS:
             try:
@@ -176,18 +191,17 @@ class LiveNode:
                 return os.fsdecode(value.rstrip(b"\0"))
         return None
 
-    def _interpreter(self) -> str | None:
+    def _interpreter(self, unknown: list[tuple[str, int]]) -> str | None:
         """The interpreter a script names (execve(2), "Interpreter scripts")."""
         try:
             fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
-        except OSError:
+            try:
+                start = os.read(fd, _INTERPRETER_LINE)
+            finally:
+                os.close(fd)
+        except OSError as error:
+            unknown.append(("first line", error.errno or errno.EIO))
             return None
-        try:
-            start = os.read(fd, _INTERPRETER_LINE)
-        except OSError:
-            return None
-        finally:
-            os.close(fd)
         return interpreter_in(start)
 
     def _mount(self) -> Mount | None:
@@ -239,6 +253,7 @@ class LiveHost:
             protected_regular=_level("protected_regular"),
             protected_fifos=_level("protected_fifos"),
             security_modules=_security_modules(),
+            user_namespace=_line("/proc/self/uid_map").split() not in ([], ["0", "0", "4294967295"]),
         )
 
     def mount_with_id(self, number: int) -> Mount | None:
@@ -267,7 +282,15 @@ class LiveHost:
         gids = [int(fields["Gid"].split()[3]), *map(int, fields["Groups"].split())]
         account = self.accounts.user_numbered(uid)
         name = account.name if account else None
-        return Principal("process", name, uid, frozenset(gids), int(fields["CapEff"], 16), pid)
+        namespace = _foreign_namespace(pid)
+        # capabilities of another user namespace say nothing about files of this one (user_namespaces(7))
+        powers = left = 0
+        if not namespace:
+            powers = int(fields["CapEff"], 16)
+            # capabilities(7), "Capabilities and execution of programs by root", and the ambient set
+            root = "0" in fields["Uid"].split()[:2]
+            left = int(fields["CapInh"], 16) | int(fields["CapBnd"], 16) if root else int(fields["CapAmb"], 16)
+        return Principal("process", name, uid, frozenset(gids), powers, left, pid, namespace)
 
     def process_umask(self, pid: int) -> int:
         """The umask of the process ``pid`` (proc(5), since Linux 4.7)."""
@@ -275,6 +298,15 @@ class LiveHost:
         if value is None:
             raise UnknownAccount(f"pid:{pid}", f"process {pid} has no umask: it has ended, or is a part of the kernel")
         return int(value, 8)
+
+
+def _foreign_namespace(pid: int) -> str:
+    """The user namespace of ``pid`` where that is another than this process's; else empty."""
+    try:
+        theirs = os.readlink(f"/proc/{pid}/ns/user")
+    except OSError:
+        return ""  # an ordinary user may not ask; the ids are still those the kernel shows here
+    return "" if theirs == os.readlink("/proc/self/ns/user") else theirs
 
 
 def _status_of(pid: int) -> dict[str, str]:

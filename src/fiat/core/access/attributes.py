@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 from fiat.core import capabilities
 from fiat.core.access.check import Check, Context, flat, has_flag
+from fiat.core.mode import SETGID, SETUID
 from fiat.core.posture import Object
 from fiat.core.principals import places
 from fiat.core.route import Route
@@ -25,7 +26,9 @@ def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Che
 def change_owner(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Give it to another user: only CAP_CHOWN may."""
     yield from _unchangeable(object_, "change-owner")
-    yield flat(object_, "change-owner", errno.EPERM, "superuser-only", context.universe.holding(capabilities.CHOWN))
+    allowed = context.universe.holding(capabilities.CHOWN)
+    yield flat(object_, "change-owner", errno.EPERM, "superuser-only", allowed)
+    yield from _clearing_special_bits(context, object_, "change-owner")
 
 
 def change_group(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -37,6 +40,27 @@ def change_group(context: Context, route: Route, object_: Object) -> Iterator[Ch
         if universe.principals[place].gids - {posture.gid}:
             allowed |= 1 << place
     yield flat(object_, "change-group", errno.EPERM, "owner-in-other-group", allowed)
+    yield from _clearing_special_bits(context, object_, "change-group")
+
+
+def _clearing_special_bits(context: Context, object_: Object, needs: str) -> Iterator[Check]:
+    """A change of owner or group clears setuid and setgid, and that is a change of mode.
+
+    ``chown_common`` and ``setattr_should_drop_sgid``: setuid goes, setgid goes
+    where the group may execute, and otherwise for those who are neither in
+    the group nor hold CAP_FSETID; on directories both stay.
+    """
+    posture, universe = object_.posture, context.universe
+    if posture.directory:
+        return
+    untouched = universe.everyone
+    if posture.mode & SETUID or posture.mode & (SETGID | 0o010) == SETGID | 0o010:
+        untouched = 0
+    elif posture.mode & SETGID:
+        untouched = universe.in_group(posture.gid) | universe.holding(capabilities.FSETID)
+    if untouched != universe.everyone:
+        may_change_mode = universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER)
+        yield flat(object_, needs, errno.EPERM, "clears-special", untouched | may_change_mode)
 
 
 def _unchangeable(object_: Object, needs: str) -> Iterator[Check]:

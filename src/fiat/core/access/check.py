@@ -76,6 +76,11 @@ class Context(NamedTuple):
     settings: Settings
     decisions: Decisions
 
+    def after_exec(self) -> "Context":
+        """The same for the programs that the principals run; this very context where that makes no difference."""
+        universe = self.universe.after_exec()
+        return self if universe is self.universe else Context(universe, self.settings, Decisions(universe))
+
     def permission(self, object_: Object, needs: str, want: int, errno: int) -> Check:
         """The check that the mode, the list and capabilities make for ``want`` (0 to 7)."""
         decision = self.decisions.of(object_.posture)

@@ -94,11 +94,16 @@ def _execute(context: Context, route: Route, object_: Object, depth: int) -> Ite
     if depth > MAX_INTERPRETERS:
         yield flat(object_, "execute", errno.ELOOP, "too-many-interpreters")
     elif route.interpreter is not None:
-        yield from _interpreted(context, object_, route.interpreter, depth + 1)
+        yield from _interpreted(context, route, object_, route.interpreter, depth + 1)
 
 
-def _interpreted(context: Context, script: Object, interpreter: Route, depth: int) -> Iterator[Check]:
-    """A script runs when its interpreter can be run, and can then read the script."""
+def _interpreted(context: Context, route: Route, script: Object, interpreter: Route, depth: int) -> Iterator[Check]:
+    """A script runs when its interpreter can be run, and can then read the script.
+
+    The interpreter reads it as a program that the principal has run: it walks
+    to the script by itself, without the capabilities that execve(2) takes
+    away (capabilities(7), "Transformation of capabilities during execve()").
+    """
     for check in stage_checks(context, interpreter):
         yield check._replace(script=script.path)
     if interpreter.end is None:
@@ -106,7 +111,11 @@ def _interpreted(context: Context, script: Object, interpreter: Route, depth: in
         return
     for check in _execute(context, interpreter, interpreter.end, depth):
         yield check._replace(script=check.script or script.path)
-    yield _permission(context, script, "read")._replace(script=script.path)
+    run = context.after_exec()
+    if run is not context:
+        for check in stage_checks(run, route):
+            yield check._replace(script=script.path)
+    yield _permission(run, script, "read")._replace(script=script.path)
 
 
 def _device(object_: Object, needs: str) -> Iterator[Check]:

@@ -27,7 +27,8 @@ def remarks(subject: Subject) -> Iterator[Remark]:
         text = f"{links} names lead to this object: a change made through one of them shows under all"
         yield Remark("hard-links", "plain", text)
     for what, number in subject.object.unknown:
-        yield Remark("unknown", "odd", f"its {what} could not be read: {os.strerror(number)}")
+        so = ", so it is taken for a program, though it may be a script" if what == "first line" else ""
+        yield Remark("unknown", "odd", f"its {what} could not be read ({os.strerror(number)}){so}")
 
 
 def _flags(subject: Subject) -> Iterator[Remark]:

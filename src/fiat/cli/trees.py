@@ -1,0 +1,196 @@
+"""``fiat who --below``: a whole tree, equal answers together."""
+
+from typing import TYPE_CHECKING, Any
+
+from fiat.cli import terminal, words
+from fiat.cli.report import Report
+from fiat.core import caveats
+from fiat.core.access import RIGHTS, Access
+from fiat.core.answer import universe_of
+from fiat.core.errors import PathError
+from fiat.core.principals import Principal, Universe
+from fiat.core.route import Route, open_end
+from fiat.core.selection import Selection
+from fiat.core.summary import AnswerKey, Found, Group, Summary, Tree
+from fiat.core.visible import visible
+
+if TYPE_CHECKING:
+    from fiat.cli.who import Asked
+
+
+def answer(asked: "Asked", route: Route, report: Report, chosen: Selection, *, across: bool) -> None:
+    """Answer for the tree at the end of ``route``."""
+    host = asked.host
+    again, node = open_end(host, route.asked)
+    if node is None or again.end is None:
+        report.problem(PathError(route.asked, again.errno))
+        return
+    try:
+        tree = Tree(host, again, node, across_mounts=across)
+    finally:
+        node.close()
+    for trouble in tree.troubles:
+        report.problem(PathError(trouble.path, trouble.errno))
+    for object_ in tree.objects:
+        report.caveat(caveats.of_object(object_))
+    report.caveat(caveats.of_mounts_left_out(tree.skipped))
+    universe = universe_of(asked.accounts, [*again.objects, *tree.objects], asked.processes)
+    view = _View(asked, universe, asked.rights or RIGHTS)
+    found = (
+        found
+        for found in tree.answers(Access(universe, host.settings), view.rights)
+        if chosen.takes(found.object, asked.accounts)
+    )
+    if report.format == "csv":
+        for one in found:
+            report.add_row(view.row(one))
+    elif report.format == "jsonl":
+        _lines(view, found, report)
+    elif report.as_text and view.is_one_question:
+        _print_paths(view, again, found)
+        report.count()
+    else:
+        summary = Summary()
+        for one in found:
+            summary.add(one)
+        if report.as_text:
+            _print_summary(view, again, summary.groups())
+            report.count()
+        else:
+            for number, group in enumerate(summary.groups(), 1):
+                report.add(view.group_fields(again, number, group))
+
+
+class _View:
+    """What is asked of a tree, and how sets of principals are told."""
+
+    def __init__(self, asked: "Asked", universe: Universe, rights: tuple[str, ...]) -> None:
+        self.asked = asked
+        self.universe = universe
+        self.rights = rights
+        self._told: dict[int, dict[str, Any]] = {}
+
+    @property
+    def is_one_question(self) -> bool:
+        """Whether one right is asked about, of users or groups named: then the paths are the answer."""
+        return len(self.rights) == 1 and bool(self.asked.uids or self.asked.gids)
+
+    def shown(self, bits: int) -> list[Principal]:
+        """The principals in the set that are asked about."""
+        return [who for who in self.universe.members(bits) if self.asked.shows(who)]
+
+    def told(self, bits: int | None) -> dict[str, Any] | None:
+        """A set of principals as machine output; None where the right does not apply."""
+        if bits is None:
+            return None
+        found = self._told.get(bits)
+        if found is None:
+            shown = self.shown(bits)
+            found = self._told[bits] = {
+                "users": [words.who_word(who) for who in shown if who.kind in ("user", "process")],
+                "groups": [words.who_word(who).removeprefix("group:") for who in shown if who.kind == "group"],
+                "anyone_else": any(who.kind == "anyone-else" for who in self.universe.members(bits)),
+            }
+        return found
+
+    def rights_fields(self, key: AnswerKey) -> dict[str, Any]:
+        """Each right with who has it."""
+        return {right: self.told(bits) for right, bits in zip(self.rights, key, strict=True)}
+
+    def group_fields(self, route: Route, number: int, group: Group) -> dict[str, Any]:
+        """The machine output for one distinct answer."""
+        return {
+            "path": route.asked,
+            "answer": number,
+            "directories": group.directories,
+            "others": group.others,
+            "places": group.places,
+            "first": list(group.first),
+            "rights": self.rights_fields(group.answer),
+        }
+
+    def row(self, found: Found) -> dict[str, Any]:
+        """One object in CSV: for each right the users who have it, and whether anyone else has."""
+        row: dict[str, Any] = {"path": found.object.path, "kind": found.object.posture.kind.value}
+        for right, bits in zip(self.rights, found.answer, strict=True):
+            told = self.told(bits)
+            row[right] = None if told is None else told["users"]
+            row[f"{right}_anyone_else"] = None if told is None else told["anyone_else"]
+        return row
+
+    def people(self, bits: int, show: int = 6) -> str:
+        """A set of principals in words: ``everyone``, ``nobody``, ``root, keeper; whoever is in watch``."""
+        everyone = [who for who in self.universe.principals if self.asked.shows(who)]
+        shown = self.shown(bits)
+        if len(shown) == len(everyone):
+            return "everyone" if len(everyone) > 1 else words.principal(everyone[0])
+        if self.asked.everyone:
+            show = 10**9
+        users = [words.principal(who) for who in shown if who.kind in ("user", "process")]
+        others = any(who.kind == "anyone-else" for who in shown)
+        groups = [visible(words.who_word(who).removeprefix("group:")) for who in shown if who.kind == "group"]
+        parts = [words.several(users, "users", show)] if users else []
+        if groups and not others:
+            parts.append(f"whoever is in {words.several(groups, show=4)}")
+        if others:
+            parts.append("anyone else")
+        return "; ".join(parts) or "nobody"
+
+
+def _lines(view: _View, found: Any, report: Report) -> None:
+    """JSON Lines: each distinct answer before the first path that has it, then a line for each path."""
+    numbers: dict[AnswerKey, int] = {}
+    for one in found:
+        number = numbers.get(one.answer)
+        if number is None:
+            number = numbers[one.answer] = len(numbers) + 1
+            report.add_line({"answer": number, "rights": view.rights_fields(one.answer)})
+        report.add_line({"path": one.object.path, "kind": one.object.posture.kind.value, "answer": number})
+
+
+def _print_paths(view: _View, route: Route, found: Any) -> None:
+    """The paths on which those named have the one right."""
+    count = total = 0
+    for one in found:
+        total += 1
+        (bits,) = one.answer
+        if bits is not None and view.shown(bits):
+            count += 1
+            kind = "/" if one.object.posture.directory else ""
+            print(f"{visible(one.object.path)}{kind if one.object.path != '/' else ''}")
+    right = view.rights[0]
+    print(
+        f"{terminal.INDENT}{right} on {count:,} of {words.counted(total, 'path')} at and below {visible(route.asked)}"
+    )
+
+
+def _print_summary(view: _View, route: Route, groups: list[Group]) -> None:
+    directories = sum(group.directories for group in groups)
+    others = sum(group.others for group in groups)
+    print(terminal.paint(f"{visible(route.asked)} and all below it", "strong"))
+    counts = f"{words.counted(directories, 'directory', 'directories')}, {words.counted(others, 'other')}"
+    print(f"{terminal.INDENT}{counts}; {words.counted(len(groups), 'distinct answer')}")
+    for group in groups:
+        print()
+        terminal.say(_heading(group), terminal.INDENT, hanging="  ")
+        told = [(right, bits) for right, bits in zip(view.rights, group.answer, strict=True) if bits is not None]
+        if not told:
+            print(f"{terminal.INDENT * 2}no rights of their own (symlinks)")
+        width = max((len(right) for right, _ in told), default=0)
+        for right, bits in told:
+            terminal.say(f"{right:<{width}}  {view.people(bits)}", terminal.INDENT * 2, hanging=" " * (width + 2))
+
+
+def _heading(group: Group) -> str:
+    """How many objects have this answer, and where: ``12 files in /srv/a, /srv/b and 3 more``."""
+    if group.directories + group.others == 1:
+        return f"{visible(group.example)}{'/' if group.directories and group.example != '/' else ''}"
+    counted = []
+    if group.directories:
+        counted.append(words.counted(group.directories, "directory", "directories"))
+    if group.others:
+        counted.append(words.counted(group.others, "file"))
+    where = ", ".join(visible(path) for path in group.first)
+    more = f" and {group.places - len(group.first):,} more" if group.places > len(group.first) else ""
+    below = "from" if group.directories and not group.others else "in"
+    return f"{' and '.join(counted)} {below} {where}{more}"

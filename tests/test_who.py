@@ -1,0 +1,332 @@
+"""``fiat who`` and ``fiat why``: what can be asked, suppositions, processes, accounts, trees."""
+
+import csv
+import io
+import json
+import os
+import pwd
+import signal
+import tempfile
+from collections.abc import Callable, Iterator
+
+import pytest
+
+from fiat.core import capabilities, caveats
+from fiat.core.access import ALL_RIGHTS, Access, route_for
+from fiat.core.accounts import Accounts, Group, User
+from fiat.core.answer import universe_of
+from fiat.core.host import Settings
+from fiat.core.posture import Kind, Mount, Object, Posture, Status
+from fiat.core.principals import Principal, Universe
+from fiat.core.process import difference
+from fiat.host.accounts import NameService
+from fiat.host.live import LiveHost, interpreter_in
+from filesystems import ROOT, fresh
+from kernel import become, keep_capabilities, tries
+from program import fiat, machine, sample
+from worlds import World, protections
+
+S = "/srv/skerry"
+SAMPLE = ("--from", "skerry")
+
+needs_root = pytest.mark.skipif(not ROOT, reason="becomes somebody else")
+
+
+@pytest.mark.parametrize(
+    ("who", "right", "path", "errno", "says"),
+    [
+        ("keeper", "delete", "dropbox/from-surveyor.txt", "EPERM", "the sticky bit"),
+        ("surveyor", "delete", "gauge/raw/0412.csv", "EACCES", "--entry user:surveyor:-wx"),
+        ("keeper", "delete", "gauge/raw/0412.csv", "EACCES", f"Owning {S}/gauge/raw/0412.csv does not count here"),
+        ("auditor", "list", "dropbox", "EACCES", "who knows a name in it can use it, but not list the names"),
+        ("root", "delete", "logbook/1912.txt", "EPERM", "clearing the immutable flag"),
+        ("root", "change-mode", "log/tidefeed.log", "EPERM", "append-only flag"),
+        ("keeper", "change-owner", "logbook/today.txt", "EPERM", "only CAP_CHOWN"),
+        ("tidefeed", "change-group", "gauge/live", "EPERM", "to a group that the owner is in"),
+        ("auditor", "change-mode", "gauge/live", "EPERM", "It belongs to tidefeed"),
+        ("auditor", "create", "log/new", "EACCES", "--entry user:auditor:rwx"),
+        ("auditor", "read", "log/chartpress.log/x", "ENOTDIR", "this is no directory"),
+        ("root", "execute", "../../mnt/vault/replay", "EACCES", "mounting /mnt/vault again with exec"),
+        ("root", "write", "../../mnt/vault/1998.tar", "EROFS", "mounting /mnt/vault again with rw"),
+        ("group:relief", "write", "charts/draft/approach.chart", "EACCES", "for relief alone"),
+        ("anyone-else", "write", "logbook/today.txt", "EACCES", "--mode o+w"),
+        ("uid:7188", "read", "keys/lamp.key", "EACCES", "--entry user:7188:--x"),
+    ],
+)
+def test_why_not(who: str, right: str, path: str, errno: str, says: str) -> None:
+    done = sample("why", who, right, f"{S}/{path}")
+    assert done.returncode == 1
+    assert f"({errno}, " in done.stdout
+    assert says in done.stdout
+
+
+def test_what_is_advised_helps(tmp_path: os.PathLike[str]) -> None:
+    """Each command that ``why`` gives for one user alone, as a preview, gives that user what was asked."""
+    advised = 0
+    for who in ("surveyor", "auditor", "chartpress", "group:press"):
+        for path in ("log/chartpress.log", "observatory", "keys", "gauge/raw", "tools/calibration.ini", "dropbox"):
+            for right in ("read", "write"):
+                text = sample("why", who, right, f"{S}/{path}").stdout
+                commands = [line.split() for line in text.splitlines() if line.strip().startswith("fiat set")]
+                for command in commands:
+                    if "--entry" not in command or command[2] != f"{S}/{path}":
+                        continue
+                    value = machine(*command[1:], *SAMPLE)
+                    assert (who, right) in {(gain["who"], gain["right"]) for gain in value["gains"]}, command
+                    advised += 1
+    assert advised > 5
+
+
+# --- what can be asked --------------------------------------------------------------
+
+
+def test_who_can() -> None:
+    text = sample("who", f"{S}/dropbox/from-surveyor.txt", "--can", "delete").stdout
+    assert "yes     2 users: surveyor, steward" in text
+    assert "execute" not in text
+    value = machine("who", f"{S}/dropbox/new", "--can", "create", *SAMPLE)["results"][0]
+    assert value["kind"] is None
+    assert all(user["create"] for user in value["users"])
+    assert "near is 'delete'" in sample("who", "/", "--can", "delet").stderr
+
+
+def test_who_narrowed_and_because() -> None:
+    text = sample("who", f"{S}/gauge/raw/0412.csv", "--user", "auditor", "--group", "watch", "--because").stdout
+    assert "yes user:auditor:r--" in text
+    assert "steward" not in text
+    assert "yes 4 of 4" in text
+    (value,) = machine("who", f"{S}/gauge/raw", "--user", "7105", *SAMPLE)["results"]
+    assert [user["name"] for user in value["users"]] == ["auditor"]
+    assert value["groups"] == []
+    blocked = sample("who", f"{S}/keys/gate.key", "--user", "steward", "--because").stdout
+    assert f"no  group::--- at {S}/keys" in blocked
+
+
+def test_suppositions_are_told_against_today() -> None:
+    words = ("who", f"{S}/observatory", "--if-member", "surveyor:watch", "--if-not-member", "keeper:watch")
+    (value,) = machine(*words, *SAMPLE)["results"]
+    gains = {(gain["who"], gain["right"]) for gain in value["against_today"]["gains"]}
+    assert gains == {("surveyor", "read"), ("surveyor", "traverse")}
+    assert value["against_today"]["losses"] == []  # the keeper owns it
+    text = sample(*words[:4]).stdout
+    assert "Against today:\nGains  read and traverse: surveyor\nLoses  nobody" in text
+    for bad, says in (("surveyor", "write USER:GROUP"), ("surveyr:watch", "near is 'surveyor'"), ("keeper:x", "'x'")):
+        done = sample("who", "/", "--if-member", bad)
+        assert done.returncode == 2
+        assert says in done.stderr
+
+
+def test_trees_in_every_format_agree() -> None:
+    words = ("who", S, "--below")
+    groups = machine(*words, *SAMPLE)["results"]
+    lines = [json.loads(line) for line in sample(*words, "--format", "jsonl").stdout.splitlines()]
+    answers = {line["answer"]: line["rights"] for line in lines if "rights" in line}
+    paths = [line for line in lines if "path" in line]
+    rows = list(csv.DictReader(io.StringIO(sample(*words, "--format", "csv").stdout)))
+    text = sample(*words).stdout
+    assert len(groups) == len(answers)
+    assert sum(group["directories"] + group["others"] for group in groups) == len(paths) == len(rows)
+    assert f"{len(groups)} distinct answers" in text
+    for line, row in zip(paths, rows, strict=True):
+        assert (line["path"], line["kind"]) == (row["path"], row["kind"])
+        (one,) = machine("who", line["path"], *SAMPLE)["results"] if "draft" in line["path"] else [None]
+        for right, told in answers[line["answer"]].items():
+            assert row[right].split() == (told["users"] if told else [])
+            if one and told:
+                names = [user["name"] or f"uid:{user['uid']}" for user in one["users"] if user[right]]
+                assert names == told["users"]
+                assert one["anyone_else"][right] == told["anyone_else"]
+    wrote = sample(*words, "--can", "write", "--user", "chartpress", "--only", "files").stdout.splitlines()
+    assert wrote[:-1] == [f"{S}/charts/print/approach-7.pdf", f"{S}/tools/calibration.ini"]
+    assert "write on 2 of 24 paths" in wrote[-1]
+
+
+# --- accounts -----------------------------------------------------------------------
+
+
+def test_the_name_service_knows_more_than_it_lists(monkeypatch: pytest.MonkeyPatch) -> None:
+    hidden = pwd.struct_passwd(("pilot", "x", 7301, 7201, "", "/", "/bin/sh"))
+
+    def by_name(name: str) -> pwd.struct_passwd:
+        if name == "pilot":
+            return hidden
+        raise KeyError(name)
+
+    def by_number(uid: int) -> pwd.struct_passwd:
+        return by_name("pilot" if uid == 7301 else "")
+
+    monkeypatch.setattr("pwd.getpwnam", by_name)
+    monkeypatch.setattr("pwd.getpwuid", by_number)
+    monkeypatch.setattr("os.getgrouplist", lambda name, gid: [gid, 7299])
+    service = NameService()
+    assert service.user_id("pilot") == 7301
+    owned = Object("/f", Posture(Kind.FILE, 0o600, 7301, 0), Status(1, 0, None, (0, 1)))
+    (found,) = universe_of(service, [owned]).members(universe_of(service, [owned]).with_uid(7301))
+    assert (found.name, found.gids) == ("pilot", frozenset((7201, 7299)))
+    service.groups += (Group("boats", 7400, ("pilot", "nobody-there")),)
+    assert [user.name for user in service.all_users()][-1] == "pilot"
+    assert [user.name for user in service.listed_members(7400)] == ["pilot"]
+
+
+def test_primary_and_listed_groups_count_and_the_first_of_two_wins() -> None:
+    accounts = Accounts(
+        [User("a", 1, 10), User("a", 2, 20), User("b", 1, 30)], [Group("g", 40, ("a",)), Group("h", 40, ("b",))], "x"
+    )
+    assert accounts.user_named("a") == User("a", 1, 10)
+    assert accounts.user_numbered(1) == User("a", 1, 10)
+    assert accounts.gids_of(User("a", 1, 10)) == (10, 40)
+    assert accounts.gids_of(User("b", 1, 30)) == (30, 40)
+
+
+# --- processes ------------------------------------------------------------------------
+
+
+def background(task: Callable[[], None]) -> int:
+    """A process that has done ``task`` and then waits; its number."""
+    reader, writer = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            task()
+            os.write(writer, b".")
+            signal.pause()
+        finally:
+            os._exit(1)
+    assert os.read(reader, 1) == b"."
+    return child
+
+
+@needs_root
+@pytest.mark.parametrize(
+    "powers",
+    [
+        0,
+        capabilities.DAC_READ_SEARCH,
+        capabilities.DAC_OVERRIDE,
+        capabilities.FOWNER,
+        capabilities.CHOWN,
+        capabilities.DAC_READ_SEARCH | capabilities.FOWNER | capabilities.FSETID,
+    ],
+)
+def test_a_process_with_other_groups_and_some_capabilities(powers: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    uid, gids = 20003, [30002, 30005]
+
+    def change() -> None:
+        os.setgroups(gids)
+        os.setresgid(gids[0], gids[0], gids[0])
+        keep_capabilities(powers, uid)
+
+    monkeypatch.setattr("kernel.become", lambda who: change())
+    with fresh("here") as top, protections():
+        pid = background(change)
+        try:
+            for seed in range(1, 9):
+                with World(top, seed) as world:
+                    host = LiveHost(world.people)
+                    process = host.process(pid)
+                    assert (process.uid, process.gids, process.capabilities) == (uid, frozenset(gids), powers)
+                    judging = Access(Universe([process]), host.settings)
+                    asked = [
+                        (right, path)
+                        for path in world.objects
+                        for right in ALL_RIGHTS
+                        if not (right in ("write", "create") and os.path.isdir(path)) and not os.path.islink(path)
+                    ]
+                    truth = tries(process, asked, world.undo)
+                    for (right, path), number in zip(asked, truth, strict=True):
+                        verdict = judging.verdict(route_for(host, path, right), right, 0)
+                        assert verdict.errno == number, (right, path, verdict.deciding)
+        finally:
+            os.kill(pid, signal.SIGKILL)
+            os.waitpid(pid, 0)
+
+
+@needs_root
+def test_a_process_that_lacks_a_group_of_its_user_is_warned_of() -> None:
+    with tempfile.TemporaryDirectory() as accounts:
+        for name, text in (("passwd", "tidefeed:x:7106:7201::/:\n"), ("group", "watch:x:7201:\nnew:x:7299:tidefeed\n")):
+            with open(f"{accounts}/{name}", "w") as file:
+                file.write(text)
+        pid = background(lambda: become(Principal("user", "tidefeed", 7106, frozenset((7201, 7300)))))
+        try:
+            value = machine("who", "/etc/passwd", "--pid", str(pid), "--accounts", accounts)
+            codes = {caveat["code"]: caveat["text"] for caveat in value["caveats"]}
+            assert "is not in new, though its user's account is" in codes["process-lacks-groups"]
+            assert "number 7300" in codes["process-has-groups"]
+            (process,) = value["results"][0]["processes"]
+            assert (process["pid"], process["uid"], process["gids"]) == (pid, 7106, [7201, 7300])
+            done = fiat("why", f"pid:{pid}", "write", "/etc/passwd", "--accounts", accounts)
+            assert f"process {pid} (tidefeed) may not write /etc/passwd" in done.stdout
+            assert "start it again" in done.stdout
+        finally:
+            os.kill(pid, signal.SIGKILL)
+            os.waitpid(pid, 0)
+
+
+def test_a_root_process_without_its_powers_is_told_apart() -> None:
+    accounts = Accounts([User("root", 0, 0)], [Group("root", 0)], "x")
+    bare = Principal("process", "root", 0, frozenset((0,)), 0, 7)
+    found = difference(bare, accounts)
+    assert found.lacks & capabilities.DAC_OVERRIDE
+    assert [caveat.code for caveat in caveats.of_process(bare, found, accounts)] == ["process-lacks-capabilities"]
+    whole = Principal("process", "root", 0, frozenset((0,)), capabilities.ALL, 7)
+    assert not difference(whole, accounts)
+
+
+# --- caveats, and single rules ----------------------------------------------------------
+
+
+def caveats_on(type_: str, *options: str, mount: tuple[str, ...] = ("rw",)) -> Iterator[str]:
+    posture = Posture(Kind.FILE, 0o644, 0, 0)
+    found = Object("/m/f", posture, Status(1, 0, None, (0, 1)), Mount("/m", type_, mount, ("rw", *options)))
+    return (caveat.text for caveat in caveats.of_object(found))
+
+
+def test_what_is_not_evaluated_is_said() -> None:
+    assert list(caveats_on("ext4")) == []
+    (text,) = caveats_on("fuse.sshfs"[:4] + ".station", "user_id=7101", "allow_other")
+    assert "user number 7101 made it, others are let in, and the process behind it decides" in text
+    (text,) = caveats_on("fuse", "user_id=0", "default_permissions")
+    assert "nobody else is let in, not even root, and the kernel checks the mode" in text
+    assert "NFSv4" in next(caveats_on("nfs4"))
+    assert "layers" in next(caveats_on("overlay"))
+    assert "ID-mapped" in next(caveats_on("ext4", mount=("rw", "idmapped")))
+    settings = Settings(security_modules=("apparmor",), user_namespace=True)
+    assert [caveat.code for caveat in caveats.of_host(settings)] == ["security-module", "user-namespace"]
+
+
+@pytest.mark.parametrize(
+    ("start", "interpreter"),
+    [
+        (b"#!/bin/sh\n", "/bin/sh"),
+        (b"#! \t/bin/sh -e\n", "/bin/sh"),
+        (b"#!/bin/sh", "/bin/sh"),
+        (b"#!/bin/sh\r\n", "/bin/sh\r"),
+        (b"#!/bin/sh\0x\n", "/bin/sh"),
+        (b"#!\n", None),
+        (b"#! " + b"x" * 300, None),
+        (b"\x7fELF", None),
+        (b"", None),
+    ],
+)
+def test_the_interpreter_is_the_kernels(start: bytes, interpreter: str | None) -> None:
+    assert interpreter_in(start) == interpreter
+
+
+def test_a_change_that_would_unmask_is_refused_until_accepted() -> None:
+    if not os.path.isdir("/proc/self/fd"):
+        pytest.skip("needs /proc")
+    with fresh("here") as top:
+        path = f"{top}/f"
+        os.close(os.open(path, os.O_CREAT, 0o640))
+        assert fiat("set", path, "--entry", "user:7103:rw", "--entry", "mask::r").returncode == 0
+        before = os.getxattr(path, "system.posix_acl_access")
+        done = fiat("set", path, "--entry", "user:7104:w")
+        assert done.returncode == 4
+        assert "guard unmasks" in done.stderr
+        assert "user:7103:rw- gets w; --accept unmasks does it all the same" in done.stderr
+        assert os.getxattr(path, "system.posix_acl_access") == before
+        assert fiat("set", path, "--mode", "g+w").returncode == 4
+        assert fiat("set", path, "--entry", "user:7104:w", "--accept", "unmasks").returncode == 0
+        assert fiat("set", path, "--no-entry", "user:7103", "--no-entry", "user:7104").returncode == 0
+        assert machine("show", path)["results"][0]["acl"] is None
