@@ -75,6 +75,8 @@ def tries(who: Principal | None, questions: list[Question], undo: Callable[[str,
     if child == 0:
         status = 1
         try:
+            os.close(answers)
+            os.close(go)  # else this process would wait for itself, should the other one stop
             if who is not None:
                 become(who)
             _try_all(questions, answer, proceed)
