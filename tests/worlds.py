@@ -171,16 +171,19 @@ class World:
         return self.seen_at + path.removeprefix(self.top)
 
     def _remove_made(self, path: str) -> None:
-        if not os.path.isdir(path):
-            if path not in self.objects:
-                os.unlink(path)
+        inside = os.path.isdir(path)
+        if not inside and path in self.objects:
             return
-        append_only = path in self._flags
+        directory = path if inside else os.path.dirname(path)
+        append_only = directory in self._flags
         if append_only:
-            change_flags(path, 0)
-        os.rmdir(f"{path}/.made")
+            change_flags(directory, 0)
+        if inside:
+            os.rmdir(f"{path}/.made")
+        else:
+            os.unlink(path)
         if append_only:
-            change_flags(path, self._flags[path])
+            change_flags(directory, self._flags[directory])
 
     def _bring_back(self, path: str) -> None:
         spare = os.path.join(self.spare, os.path.basename(path))
