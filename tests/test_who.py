@@ -20,7 +20,8 @@ from fiat.core.posture import Kind, Mount, Object, Posture, Status
 from fiat.core.principals import Principal, Universe
 from fiat.core.process import difference
 from fiat.host.accounts import NameService
-from fiat.host.live import LiveHost, interpreter_in
+from fiat.host.live import LiveHost
+from fiat.host.node import interpreter_in
 from filesystems import ROOT, fresh
 from kernel import become, keep_capabilities, tries
 from program import fiat, machine, sample

@@ -1,8 +1,10 @@
 """``fiat who --below``: a whole tree, equal answers together."""
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable
+from typing import Any
 
 from fiat.cli import terminal, words
+from fiat.cli.asked import Asked
 from fiat.cli.report import Report
 from fiat.core import caveats
 from fiat.core.access import RIGHTS, Access
@@ -14,11 +16,8 @@ from fiat.core.selection import Selection
 from fiat.core.summary import AnswerKey, Found, Group, Summary, Tree
 from fiat.core.visible import visible
 
-if TYPE_CHECKING:
-    from fiat.cli.who import Asked
 
-
-def answer(asked: "Asked", route: Route, report: Report, chosen: Selection, *, across: bool) -> None:
+def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, across: bool) -> None:
     """Answer for the tree at the end of ``route``."""
     host = asked.host
     again, node = open_end(host, route.asked)
@@ -64,7 +63,7 @@ def answer(asked: "Asked", route: Route, report: Report, chosen: Selection, *, a
 class _View:
     """What is asked of a tree, and how sets of principals are told."""
 
-    def __init__(self, asked: "Asked", universe: Universe, rights: tuple[str, ...]) -> None:
+    def __init__(self, asked: Asked, universe: Universe, rights: tuple[str, ...]) -> None:
         self.asked = asked
         self.universe = universe
         self.rights = rights
@@ -137,7 +136,7 @@ class _View:
         return "; ".join(parts) or "nobody"
 
 
-def _lines(view: _View, found: Any, report: Report) -> None:
+def _lines(view: _View, found: Iterable[Found], report: Report) -> None:
     """JSON Lines: each distinct answer before the first path that has it, then a line for each path."""
     numbers: dict[AnswerKey, int] = {}
     for one in found:
@@ -148,7 +147,7 @@ def _lines(view: _View, found: Any, report: Report) -> None:
         report.add_line({"path": one.object.path, "kind": one.object.posture.kind.value, "answer": number})
 
 
-def _print_paths(view: _View, route: Route, found: Any) -> None:
+def _print_paths(view: _View, route: Route, found: Iterable[Found]) -> None:
     """The paths on which those named have the one right."""
     count = total = 0
     for one in found:

@@ -11,19 +11,14 @@ from collections.abc import Iterator
 from typing import Any
 
 from fiat.cli import answers, trees
+from fiat.cli.asked import Asked
 from fiat.cli.hosts import arrive, open_host
 from fiat.cli.parser import add_common, add_selection, selection
 from fiat.cli.report import Report
 from fiat.cli.shifts import shift_fields
-from fiat.core import caveats, shift, who
-from fiat.core.access import ALL_RIGHTS
-from fiat.core.accounts import Supposed
+from fiat.core import caveats, shift
 from fiat.core.answer import Answer
-from fiat.core.errors import NotationError
-from fiat.core.host import Host
-from fiat.core.principals import Principal
 from fiat.core.process import difference
-from fiat.core.visible import quoted
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -44,42 +39,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--below", action="store_true", help="the whole tree under each PATH, equal answers together")
     add_selection(parser)
     add_common(parser, ("text", "json", "jsonl", "csv"))
-
-
-class Asked:
-    """What the command line asks, looked up on the host."""
-
-    def __init__(self, args: argparse.Namespace, host: Host) -> None:
-        self.host = host
-        self.rights = tuple(dict.fromkeys(right(word) for word in args.can))
-        self.uids = {host.accounts.user_id(word) for word in args.user}
-        self.gids = {host.accounts.group_id(word) for word in args.group}
-        self.processes = [host.process(pid) for pid in args.pid]
-        self.because: bool = args.because
-        self.everyone: bool = args.all
-        joins = [who.membership(word, host) for word in args.if_member]
-        leaves = [who.membership(word, host) for word in args.if_not_member]
-        self.supposing = bool(joins or leaves)
-        self.accounts = Supposed(host.accounts, joins, leaves) if self.supposing else host.accounts
-
-    def shows(self, principal: Principal) -> bool:
-        """Whether the answer for ``principal`` is asked for."""
-        if principal.kind == "process" or not (self.uids or self.gids or self.processes):
-            return True
-        if principal.kind == "user":
-            return principal.uid in self.uids
-        return principal.kind == "group" and bool(principal.gids & self.gids)
-
-
-def right(word: str) -> str:
-    """``word`` if it is a right; NotationError that lists them if not."""
-    if word not in ALL_RIGHTS:
-        from fiat.core.accounts import near
-
-        raise NotationError(
-            word, f"{quoted(word)} is no right{near(word, ALL_RIGHTS)}; these are: {', '.join(ALL_RIGHTS)}"
-        )
-    return word
 
 
 def run(args: argparse.Namespace) -> int:

@@ -12,11 +12,11 @@ import os
 from typing import Any
 
 from fiat.cli import terminal, words
+from fiat.cli.asked import right
 from fiat.cli.hosts import failure, open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report, errno_name
 from fiat.cli.status import Status
-from fiat.cli.who import right
 from fiat.core import advice, capabilities, caveats, explain, naming, who
 from fiat.core.access import ALL_RIGHTS, Access, Step, Verdict, route_for
 from fiat.core.accounts import Accounts
