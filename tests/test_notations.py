@@ -103,6 +103,7 @@ def test_a_bad_mode_is_named(word: str, wrong: str) -> None:
 
 # --- access lists ------------------------------------------------------------
 
+numbers = st.integers(0, accesslist.NO_ID - 1)
 ids = st.integers(0, accesslist.NO_ID)
 entries = st.one_of(
     st.builds(Entry, st.sampled_from([Tag.OWNER, Tag.OWNING_GROUP, Tag.MASK, Tag.OTHER]), st.integers(0, 7), st.none()),
@@ -111,14 +112,15 @@ entries = st.one_of(
 
 
 @st.composite
-def lists(draw: st.DrawFn) -> AccessList:
+def lists(
+    draw: st.DrawFn,
+    uids: st.SearchStrategy[int] = numbers,
+    gids: st.SearchStrategy[int] = numbers,
+) -> AccessList:
+    """Any list that the kernel would take, naming users and groups with the numbers given."""
     permissions = st.integers(0, 7)
-    named = [
-        Entry(Tag.NAMED_USER, draw(permissions), uid) for uid in draw(st.lists(st.integers(0, 2**32 - 2), max_size=5))
-    ]
-    groups = [
-        Entry(Tag.NAMED_GROUP, draw(permissions), gid) for gid in draw(st.lists(st.integers(0, 2**32 - 2), max_size=5))
-    ]
+    named = [Entry(Tag.NAMED_USER, draw(permissions), uid) for uid in draw(st.lists(uids, max_size=5))]
+    groups = [Entry(Tag.NAMED_GROUP, draw(permissions), gid) for gid in draw(st.lists(gids, max_size=5))]
     masked = bool(named or groups) or draw(st.booleans())
     mask = [Entry(Tag.MASK, draw(permissions))] if masked else []
     owner, group, other = (Entry(tag, draw(permissions)) for tag in (Tag.OWNER, Tag.OWNING_GROUP, Tag.OTHER))

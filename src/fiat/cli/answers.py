@@ -99,7 +99,7 @@ def print_answer(answer: Answer, shows: Shows, *, everyone: bool, because: bool)
     rows = _group_rows(answer, shows, show)
     if rows:
         print()
-        print(terminal.table([*header, "by this group alone, and how many members can"], rows))
+        print(terminal.table([*header, "by this group alone (of its members)"], rows))
     _print_stops(answer, shows, show)
 
 

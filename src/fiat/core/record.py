@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from fiat.core import capabilities, mode
-from fiat.core.accesslist import AccessList, parse_list
+from fiat.core.accesslist import AccessList, check, parse_entry
 from fiat.core.accounts import Accounts
 from fiat.core.capabilities import FileCapabilities
 from fiat.core.errors import FiatError, NotationError, SnapshotError
@@ -142,8 +142,8 @@ def read_posture(fields: Mapping[str, Any]) -> Posture:
 def _read_list(texts: list[str] | None) -> AccessList | None:
     if texts is None:
         return None
-    # Snapshots carry numbers only: a name here is an error, not something to look up.
-    return parse_list(",".join(texts), _digits, _digits)
+    # The order is the kernel's, and is kept. Numbers only: a name here is an error, not something to look up.
+    return check(parse_entry(text, _digits, _digits) for text in texts)
 
 
 def _digits(word: str) -> int:

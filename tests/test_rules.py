@@ -1,0 +1,219 @@
+"""The core on its own: the decision for sets against one for single principals, trees, plans, suppositions."""
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fiat.core import capabilities, edit, plan, shift
+from fiat.core.access import RIGHTS, Access, route_for
+from fiat.core.accesslist import AccessList, Tag
+from fiat.core.accounts import Accounts, Group, Supposed, User
+from fiat.core.answer import Answer, universe_of
+from fiat.core.host import Settings
+from fiat.core.mode import parse_change
+from fiat.core.posture import Kind, Object, Posture, Status
+from fiat.core.principals import ANYONE_ELSE, Principal, Universe, places
+from fiat.core.record import object_fields, read_object
+from fiat.core.route import open_end, walk
+from fiat.core.rules import Decision, classes
+from fiat.core.summary import Summary, Tree
+from fiat.host.image import ImageHost
+from test_notations import lists
+
+UIDS, GIDS = range(1, 6), range(11, 16)
+USERS = [User("root", 0, 0), *(User(f"u{uid}", uid, 11 + uid % 5) for uid in UIDS)]
+
+permissions = st.integers(0, 7)
+principals = st.builds(
+    Principal,
+    st.just("user"),
+    st.none(),
+    st.sampled_from([0, *UIDS]),
+    st.frozensets(st.sampled_from(GIDS)),
+    st.sampled_from([0, 0, 0, capabilities.DAC_OVERRIDE, capabilities.DAC_READ_SEARCH]),
+)
+
+
+@st.composite
+def postures(draw: st.DrawFn, kinds: tuple[Kind, ...] = (Kind.FILE, Kind.DIRECTORY)) -> Posture:
+    mode = draw(st.integers(0, 0o7777))
+    acl = draw(st.none() | lists(st.sampled_from(UIDS), st.sampled_from(GIDS)))
+    if acl is not None:
+        mode = mode & 0o7000 | acl.mode()
+    return Posture(
+        draw(st.sampled_from(kinds)), mode, draw(st.sampled_from([0, *UIDS])), draw(st.sampled_from(GIDS)), acl
+    )
+
+
+def kernel_says(posture: Posture, who: Principal, want: int) -> bool:
+    """``generic_permission`` and what it calls, transcribed for one principal, loop by loop."""
+    return dac(posture, who, want) or overridden(posture, who, want)
+
+
+def dac(posture: Posture, who: Principal, want: int) -> bool:
+    mode = posture.mode
+    if who.uid == posture.uid:
+        return (mode >> 6) & want == want
+    if posture.acl is not None and mode & 0o070:
+        return listed(posture, posture.acl, who, want)
+    if want & (mode ^ (mode >> 3)) and posture.gid in who.gids:
+        mode >>= 3
+    return mode & want == want
+
+
+def listed(posture: Posture, acl: AccessList, who: Principal, want: int) -> bool:
+    mask = 7 if acl.mask is None else acl.mask
+    found = False
+    for entry in acl.entries:
+        if entry.tag is Tag.NAMED_USER and entry.id == who.uid:
+            return entry.permissions & mask & want == want
+        if entry.tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
+            if (posture.gid if entry.id is None else entry.id) in who.gids:
+                found = True
+                if entry.permissions & want == want:
+                    return entry.permissions & mask & want == want
+        elif entry.tag is Tag.OTHER:
+            return not found and entry.permissions & want == want
+    raise AssertionError("a list without an entry for other")
+
+
+def overridden(posture: Posture, who: Principal, want: int) -> bool:
+    if posture.directory:
+        if not want & 2 and who.holds(capabilities.DAC_READ_SEARCH):
+            return True
+        return who.holds(capabilities.DAC_OVERRIDE)
+    if want == 4 and who.holds(capabilities.DAC_READ_SEARCH):
+        return True
+    return (not want & 1 or bool(posture.mode & 0o111)) and who.holds(capabilities.DAC_OVERRIDE)
+
+
+@given(postures(), st.lists(principals, min_size=1, max_size=12))
+@settings(max_examples=600)
+def test_one_decision_for_all_is_each_ones_own(posture: Posture, people: list[Principal]) -> None:
+    universe = Universe([*people, ANYONE_ELSE])
+    decision = Decision(posture, universe)
+    taken = 0
+    for found in classes(posture, universe):
+        assert found.principals & taken == 0
+        taken |= found.principals
+    assert taken == universe.everyone
+    for want in range(1, 8):
+        allowed = decision.allowed(want)
+        for place, who in enumerate(universe.principals):
+            expected = kernel_says(posture, who, want)
+            assert bool(allowed >> place & 1) == expected
+            reason = decision.reason(place, want)
+            assert reason.allowed == expected
+            assert (reason.rule == "superuser") == (expected and not dac(posture, who, want))
+
+
+# --- hosts in memory, made at random -------------------------------------------------
+
+
+@st.composite
+def hosts(draw: st.DrawFn) -> ImageHost:
+    """A small tree with random postures, symlinks among them."""
+    paths = ["/"]
+    objects = []
+    for number in range(draw(st.integers(4, 12))):
+        parent = draw(st.sampled_from(paths)).rstrip("/")
+        kind = draw(st.sampled_from((Kind.DIRECTORY, Kind.DIRECTORY, Kind.FILE, Kind.FILE, Kind.SYMLINK)))
+        path = f"{parent}/n{number}"
+        posture = draw(postures((kind,)))
+        target = draw(st.sampled_from(paths)) if kind is Kind.SYMLINK else None
+        if kind is Kind.SYMLINK:
+            posture = posture._replace(acl=None, mode=0o777)
+        objects.append(Object(path, posture, Status(1, 0, None, (1, number)), target=target))
+        if kind is Kind.DIRECTORY:
+            paths.append(path)
+    root = Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(1, 0, None, (1, 99)))
+    members = {gid: draw(st.lists(st.sampled_from([user.name for user in USERS[1:]]), max_size=3)) for gid in GIDS}
+    accounts = Accounts(USERS, [Group(f"g{gid}", gid, tuple(members[gid])) for gid in GIDS], "the test")
+    return ImageHost("test", [root, *objects], accounts, Settings())
+
+
+def answers(host: ImageHost) -> dict[str, Answer]:
+    return {path: Answer(host, host.accounts, walk(host, path), RIGHTS) for path in host.objects}
+
+
+@given(hosts())
+def test_a_tree_answers_as_its_paths_do(host: ImageHost) -> None:
+    route, node = open_end(host, "/")
+    assert node is not None
+    tree = Tree(host, route, node, across_mounts=False)
+    universe = universe_of(host.accounts, tree.objects)
+    access = Access(universe, host.settings)
+    summary = Summary()
+    seen = 0
+    for found in tree.answers(access, RIGHTS):
+        summary.add(found)
+        seen += 1
+        if found.object.posture.kind is Kind.SYMLINK:
+            assert found.answer == (None,) * len(RIGHTS)
+            continue
+        for right, bits in zip(RIGHTS, found.answer, strict=True):
+            expected = access.allowed(route_for(host, found.object.path, right), right)
+            assert bits == expected if bits is not None else not expected or right in ("execute", "traverse")
+    assert seen == len(host.objects) == sum(group.directories + group.others for group in summary.groups())
+
+
+@given(hosts(), st.data(), st.sampled_from(["o+x", "g-x", "700", "a+rwx", "go=", "u-x", "ug+w"]))
+def test_gains_and_losses_are_the_difference_of_who(host: ImageHost, data: st.DataObject, word: str) -> None:
+    real = [path for path, found in host.objects.items() if found.posture.kind is not Kind.SYMLINK]
+    chosen = data.draw(st.lists(st.sampled_from(real), min_size=1, max_size=3, unique=True))
+    wish = edit.Wish(parse_change(word))
+    edits = [edit.make(host.objects[path], wish, host.actor(), 0o022, host.accounts) for path in chosen]
+    universe = universe_of(host.accounts, host.objects.values())
+    planned = plan.make(host, edits, Access(universe, host.settings))
+    before = reach_of_all(host, universe)
+    for one in edits:
+        _, node = open_end(host, one.object.path)
+        assert node is not None
+        assert one.mode is not None
+        node.change_mode(one.mode)
+        assert host.objects[one.object.path].posture == one.after
+    after = reach_of_all(host, universe)
+    expected: tuple[dict[tuple[Principal, str], int], ...] = ({}, {})
+    for key in before:
+        for counts, bits in zip(expected, (after[key] & ~before[key], before[key] & ~after[key]), strict=True):
+            for place in places(bits):
+                who = universe.principals[place]
+                counts[who, key[1]] = counts.get((who, key[1]), 0) + 1
+    for shifts, counts in zip((planned.gains, planned.losses), expected, strict=True):
+        assert {(found.principal, found.right): found.paths for found in shifts} == counts
+
+
+def reach_of_all(host: ImageHost, universe: Universe) -> dict[tuple[str, str], int]:
+    """Who has which right on each object, links left out: they are other names of what they lead to."""
+    access = Access(universe, host.settings)
+    return {
+        (path, right): access.allowed(walk(host, path), right)
+        for path, found in host.objects.items()
+        for right in RIGHTS
+        if found.posture.kind is not Kind.SYMLINK
+        and not (right == "execute" and found.posture.directory)
+        and not (right == "traverse" and not found.posture.directory)
+    }
+
+
+@given(hosts(), st.sampled_from(USERS[1:]), st.sampled_from(GIDS))
+def test_a_supposed_membership_is_a_membership(host: ImageHost, who: User, gid: int) -> None:
+    supposed = Supposed(host.accounts, joins=[(who.name, gid)])
+    groups = [
+        group._replace(members=(*group.members, who.name)) if group.gid == gid else group
+        for group in host.accounts.groups
+    ]
+    real = Accounts(host.accounts.users, groups, "the test")
+    for path in host.objects:
+        route = walk(host, path)
+        if route.end is None:
+            continue
+        one, other = (Answer(host, accounts, route, RIGHTS) for accounts in (supposed, real))
+        assert one.allowed == other.allowed
+        assert shift.between(one, other) == ([], [])
+
+
+@given(hosts())
+def test_objects_survive_as_fields(host: ImageHost) -> None:
+    for found in host.objects.values():
+        fields = object_fields(found, host.accounts)
+        assert read_object(fields, None, (0, 0)) == found
