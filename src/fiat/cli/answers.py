@@ -1,6 +1,7 @@
 """How the answer of ``who`` about one path looks, in text and as machine output."""
 
-from collections.abc import Callable, Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from fiat.cli import terminal, words
@@ -92,10 +93,14 @@ def print_answer(answer: Answer, shows: Shows, *, everyone: bool, because: bool)
         terminal.say(_headline(answer.end, answer.accounts), terminal.INDENT)
     kind = answer.end.posture.kind if answer.end else Kind.FILE
     header = [words.right_heading(right, kind) for right in answer.rights]
-    rows = _user_rows(answer, shows, show, because=because)
-    if rows:
+    if because:
         print()
-        print(terminal.table([*header, "users"], rows))
+        print(terminal.table(["users", "right", "because"], _because_rows(answer, shows, show, header), flexible=0))
+    else:
+        rows = _user_rows(answer, shows, show)
+        if rows:
+            print()
+            print(terminal.table([*header, "users"], rows))
     rows = _group_rows(answer, shows, show)
     if rows:
         print()
@@ -124,10 +129,6 @@ def _cells(answer: Answer, place: int) -> tuple[str, ...]:
     return tuple("yes" if answer.has(place, right) else "no" for right in answer.rights)
 
 
-def _reasons(answer: Answer, place: int) -> tuple[str, ...]:
-    return tuple(_reason(answer, answer.verdict(place, right).deciding) for right in answer.rights)
-
-
 def _reason(answer: Answer, step: Step) -> str:
     """The entry, or what else decided; where, if that was on the way."""
     if step.reason is None:
@@ -152,28 +153,63 @@ def _painted(cells: Sequence[str]) -> list[str]:
     return painted
 
 
-def _user_rows(answer: Answer, shows: Shows, show: int, *, because: bool) -> list[list[str]]:
-    """One row for each distinct answer, most rights first; superusers, processes and anyone else apart."""
-    ordinary: dict[tuple[str, ...], list[str]] = {}
-    powerful: dict[tuple[str, ...], list[str]] = {}
-    apart: list[list[str]] = []
+def _kinds(answer: Answer, shows: Shows) -> Iterator[tuple[int, str, str]]:
+    """Place, kind of row and name of everyone but groups: superusers first, then users, then those apart."""
+    found: dict[str, list[tuple[int, str, str]]] = {"superuser": [], "users": [], "apart": []}
     for place, who in enumerate(answer.universe.principals):
         if who.kind == "group" or not shows(who):
             continue
-        cells = _cells(answer, place)
-        if because:
-            cells = tuple(f"{cell:<3} {why}" for cell, why in zip(cells, _reasons(answer, place), strict=True))
         if who.kind == "user":
-            rows = powerful if who.holds(capabilities.DAC_OVERRIDE) else ordinary
-            rows.setdefault(cells, []).append(_name(who))
+            row = "superuser" if who.holds(capabilities.DAC_OVERRIDE) else "users"
+            found[row].append((place, row, _name(who)))
         else:
-            apart.append([*_painted(cells), words.principal(who)])
-    ordered = sorted(ordinary.items(), key=lambda row: sum(cell.startswith("yes") for cell in row[0]), reverse=True)
-    return [
-        *([*_painted(cells), f"superuser {words.several(names, '', show)}"] for cells, names in powerful.items()),
-        *([*_painted(cells), words.several(names, "users", show)] for cells, names in ordered),
-        *apart,
-    ]
+            found["apart"].append((place, f"apart {place}", words.principal(who)))
+    return itertools.chain(*found.values())
+
+
+def _together(
+    answer: Answer, shows: Shows, show: int, told: Callable[[int], tuple[str, ...]]
+) -> list[tuple[tuple[str, ...], str]]:
+    """Everyone that ``told`` says the same of in one line: what it says, and who they are; most rights first."""
+    same: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+    for place, row, name in _kinds(answer, shows):
+        same.setdefault((row, told(place)), []).append(name)
+    lines = []
+    for (row, cells), names in same.items():
+        named = words.several(names, "users" if row == "users" else "", show)
+        lines.append((row, cells, f"superuser {named}" if row == "superuser" else named))
+    order = ["superuser", "users"]
+    lines.sort(key=lambda line: (order.index(line[0]) if line[0] in order else 2, -_yeses(line[1])))
+    return [(cells, named) for _, cells, named in lines]
+
+
+def _yeses(cells: tuple[str, ...]) -> int:
+    return sum(cell.startswith("yes") for cell in cells)
+
+
+def _user_rows(answer: Answer, shows: Shows, show: int) -> list[list[str]]:
+    """One row for each distinct answer; superusers, processes and anyone else apart."""
+    lines = _together(answer, shows, show, lambda place: _cells(answer, place))
+    return [[*_painted(cells), named] for cells, named in lines]
+
+
+def _because_rows(answer: Answer, shows: Shows, show: int, header: Sequence[str]) -> list[list[str]]:
+    """For each distinct answer its people, and a row for the rights that have one reason."""
+
+    def told(place: int) -> tuple[str, ...]:
+        return tuple(
+            f"{'yes' if answer.has(place, right) else 'no':<3} {_reason(answer, answer.verdict(place, right).deciding)}"
+            for right in answer.rights
+        )
+
+    rows = []
+    for cells, named in _together(answer, shows, show, told):
+        reasons: dict[str, list[str]] = {}
+        for heading, cell in zip(header, cells, strict=True):
+            reasons.setdefault(cell, []).append(heading)
+        for number, (reason, headings) in enumerate(reasons.items()):
+            rows.append(["" if number else named, "; ".join(headings), *_painted([reason])])
+    return rows
 
 
 def _group_rows(answer: Answer, shows: Shows, show: int) -> list[list[str]]:

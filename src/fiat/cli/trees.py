@@ -53,6 +53,8 @@ def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, acr
         for one in found:
             summary.add(one)
         if report.as_text:
+            if report.answered:
+                print()
             _print_summary(view, again, summary.groups())
             report.count()
         else:
@@ -172,12 +174,16 @@ def _print_summary(view: _View, route: Route, groups: list[Group]) -> None:
     for group in groups:
         print()
         terminal.say(_heading(group), terminal.INDENT, hanging="  ")
-        told = [(right, bits) for right, bits in zip(view.rights, group.answer, strict=True) if bits is not None]
-        if not told:
+        same: dict[int, list[str]] = {}
+        for right, bits in zip(view.rights, group.answer, strict=True):
+            if bits is not None:
+                same.setdefault(bits, []).append(right)
+        if not same:
             print(f"{terminal.INDENT * 2}no rights of their own (symlinks)")
-        width = max((len(right) for right, _ in told), default=0)
-        for right, bits in told:
-            terminal.say(f"{right:<{width}}  {view.people(bits)}", terminal.INDENT * 2, hanging=" " * (width + 2))
+        width = max((len(", ".join(rights)) for rights in same.values()), default=0)
+        for bits, rights in same.items():
+            told = f"{', '.join(rights):<{width}}  {view.people(bits)}"
+            terminal.say(told, terminal.INDENT * 2, hanging=" " * (width + 2))
 
 
 def _heading(group: Group) -> str:

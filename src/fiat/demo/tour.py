@@ -51,8 +51,13 @@ SCENES = (
     ),
     Scene(
         "",
-        "And what opening the observatory to everyone would mean for all that lies under it:",
-        ("set", "/srv/skerry/observatory", "--mode", "o+x", "--preview"),
+        "For the surveyor, Fiat proposed an entry of their own. What it would mean for all that lies under it:",
+        ("set", "/srv/skerry/observatory", "--entry", "user:surveyor:--x", "--preview"),
+    ),
+    Scene(
+        "",
+        "Or should the surveyor join the watch? What would hold then, before anyone touches the accounts:",
+        ("who", "/srv/skerry/observatory", "--if-member", "surveyor:watch", "--user", "surveyor", "--group", "watch"),
     ),
     Scene(
         "Verify",
@@ -61,7 +66,7 @@ SCENES = (
     ),
     Scene(
         "",
-        "Last, before going to bed: the file that everyone on the host can write to.",
-        ("who", "/srv/skerry/tools/calibration.ini"),
+        "Last, before going to bed: all that just anybody on this host can write to.",
+        ("who", "/srv/skerry", "--below", "--can", "write", "--user", "nobody"),
     ),
 )
