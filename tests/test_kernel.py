@@ -6,18 +6,19 @@ many answers each test has compared.
 """
 
 import os
+import random
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 
 import pytest
 
 from fiat.core import rules
-from fiat.core.access import ALL_RIGHTS, Access, check, names, objects, route_for
+from fiat.core.access import ALL_RIGHTS, RIGHTS, Access, applies, check, names, objects, route_for
 from fiat.core.principals import Principal, Universe, user
 from fiat.core.rules import AccessClass
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
-from kernel import tries
+from kernel import as_somebody, may, tries
 from worlds import World, mounted_twice, protections, read_only
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WORLDS", "12"))
@@ -124,6 +125,31 @@ def test_through_a_mount_with(options: str, kind: str, record_property: Record) 
 def test_under_protections(levels: tuple[int, int, int], record_property: Record) -> None:
     with worlds("tmpfs", WORLDS // 2) as made, protections(levels):
         judge(made, record_property)
+
+
+@needs_many_users
+def test_on_this_machines_own_files() -> None:
+    """Every account of this host on a sample of what is really there, without changing anything."""
+    host = LiveHost()
+    everyone = [user(account, host.accounts.gids_of(account)) for account in host.accounts.users]
+    judging = Access(Universe(everyone), host.settings)
+    paths = [
+        os.path.join(folder, name)
+        for top in ("/etc", "/var/lib", "/usr/bin", "/usr/share", "/dev", "/root", "/home")
+        for folder, folders, files in os.walk(top)
+        for name in (*folders, *files)
+    ]
+    asked = []
+    for path in random.Random(SEED).sample(sorted(paths), min(400, len(paths))):
+        for right in RIGHTS:
+            route = route_for(host, path, right)
+            # a script is more than its own bits
+            if route.end is not None and applies(right, route.end.posture.kind) and not route.interpreter:
+                asked.append((path, right, objects.permissions_for(right, route.end.posture.kind), route))
+    for place, who in enumerate(everyone):
+        truth = as_somebody(who, lambda: [may(permissions, path) for path, _, permissions, _ in asked])
+        for (path, right, _, route), number in zip(asked, truth, strict=True):
+            assert judging.verdict(route, right, place).errno == number, (who.name, right, path)
 
 
 # --- the judge can fail ------------------------------------------------------------

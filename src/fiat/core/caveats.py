@@ -62,6 +62,9 @@ def _of_mount(mount: Mount) -> list[Caveat]:
         found.append(Caveat("remote", f"{point} is a {mount.type} mount: its server decides in the end{lists}"))
     elif mount.type.startswith("fuse"):
         found.append(Caveat("fuse", f"{point} is a {mount.type} mount: {_fuse(mount)}"))
+    elif mount.type == "proc":
+        text = f"{point} is the kernel's own: settings and processes there refuse more than their modes say, root too"
+        found.append(Caveat("kernels-own", text))
     elif mount.type == "overlay":
         text = f"{point} is an overlay: the layers under it are asked too, with the rights of who mounted it"
         found.append(Caveat("overlay", text))
