@@ -13,13 +13,17 @@ import pytest
 
 from fiat.core import capabilities, caveats
 from fiat.core.access import ALL_RIGHTS, Access, route_for
+from fiat.core.accesslist import parse_list
 from fiat.core.accounts import Accounts, Group, User
 from fiat.core.answer import universe_of
+from fiat.core.explain import explain
 from fiat.core.host import Settings
 from fiat.core.posture import Kind, Mount, Object, Posture, Status
 from fiat.core.principals import Principal, Universe
 from fiat.core.process import difference
+from fiat.core.who import parse as parse_who
 from fiat.host.accounts import NameService
+from fiat.host.image import ImageHost
 from fiat.host.live import LiveHost
 from fiat.host.node import interpreter_in
 from filesystems import ROOT, fresh
@@ -76,6 +80,75 @@ def test_what_is_advised_helps(tmp_path: os.PathLike[str]) -> None:
                     assert (who, right) in {(gain["who"], gain["right"]) for gain in value["gains"]}, command
                     advised += 1
     assert advised > 5
+
+
+def small_host(*lines: str, settings: Settings = Settings()) -> ImageHost:  # noqa: B008
+    """A host of a few objects, each written ``path kind mode uid gid [list | -> target]``."""
+    objects = [Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(1, 0, None, (1, 0)))]
+    for number, line in enumerate(lines, 1):
+        path, kind, mode, uid, gid, *rest = line.split()
+        target = rest[1] if rest and rest[0] == "->" else None
+        acl = parse_list(rest[0], int, int) if rest and target is None else None
+        posture = Posture(Kind(kind), int(mode, 8), int(uid), int(gid), acl)
+        objects.append(Object(path, posture, Status(1, 0, None, (1, number)), target=target))
+    users = [User("keeper", 1, 11), User("steward", 2, 12), User("auditor", 3, 13)]
+    groups = [Group("watch", 11), Group("stewards", 12, ("keeper",)), Group("auditors", 13)]
+    return ImageHost("small", objects, Accounts(users, groups, "the test"), settings)
+
+
+@pytest.mark.parametrize(
+    ("who", "right", "path", "lines", "says"),
+    [
+        (
+            "keeper",
+            "write",
+            "/d",
+            ("/d directory 0770 9 9 u::rwx,g::-,g:11:rw,g:12:rx,m::rwx,o::-",),
+            "hold wx together",
+        ),
+        ("keeper", "read", "/f", ("/f file 0604 9 11",), "is not asked about other"),
+        ("keeper", "read", "/f", ("/f file 0064 1 11",), "the owner's letters alone count"),
+        ("keeper", "read", "/d/f", ("/d directory 0700 9 9", "/d/f file 0600 1 11"), "Owning /d/f does not count here"),
+        ("keeper", "read", "/f", ("/f file 0600 9 9 u::rw,u:1:r,g::-,m::-,o::-",), "passes over the list altogether"),
+        (
+            "auditor",
+            "read",
+            "/f",
+            ("/f file 0640 9 9 u::rw,g::-,g:12:r,m::r,o::-",),
+            "members of stewards, which this is not",
+        ),
+        ("keeper", "traverse", "/d", ("/d directory 0744 9 9",), "without traverse nothing in it can be used"),
+        ("keeper", "list", "/d", ("/d directory 0711 9 9",), "but not list the names"),
+        ("keeper", "create", "/t/f", ("/t directory 1777 0 0", "/t/f file 0666 2 12"), "fs.protected_regular"),
+        ("keeper", "create", "/t/p", ("/t directory 1777 0 0", "/t/p fifo 0666 2 12"), "fs.protected_fifos"),
+        (
+            "keeper",
+            "read",
+            "/t/l",
+            ("/f file 0644 9 9", "/t directory 1777 0 0", "/t/l symlink 0777 2 12 -> /f"),
+            "symlinks",
+        ),
+        ("keeper", "read", "/l", ("/l symlink 0777 9 9 -> /l",), "more than 40 symlinks"),
+    ],
+)
+def test_traps_are_explained_where_they_occur(
+    who: str, right: str, path: str, lines: tuple[str, ...], says: str
+) -> None:
+    settings = Settings(protected_symlinks=True, protected_regular=1, protected_fifos=1)
+    host = small_host(*lines, settings=settings)
+    principal = parse_who(who, host)
+    route = route_for(host, path, right)
+    verdict = Access(Universe([principal]), host.settings).verdict(route, right, 0)
+    assert not verdict.allowed
+    assert says in " ".join(explain(principal, verdict, route.end, host.accounts))
+
+
+def test_what_stops_even_root() -> None:
+    assert "Not even root may write it: the immutable flag" in sample("who", f"{S}/logbook/1912.txt").stdout
+    vault = sample("who", "/mnt/vault/replay").stdout
+    assert "Not even root may write it: it is mounted read-only" in vault
+    assert "Not even root may execute it: the mount has noexec" in vault
+    assert "Not even" not in sample("who", f"{S}/tools/calibration.ini").stdout
 
 
 # --- what can be asked --------------------------------------------------------------

@@ -105,6 +105,7 @@ def print_answer(answer: Answer, shows: Shows, *, everyone: bool, because: bool)
     if rows:
         print()
         print(terminal.table([*header, "by this group alone (of its members)"], rows))
+    _print_what_stops_superusers(answer, shows)
     _print_stops(answer, shows, show)
 
 
@@ -243,6 +244,26 @@ def _member_cells(answer: Answer, gid: int, cells: tuple[str, ...]) -> list[str]
             for cell, allowed in zip(cells, answer.allowed.values(), strict=True)
         ]
     )
+
+
+def _print_what_stops_superusers(answer: Answer, shows: Shows) -> None:
+    """What says no even to those who hold CAP_DAC_OVERRIDE: flags and mounts.
+
+    That a file which nobody may execute is not executed by root either is no news.
+    """
+    lines: dict[str, None] = {}
+    for place, who in enumerate(answer.universe.principals):
+        if not who.holds(capabilities.DAC_OVERRIDE) or not shows(who):
+            continue
+        for right in answer.rights:
+            deciding = answer.verdict(place, right).deciding
+            if not deciding.allowed and deciding.reason is None:
+                phrase = words.right_phrase(right, answer.end.posture.kind if answer.end else None)
+                lines[f"Not even {_name(who)} may {phrase} it: {explain.rule_words(deciding)}"] = None
+    if lines:
+        print()
+    for line in lines:
+        terminal.say(line, terminal.INDENT, hanging="  ")
 
 
 def _print_stops(answer: Answer, shows: Shows, show: int) -> None:
