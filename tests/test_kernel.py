@@ -57,14 +57,19 @@ def disagreements(world: World) -> tuple[int, list[str]]:
 
 def _question(right: str, path: str) -> tuple[str, str]:
     """How the kernel is asked."""
-    return (f"{right} in" if right in ("write", "create") and os.path.isdir(path) else right), path
+    return (f"{right} in" if right in ("write", "create") and _is_directory(path) else right), path
 
 
 def _own_meaning(right: str, path: str) -> bool:
     """Whether a slash at the end, of the path or of a link in it, means something else to each system call."""
     if path.endswith("/"):
         return right in ("create", "delete", "rename")
-    return right == "create" and os.path.islink(path) and not os.path.isdir(path) and _ends_in_slash(path)
+    return right == "create" and os.path.islink(path) and not _is_directory(path) and _ends_in_slash(path)
+
+
+def _is_directory(path: str) -> bool:
+    """Whether ``path`` leads to a directory; asked so that fs.protected_symlinks does not count."""
+    return os.path.isdir(f"{path}/.")
 
 
 def _ends_in_slash(path: str, depth: int = 40) -> bool:

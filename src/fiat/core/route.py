@@ -120,7 +120,10 @@ class _Walk:
                 if not here.posture.directory:
                     return self._failed(errno.ENOTDIR, here.path)
                 self._traverse(here)
-                found, object_ = self._look_up(self.pending.pop(0))
+                name = self.pending.pop(0)
+                if name == ".":  # looked up like any name, which takes traversing, and leads nowhere else
+                    continue
+                found, object_ = self._look_up(name)
                 trailing = not self.pending
                 if object_.posture.kind is Kind.SYMLINK and (not trailing or follow or self.must_be_directory):
                     found.close()

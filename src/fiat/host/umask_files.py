@@ -13,7 +13,7 @@ from fiat.core import umask
 from fiat.core.errors import NotationError
 
 _SHELL = re.compile(
-    r"^\s*(?:[^#]*[;&|]\s*|(?:then|else|do)\s+)?umask\s+(?:-S\s+)?([0-7]{1,4}|[ugoa]*[-+=][ugoarwxX,=+-]*)"
+    r"^\s*(?:[^#]*[;&|]\s*)?(?:(?:then|else|do)\s+)?umask\s+(?:-S\s+)?([0-7]{1,4}|[ugoa]*[-+=][ugoarwxX,=+-]*)"
 )
 _LOGIN_DEFS = re.compile(r"^\s*UMASK\s+([0-7]{1,4})")
 _PAM = re.compile(r"^\s*[^#]*pam_umask\.so.*?\bumask=([0-7]{1,4})")
