@@ -20,6 +20,7 @@ from fiat.cli.status import Status
 from fiat.core import advice, capabilities, caveats, explain, naming, who
 from fiat.core.access import ALL_RIGHTS, Access, Step, Verdict, route_for
 from fiat.core.accounts import Accounts
+from fiat.core.advice import Change
 from fiat.core.errors import PathError
 from fiat.core.mode import permission_letters
 from fiat.core.principals import Principal, Universe
@@ -56,15 +57,25 @@ def run(args: argparse.Namespace) -> int:
         report.caveat(caveats.of_process(principal, difference(principal, host.accounts), host.accounts))
     report.caveat(caveats.of_route(route))
     report.caveat(caveats.of_host(host.settings))
+    changes = [_here(change, args) for change in advice.changes(principal, verdict, host.accounts)]
     if not report.as_text:
-        report.add(_fields(principal, args.right, route, verdict))
+        report.add(_fields(principal, args.right, route, verdict, changes))
     else:
-        _print(principal, args.right, route, verdict, host.accounts)
+        _print(principal, args.right, route, verdict, changes, host.accounts)
         report.count()
     return report.finish(Status.DONE if verdict.allowed else Status.NO)
 
 
-def _fields(principal: Principal, right: str, route: Route, verdict: Verdict) -> dict[str, Any]:
+def _here(change: Change, args: argparse.Namespace) -> Change:
+    """The command line with the host and the accounts that this one was asked about."""
+    if not change.command:
+        return change
+    about = [("--from", args.snapshot), ("--accounts", args.accounts)]
+    words = [f" {option} {advice.shell_word(value)}" for option, value in about if value is not None]
+    return change._replace(command=change.command + "".join(words))
+
+
+def _fields(principal: Principal, right: str, route: Route, verdict: Verdict, changes: list[Change]) -> dict[str, Any]:
     return {
         "who": {
             "kind": principal.kind,
@@ -81,6 +92,7 @@ def _fields(principal: Principal, right: str, route: Route, verdict: Verdict) ->
         "blocker": verdict.blocker.path if verdict.blocker else None,
         "steps": [_step_fields(step) for step in verdict.steps],
         "beyond": [_step_fields(step) for step in verdict.beyond],
+        "changes": [change._asdict() for change in changes],
     }
 
 
@@ -99,7 +111,9 @@ def _step_fields(step: Step) -> dict[str, Any]:
 # --- text ------------------------------------------------------------------
 
 
-def _print(principal: Principal, right: str, route: Route, verdict: Verdict, accounts: Accounts) -> None:
+def _print(
+    principal: Principal, right: str, route: Route, verdict: Verdict, changes: list[Change], accounts: Accounts
+) -> None:
     kind = route.end.posture.kind if route.end else None
     phrase = words.right_phrase(right, kind)
     name = words.principal(principal)
@@ -112,7 +126,6 @@ def _print(principal: Principal, right: str, route: Route, verdict: Verdict, acc
         terminal.say(line, terminal.INDENT)
     print()
     print(terminal.table(["", "at", "needs", "rule", "entry"], _rows(verdict, accounts), flexible=1))
-    changes = advice.changes(principal, verdict, accounts)
     if changes:
         print()
         print("What would have to change, the narrowest first:")
