@@ -126,6 +126,30 @@ def test_a_large_directory_starts_at_once_and_one_that_shrinks_is_no_crash(folde
     assert out.splitlines()[-1] == f"  {50_000 - err.count(chr(10)):,} files"
 
 
+def test_a_tree_deeper_than_any_path_can_be_long(folder: str) -> None:
+    depth = 3000
+    here = os.open(folder, os.O_RDONLY)
+    for _ in range(depth):
+        os.mkdir("deep", dir_fd=here)
+        below = os.open("deep", os.O_RDONLY, dir_fd=here)
+        os.close(here)
+        here = below
+    try:
+        done = fiat("show", "--below", folder)
+        assert (done.returncode, done.stderr) == (0, "")
+        assert done.stdout.splitlines()[-1] == f"  {depth:,} directories"
+        deepest = done.stdout.splitlines()[-2].split()[-1]
+        assert "0755" in fiat("show", f"{folder}/{deepest}").stdout
+        assert "read" in fiat("who", "--below", folder, "--can", "read").stdout
+    finally:
+        for _ in range(depth):
+            above = os.open("..", os.O_RDONLY, dir_fd=here)
+            os.close(here)
+            os.rmdir("deep", dir_fd=above)
+            here = above
+        os.close(here)
+
+
 def test_what_may_not_be_read_is_said_and_the_rest_shown(folder: str) -> None:
     if not ROOT:
         pytest.skip("becomes somebody else")

@@ -10,6 +10,7 @@ was asked is refused (exit status 4) until --accept names it."""
 
 import argparse
 import errno
+import os
 from collections.abc import Iterator
 from typing import Any
 
@@ -68,9 +69,11 @@ def run(args: argparse.Namespace) -> int:
     try:
         planned = _plan(host, targets, wish)
         guards = [guard for edit in planned.edits for guard in edit.guards if guard.name not in args.accept]
-        written = not args.preview and not guards
-        applied = _apply(planned, targets, report) if written else False
-        _describe(planned, targets, host, report, written=written, applied=applied)
+        _caveats(planned, targets, host, report)
+        if args.preview or guards:
+            _describe(planned, targets, host, report, applied=None)
+        else:
+            _describe(planned, targets, host, report, applied=_apply(planned, targets, report))
         for guard in guards:
             if not args.preview:
                 report.refused(guard)
@@ -126,19 +129,18 @@ def _plan(host: Host, targets: list[Target], wish: Wish) -> Plan:
     return plan.make(host, edits, access)
 
 
-def _apply(planned: Plan, targets: list[Target], report: Report) -> bool:
-    """Write each change through its open handle; whether all of them were written as planned."""
-    complete = True
+def _apply(planned: Plan, targets: list[Target], report: Report) -> Plan:
+    """Write each change through its open handle; the plan with just the edits that were written, or were not needed."""
+    done = []
     for edit, target in zip(planned.edits, targets, strict=True):
-        error = None
+        error = PathError(edit.object.path, edit.errno, "change the mode of") if edit.errno else None
         if edit.changes:
             error = _apply_one(edit, target.node)
-        elif edit.errno:
-            error = PathError(edit.object.path, edit.errno, "change the mode of")
-        if error is not None:
-            complete = False
+        if error is None:
+            done.append(edit)
+        else:
             report.problem(error)
-    return complete
+    return planned._replace(edits=tuple(done))
 
 
 def _apply_one(edit: Edit, node: Node) -> PathError | None:
@@ -158,27 +160,29 @@ def _apply_one(edit: Edit, node: Node) -> PathError | None:
     return None
 
 
-def _describe(
-    planned: Plan, targets: list[Target], host: Host, report: Report, *, written: bool, applied: bool
-) -> None:
+def _caveats(planned: Plan, targets: list[Target], host: Host, report: Report) -> None:
     report.caveat(caveats.of_host(host.settings))
     for target in targets:
         report.caveat(caveats.of_route(target.route))
     for trouble in planned.troubles:
         report.problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
-    if not report.as_text:
-        for edit in planned.edits:
-            report.add(_edit_fields(edit, host.accounts))
-        report.beside = {
-            "gains": [shift_fields(shift) for shift in planned.gains],
-            "losses": [shift_fields(shift) for shift in planned.losses],
-            "guards": [guard._asdict() for edit in planned.edits for guard in edit.guards],
-            "applied": applied,
-            "history": None,
-        }
-    else:
+
+
+def _describe(planned: Plan, targets: list[Target], host: Host, report: Report, *, applied: Plan | None) -> None:
+    """Say what was planned, and what of it was ``applied``: None where nothing was to be written."""
+    if report.as_text:
         report.answered = len(planned.edits)
-        _print(planned, targets, host.accounts, written=written)
+        _print(planned, targets, host.accounts, applied=applied)
+        return
+    for edit in planned.edits:
+        report.add(_edit_fields(edit, host.accounts))
+    report.beside = {
+        "gains": [shift_fields(shift) for shift in planned.gains],
+        "losses": [shift_fields(shift) for shift in planned.losses],
+        "guards": [guard._asdict() for edit in planned.edits for guard in edit.guards],
+        "applied": applied is not None and len(applied.edits) == len(planned.edits),
+        "history": None,
+    }
 
 
 def _edit_fields(edit: Edit, accounts: Accounts) -> dict[str, Any]:
@@ -193,30 +197,31 @@ def _edit_fields(edit: Edit, accounts: Accounts) -> dict[str, Any]:
 # --- text ------------------------------------------------------------------
 
 
-def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, written: bool) -> None:
-    changes = planned.changes
+def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, applied: Plan | None) -> None:
     for edit, target in zip(planned.edits, targets, strict=True):
         if target.route.links:
             print(f"{visible(target.asked)} leads to {visible(edit.object.path)}, which is what changes")
-        if not written and edit.errno:
-            print(f"cannot change {visible(edit.object.path)}: {PathError('', edit.errno).args[0].rpartition(': ')[2]}")
+        if applied is None and edit.errno:
+            print(f"Cannot be changed: {visible(edit.object.path)} ({os.strerror(edit.errno)})")
     same = [edit for edit in planned.edits if not edit.changes and not edit.errno]
     if same:
         paths = words.several([visible(edit.object.path) for edit in same], "paths")
         print(f"Already so, nothing to change: {paths}")
+    changes = planned.changes if applied is None else applied.changes
     if not changes:
         return
-    if not written:
+    if applied is None:
         print(f"Preview: {words.counted(len(changes), 'path')} would change. Nothing is written.")
     else:
         print(f"{words.counted(len(changes), 'path')} changed.")
     print()
     rows = [row for edit in changes for row in _rows(edit, accounts)]
     print(terminal.table(["", "", "before", "after"], rows, flexible=0))
-    notes = dict.fromkeys(note.text for edit in planned.edits for note in edit.notes)
-    for text in notes:
+    for text in dict.fromkeys(note.text for edit in changes for note in edit.notes):
         terminal.say("-  " + text, terminal.INDENT, hanging="   ")
     print()
+    if len(changes) < len(planned.changes):
+        print("Gains and losses are those of the whole plan, of which a part was not written:")
     for title, shifts in (("Gains", planned.gains), ("Loses", planned.losses)):
         print_shifts(title, shifts)
 

@@ -15,7 +15,7 @@ from fiat.core.accesslist import AccessList, Entry
 from fiat.core.accounts import Accounts
 from fiat.core.capabilities import FileCapabilities
 from fiat.core.errors import FiatError, NotationError
-from fiat.core.mode import ModeChange, octal, parse_change, parse_letters
+from fiat.core.mode import ModeChange, parse_change, parse_letters
 from fiat.core.posture import Kind
 from fiat.core.visible import quoted
 
@@ -188,8 +188,3 @@ def sum_of(permissions: int) -> str:
     """The sum that makes an octal digit: ``4 + 2 + 1 = 7``."""
     parts = [str(bit) for bit in (4, 2, 1) if permissions & bit]
     return f"{' + '.join(parts)} = {permissions}" if len(parts) > 1 else str(permissions)
-
-
-def special_sum(mode: int) -> str:
-    """The sum that makes the first of four octal digits: ``4 + 2 = 6``."""
-    return sum_of(int(octal(mode)[0]))

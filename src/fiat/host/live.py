@@ -1,6 +1,7 @@
 """The real host, through the kernel's interfaces (proc(5))."""
 
 import os
+import resource
 import sys
 from functools import cached_property
 
@@ -22,6 +23,9 @@ class LiveHost:
 
     def __init__(self, accounts: Accounts | None = None) -> None:
         self.name = os.uname().nodename
+        # a tree is walked with one handle open for each level
+        most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+        resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
         self._accounts = accounts
         self._mounts: dict[int, Mount] | None = None
 
