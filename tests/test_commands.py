@@ -164,6 +164,18 @@ def test_who_groups_equal_answers_and_says_where_people_stop() -> None:
     assert f"Stopped on the way, at {S}/observatory (0750 rwxr-x---): 4 users: surveyor, auditor" in text
 
 
+@pytest.mark.parametrize("command", ["show", "decode", "who", "why", "set"])
+def test_the_examples_in_the_help_run(command: str) -> None:
+    lines = [line.strip() for line in fiat(command, "--help").stdout.splitlines()]
+    examples = [line.split()[1:] for line in lines if line.startswith(f"fiat {command} ")]
+    assert len(examples) >= 2
+    for words in examples:
+        done = sample(*words)
+        assert done.returncode in (0, 1), words
+        assert done.stdout
+        assert not done.stderr
+
+
 def test_the_demo_runs_to_its_end() -> None:
     done = fiat("demo")
     assert (done.returncode, done.stderr) == (0, "")

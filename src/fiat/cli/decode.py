@@ -44,6 +44,13 @@ _NAMES = {
 }
 
 
+EXAMPLES = (
+    ("a mode", "fiat decode 2750"),
+    ("what a change makes of a mode", "fiat decode g-w,o= --on 664"),
+    ("an access list", "fiat decode u::rw,u:auditor:r,g::r,m::r,o::-"),
+)
+
+
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat decode``."""
     parser.add_argument("words", nargs="+", metavar="WORD", help="what to translate")

@@ -3,6 +3,7 @@
 import importlib
 import os
 import sys
+from types import ModuleType
 
 import fiat
 from fiat.cli.status import Status
@@ -50,7 +51,7 @@ def _run(arguments: list[str]) -> int:
     word = arguments[0] if arguments else ""
     if word in COMMANDS:
         command = importlib.import_module(f"fiat.cli.{word}")
-        parser = Parser(prog=f"fiat {word}", description=command.__doc__)
+        parser = Parser(prog=f"fiat {word}", description=command.__doc__, epilog=_examples(command))
         command.add_arguments(parser)
         try:
             prepare = getattr(command, "prepare", list)
@@ -77,6 +78,15 @@ def _run(arguments: list[str]) -> int:
     parser.parse_args(arguments)
     parser.print_help()
     return Status.DONE if word else Status.WRONG_COMMAND_LINE
+
+
+def _examples(command: ModuleType) -> str:
+    """The examples of a command, which run on the sample host as they stand."""
+    rows = getattr(command, "EXAMPLES", ())
+    if not rows:
+        return ""
+    lines = [f"  # {what}\n  {line}" for what, line in rows]
+    return "examples, on the sample host with --from skerry:\n" + "\n".join(lines)
 
 
 def _command_list() -> str:

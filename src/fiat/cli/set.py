@@ -35,6 +35,11 @@ from fiat.core.record import posture_fields
 from fiat.core.route import Route, open_end
 from fiat.core.visible import visible
 
+EXAMPLES = (
+    ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
+    ("let one user in", "fiat set /srv/skerry/observatory --entry user:surveyor:--x --preview"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat set``."""

@@ -27,6 +27,13 @@ from fiat.core.selection import Selection
 from fiat.core.survey import Trouble, below
 from fiat.core.visible import visible
 
+EXAMPLES = (
+    ("all that one path says", "fiat show /srv/skerry/gauge/raw"),
+    ("what is in a directory", "fiat show /srv/skerry/tools --inside"),
+    ("everything in a tree that everyone may write to", "fiat show /srv/skerry --below --with o+w"),
+    ("what new files get", "fiat show --umask"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat show``."""

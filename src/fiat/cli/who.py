@@ -20,6 +20,14 @@ from fiat.core import caveats, shift
 from fiat.core.answer import Answer
 from fiat.core.process import difference
 
+EXAMPLES = (
+    ("who can do what with a file", "fiat who /srv/skerry/gauge/raw/0412.csv"),
+    ("and why", "fiat who /srv/skerry/gauge/raw/0412.csv --because"),
+    ("who may delete it", "fiat who /srv/skerry/gauge/raw/0412.csv --can delete"),
+    ("all that one user can write", "fiat who /srv/skerry --below --can write --user tidefeed"),
+    ("what a membership would change", "fiat who /srv/skerry/observatory --if-member surveyor:watch"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat who``."""

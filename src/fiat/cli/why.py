@@ -28,6 +28,15 @@ from fiat.core.process import difference
 from fiat.core.route import Route
 from fiat.core.visible import visible
 
+EXAMPLES = (
+    (
+        "a file that says r and cannot be read",
+        "fiat why surveyor read /srv/skerry/observatory/2026/november/barometer.csv",
+    ),
+    ("a group on its own", "fiat why group:press write /srv/skerry/charts/draft"),
+    ("somebody without any account here", "fiat why anyone-else delete /srv/skerry/dropbox/from-surveyor.txt"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat why``."""
