@@ -9,7 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from program import PROGRAM, fiat, machine, sample
+import fiat.demo.sample
+from program import PROGRAM, machine, sample
+from program import fiat as program
 
 NAMES = (
     b"new\nline",
@@ -62,7 +64,7 @@ def test_bad_words(words: tuple[str, ...], status: int, names: str) -> None:
 
 
 def test_bad_command() -> None:
-    done = fiat("shwo", "/")
+    done = program("shwo", "/")
     assert done.returncode == 2
     assert done.stderr == "fiat: no command is called 'shwo'; near is 'show'; fiat --help lists them\n"
 
@@ -75,8 +77,8 @@ def test_names_print_harmlessly_and_survive_in_json(folder: Path, name: bytes) -
     (shown,) = machine("show", word)["results"]
     assert os.fsencode(shown["path"]) == path
     for words in (("show", word), ("who", word), ("why", "root", "execute", word), ("set", word, "--mode", "600")):
-        assert fiat(*words).stdout  # printable throughout: the runner checks it
-    assert "No such file" in fiat("show", word + "x").stderr
+        assert program(*words).stdout  # printable throughout: the runner checks it
+    assert "No such file" in program("show", word + "x").stderr
 
 
 @pytest.mark.parametrize(
@@ -89,8 +91,6 @@ def test_names_print_harmlessly_and_survive_in_json(folder: Path, name: bytes) -
     ],
 )
 def test_a_damaged_snapshot_is_refused(folder: Path, lines: slice, says: str) -> None:
-    import fiat.demo.sample
-
     whole = Path(fiat.demo.sample.SNAPSHOT).read_text().splitlines(keepends=True)
     broken = folder / "broken.jsonl"
     broken.write_text("".join(whole[lines]))
@@ -102,8 +102,50 @@ def test_a_damaged_snapshot_is_refused(folder: Path, lines: slice, says: str) ->
     assert "'0955'" in fiat_from(broken).stderr
 
 
+def test_a_hostile_snapshot_prints_harmlessly(folder: Path) -> None:
+    """Every text in a snapshot that somebody else may have chosen, with control characters in it."""
+    evil = "\x1b[31m\n\x07\u202e"
+    lines = []
+    for line in Path(fiat.demo.sample.SNAPSHOT).read_text().splitlines():
+        fields = json.loads(line)
+        if "user" in fields or ("group" in fields and "path" not in fields):
+            account = fields.get("user") or fields["group"]
+            account["name"] += evil
+            account["members"] = [name + evil for name in account["members"]] if "members" in account else None
+            if account["members"] is None:
+                del account["members"]
+        elif "mount" in fields:
+            fields["mount"]["type"] = "fuse." + evil
+            fields["mount"]["filesystem_options"].append("user_id=" + evil)
+        elif "path" in fields:
+            fields["target"] = fields.get("target", "") and fields["target"] + evil
+            fields["label"] = evil
+            fields["script"] = fields.get("script") and fields["script"] + evil
+        else:
+            fields["host"] = evil if "host" in fields else None
+        lines.append(json.dumps(fields))
+    lines[-1] = json.dumps({"end": len(lines) - 1})
+    snapshot = folder / "evil.jsonl"
+    snapshot.write_text("\n".join(lines) + "\n")
+    tree = "/srv/skerry"
+    for words in (
+        ("show", f"{tree}/gauge/latest", f"{tree}/tools/reduce", f"{tree}/charts/draft/approach.chart"),
+        ("show", "/", "--below", "--across-mounts"),
+        ("show", "/", "--below", "--across-mounts", "--format", "csv"),
+        ("who", f"{tree}/tools/reduce", f"{tree}/charts/draft", "--because"),
+        ("who", f"{tree}/charts/draft", "--format", "csv"),
+        ("who", tree, "--below"),
+        ("why", "uid:7103", "execute", f"{tree}/tools/reduce"),
+        ("why", "nobody-here", "read", "/"),
+        ("why", "pid:1", "read", "/"),
+        ("set", f"{tree}/observatory", "--mode", "o+x", "--preview"),
+    ):
+        done = program(*words, "--from", str(snapshot))  # printable throughout: the runner checks it
+        assert done.stdout or done.stderr
+
+
 def fiat_from(snapshot: Path) -> subprocess.CompletedProcess[str]:
-    done = fiat("show", "/", "--from", str(snapshot))
+    done = program("show", "/", "--from", str(snapshot))
     assert done.returncode == 2
     assert done.stderr.count("\n") == 1
     return done

@@ -5,6 +5,7 @@ import sys
 from typing import NoReturn
 
 from fiat.cli.status import Status
+from fiat.cli.terminal import NARROW, width
 from fiat.core.accounts import Accounts
 from fiat.core.selection import WORDS, Selection, with_words
 from fiat.core.visible import visible
@@ -16,7 +17,7 @@ class Parser(argparse.ArgumentParser):
     """An argument parser whose errors are one line that names the word."""
 
     def __init__(self, **options: object) -> None:
-        options.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        options.setdefault("formatter_class", _formatter)
         options.setdefault("allow_abbrev", False)
         super().__init__(**options)  # type: ignore[arg-type]
 
@@ -24,6 +25,11 @@ class Parser(argparse.ArgumentParser):
         """Print one line and leave with the status for a wrong command line."""
         print(f"{self.prog}: {visible(message)}; {self.prog} --help explains it", file=sys.stderr)
         raise SystemExit(Status.WRONG_COMMAND_LINE)
+
+
+def _formatter(prog: str) -> argparse.HelpFormatter:
+    """A formatter that is told the width: asking for it itself, argparse loads a good deal for every command."""
+    return argparse.RawDescriptionHelpFormatter(prog, width=min(width() or NARROW, 100) - 2)
 
 
 def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:

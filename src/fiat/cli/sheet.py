@@ -3,6 +3,7 @@
 import time
 
 from fiat.cli import terminal, words
+from fiat.cli.columns import Columns
 from fiat.core import capabilities, naming
 from fiat.core.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.accounts import Accounts
@@ -64,7 +65,10 @@ def _print_entries(posture: Posture, accounts: Accounts) -> None:
     if acl.mask is None:
         for row in (header, *rows):
             del row[3]
-    print(terminal.table(header, rows))
+    columns = Columns(header)
+    for row in rows:
+        columns.add(row)
+    columns.flush()
 
 
 def _entry_row(entry: Entry, acl: AccessList, posture: Posture, accounts: Accounts) -> list[str]:
@@ -151,4 +155,5 @@ def _capabilities(found: capabilities.FileCapabilities) -> str:
 def _mount(mount: Mount) -> str:
     options = (*mount.options, *(("ro",) if mount.read_only else ()))
     counting = [f"{option}: {meaning}" for option, meaning in _MOUNT_WORDS.items() if option in options]
-    return f"{visible(mount.point)}, {mount.type}; {'; '.join(counting) or 'its options change nothing about access'}"
+    told = "; ".join(counting) or "its options change nothing about access"
+    return f"{visible(mount.point)}, {visible(mount.type)}; {told}"

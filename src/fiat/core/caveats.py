@@ -55,13 +55,13 @@ def of_object(object_: Object) -> list[Caveat]:
 
 
 def _of_mount(mount: Mount) -> list[Caveat]:
-    point = visible(mount.point)
+    point, kind = visible(mount.point), visible(mount.type)
     found = []
     if mount.type in _REMOTE:
         lists = ", which may keep NFSv4 lists that Fiat does not read" if mount.type.startswith("nfs") else ""
-        found.append(Caveat("remote", f"{point} is a {mount.type} mount: its server decides in the end{lists}"))
+        found.append(Caveat("remote", f"{point} is a {kind} mount: its server decides in the end{lists}"))
     elif mount.type.startswith("fuse"):
-        found.append(Caveat("fuse", f"{point} is a {mount.type} mount: {_fuse(mount)}"))
+        found.append(Caveat("fuse", f"{point} is a {kind} mount: {_fuse(mount)}"))
     elif mount.type == "proc":
         text = f"{point} is the kernel's own: settings and processes there refuse more than their modes say, root too"
         found.append(Caveat("kernels-own", text))
@@ -79,7 +79,7 @@ def _fuse(mount: Mount) -> str:
     mounter = next((option.removeprefix("user_id=") for option in options if option.startswith("user_id=")), "unknown")
     others = "others are let in" if "allow_other" in options else "nobody else is let in, not even root"
     decides = "the kernel checks the mode" if "default_permissions" in options else "the process behind it decides"
-    return f"user number {mounter} made it, {others}, and {decides}"
+    return f"user number {visible(mounter)} made it, {others}, and {decides}"
 
 
 def of_route(route: Route) -> list[Caveat]:

@@ -19,12 +19,16 @@ class Kind(Enum):
     CHARACTER = "character"
 
 
+FLAGS = ("immutable", "append-only")
+"""The inode flags that limit change (ioctl_iflags(2))."""
+
+
 class Posture(NamedTuple):
     """Everything one path says about access.
 
     ``mode`` holds the twelve bits. ``acl`` and ``default`` are None where the
-    object has none. ``flags`` holds the inode flags that limit change
-    (``immutable``, ``append-only``), or None where they could not be read.
+    object has none. ``flags`` holds those of :data:`FLAGS` that are set, or is
+    None where they could not be read.
     """
 
     kind: Kind

@@ -12,7 +12,7 @@ from fiat.core.accesslist import AccessList, check, parse_entry
 from fiat.core.accounts import Accounts
 from fiat.core.capabilities import FileCapabilities
 from fiat.core.errors import FiatError, NotationError, SnapshotError
-from fiat.core.posture import Kind, Mount, Object, Posture, Status
+from fiat.core.posture import FLAGS, Kind, Mount, Object, Posture, Status
 from fiat.core.visible import quoted
 
 Fields = dict[str, Any]
@@ -123,6 +123,9 @@ def read_posture(fields: Mapping[str, Any]) -> Posture:
     try:
         change = mode.parse_change(_field(fields, "mode", str))
         flags = fields.get("flags", [])
+        for flag in flags or ():
+            if flag not in FLAGS:
+                raise SnapshotError(f"{quoted(str(flag))} is no flag; these are: {', '.join(FLAGS)}")
         return Posture(
             kind=kind,
             mode=change.apply(0, directory=False),

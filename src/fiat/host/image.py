@@ -12,6 +12,7 @@ from fiat.core.errors import UnknownAccount
 from fiat.core.host import Settings
 from fiat.core.posture import Kind, Object
 from fiat.core.principals import Principal, unlisted_user
+from fiat.core.visible import visible
 
 
 class ImageNode:
@@ -94,7 +95,9 @@ class ImageHost:
         raise self._no_process(pid)
 
     def _no_process(self, pid: int) -> UnknownAccount:
-        return UnknownAccount(f"pid:{pid}", f"pid:{pid}: {self.name} is held in a file, and no process runs in it")
+        return UnknownAccount(
+            f"pid:{pid}", f"pid:{pid}: {visible(self.name)} is held in a file, and no process runs in it"
+        )
 
 
 def _error(number: int, path: str) -> OSError:

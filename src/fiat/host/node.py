@@ -18,7 +18,7 @@ from typing import Protocol
 from fiat.core import accesslist, capabilities
 from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList
 from fiat.core.errors import FiatError
-from fiat.core.posture import Kind, Mount, Object, Posture, Status
+from fiat.core.posture import FLAGS, Kind, Mount, Object, Posture, Status
 
 _KINDS = {
     stat.S_IFREG: Kind.FILE,
@@ -32,7 +32,7 @@ _KINDS = {
 
 # ioctl_iflags(2); the number is _IOR('f', 1, long), which depends on the size of a long
 _GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
-_FLAG_NAMES = ((0x10, "immutable"), (0x20, "append-only"))
+_FLAG_NAMES = tuple(zip((0x10, 0x20), FLAGS, strict=True))
 
 _LABEL_XATTRS = ("security.selinux", "security.SMACK64")
 _INTERPRETER_LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line

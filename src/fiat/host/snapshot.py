@@ -9,7 +9,7 @@ from fiat.core.errors import SnapshotError
 from fiat.core.host import Settings
 from fiat.core.posture import Mount, Object
 from fiat.core.record import read_mount, read_object
-from fiat.core.visible import quoted
+from fiat.core.visible import quoted, visible
 from fiat.host.image import ImageHost
 
 SCHEMA = "fiat-snapshot/1"
@@ -56,7 +56,7 @@ class _Reader:
         if not any(object_.path == "/" for object_ in self.objects):
             raise SnapshotError(f"the snapshot {self.source} has no line for the path /")
         name = str(self.header.get("host", "unnamed"))
-        held = Accounts(self.users, self.groups, f"the accounts of {name}")
+        held = Accounts(self.users, self.groups, f"the accounts of {visible(name)}")
         return ImageHost(name, self.objects, accounts or held, self._settings())
 
     def _parse(self, line: str) -> Mapping[str, Any]:
