@@ -9,6 +9,7 @@ from fiat.cli.report import Report
 from fiat.core.errors import PathError
 from fiat.core.host import Host
 from fiat.core.route import Route, walk
+from fiat.core.visible import visible
 
 
 def open_host(args: argparse.Namespace) -> Host:
@@ -54,6 +55,4 @@ def failure(route: Route) -> PathError:
         hint = f"{route.failed_at} is no directory"
     else:
         hint = ""
-    from fiat.core.visible import visible
-
     return PathError(route.asked, route.errno, hint=visible(hint))
