@@ -1,5 +1,6 @@
 """Modes, access lists and capabilities: every notation there and back, and the kernel's own judgement."""
 
+import itertools
 import os
 from collections.abc import Callable
 from contextlib import suppress
@@ -9,9 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fiat.core import accesslist, capabilities, mode
-from fiat.core.accesslist import ACCESS_XATTR, AccessList, Entry, Tag
+from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
 from fiat.core.capabilities import FileCapabilities
 from fiat.core.errors import FiatError, InvalidAccessList, NotationError
+from fiat.core.remarks.lists import inherited_modes
 from fiat.core.visible import visible
 from filesystems import fresh
 
@@ -164,6 +166,30 @@ def test_the_kernel_takes_what_is_valid_and_nothing_else(kind: str) -> None:
                 assert os.stat(path).st_mode & 0o777 == valid.mode()
                 if not valid.is_mode_only():
                     assert accesslist.unpack(os.getxattr(path, ACCESS_XATTR)) == valid
+
+        judge()
+
+
+@pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs", "tmpfs"])
+def test_what_is_inherited_is_what_was_foretold(kind: str) -> None:
+    with fresh(kind) as top:
+        number = itertools.count()
+
+        @given(lists(), st.booleans(), st.integers(0, 0o777))
+        def judge(default: AccessList, setgid: bool, umask: int) -> None:
+            parent = os.path.join(top, str(next(number)))
+            os.mkdir(parent)
+            os.chmod(parent, 0o2755 if setgid else 0o755)
+            os.setxattr(parent, DEFAULT_XATTR, accesslist.pack(default))
+            before = os.umask(umask)
+            try:
+                os.close(os.open(f"{parent}/file", os.O_CREAT, 0o666))
+                os.mkdir(f"{parent}/directory", 0o777)
+            finally:
+                os.umask(before)
+            made = tuple(os.stat(f"{parent}/{name}").st_mode & 0o7777 for name in ("file", "directory"))
+            assert made == inherited_modes(default, os.stat(parent).st_mode)
+            assert accesslist.unpack(os.getxattr(f"{parent}/directory", DEFAULT_XATTR)) == default
 
         judge()
 

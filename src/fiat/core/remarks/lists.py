@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from fiat.core import naming
 from fiat.core.accesslist import AccessList, Tag
-from fiat.core.mode import letters, permission_letters
+from fiat.core.mode import SETGID, letters, permission_letters
 from fiat.core.remarks.remark import Remark, Subject
 from fiat.core.rules import passes_over_list
 
@@ -23,7 +23,7 @@ def remarks(subject: Subject) -> Iterator[Remark]:
         else:
             yield from _masked(subject, acl, acl.mask)
     if subject.posture.default is not None:
-        yield _inherits(subject.posture.default)
+        yield _inherits(subject.posture.default, subject.mode)
     if subject.object.keeps_lists is False:
         text = "this file system keeps no access lists: asked for one, the kernel says that it is not supported"
         yield Remark("no-lists", "plain", text)
@@ -55,14 +55,23 @@ def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Remark]:
     yield Remark("letters-show-mask", "plain", f"with a list, the middle letters {shown} show the mask{own}")
 
 
-def _inherits(default: AccessList) -> Remark:
-    mode = default.mode()
+def inherited_modes(default: AccessList, mode: int) -> tuple[int, int]:
+    """The modes of a new file and a new directory where a directory of ``mode`` has a default list.
+
+    A file is asked for with 666, a directory with 777 (acl(5), "OBJECT
+    CREATION AND DEFAULT ACLs"); setgid is handed on to directories (inode(7)).
+    """
+    return default.mode() & 0o666, default.mode() | mode & SETGID
+
+
+def _inherits(default: AccessList, mode: int) -> Remark:
+    file, directory = inherited_modes(default, mode)
     return Remark(
         "inherits",
         "plain",
         "what is made here takes over the default list, and no umask counts: "
-        f"files (asked for with 666) get {permissions(mode & 0o666)}, "
-        f"directories (with 777) {permissions(mode)} and the same default list",
+        f"files (asked for with 666) get {permissions(file)}, "
+        f"directories (with 777) {permissions(directory)} and the same default list",
     )
 
 
