@@ -27,21 +27,13 @@ _LIBC = ctypes.CDLL(None, use_errno=True)
 def as_somebody(who: Principal | None, task: Callable[[], Result]) -> Result:
     """Run ``task`` in a child process that has become ``who`` for good (or stays itself)."""
     reader, writer = os.pipe()
-    child = os.fork()
-    if child == 0:
-        status = 1
-        try:
-            os.close(reader)
-            if who is not None:
-                become(who)
-            with os.fdopen(writer, "wb") as out:
-                pickle.dump(task(), out)
-            status = 0
-        except BaseException:
-            traceback.print_exc()
-        finally:
-            sys.stderr.flush()
-            os._exit(status)
+
+    def report() -> None:
+        os.close(reader)
+        with os.fdopen(writer, "wb") as out:
+            pickle.dump(task(), out)
+
+    child = _child(who, report)
     os.close(writer)
     with os.fdopen(reader, "rb") as result:
         data = result.read()
@@ -49,6 +41,24 @@ def as_somebody(who: Principal | None, task: Callable[[], Result]) -> Result:
     assert status == 0, f"the child that became {who} failed"
     value: Result = pickle.loads(data)
     return value
+
+
+def _child(who: Principal | None, task: Callable[[], None]) -> int:
+    """The number of a child process that becomes ``who``, does ``task`` and ends, with status 0 if that went well."""
+    child = os.fork()
+    if child:
+        return child
+    status = 1
+    try:
+        if who is not None:
+            become(who)
+        task()
+        status = 0
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        sys.stderr.flush()
+        os._exit(status)
 
 
 def become(who: Principal) -> None:
@@ -73,21 +83,13 @@ def tries(who: Principal | None, questions: list[Question], undo: Callable[[str,
     """
     answers, answer = os.pipe()
     proceed, go = os.pipe()
-    child = os.fork()
-    if child == 0:
-        status = 1
-        try:
-            os.close(answers)
-            os.close(go)  # else this process would wait for itself, should the other one stop
-            if who is not None:
-                become(who)
-            _try_all(questions, answer, proceed)
-            status = 0
-        except BaseException:
-            traceback.print_exc()
-        finally:
-            sys.stderr.flush()
-            os._exit(status)
+
+    def try_all() -> None:
+        os.close(answers)
+        os.close(go)  # else this process would wait for itself, should the other one stop
+        _try_all(questions, answer, proceed)
+
+    child = _child(who, try_all)
     os.close(answer)
     os.close(proceed)
     found = []

@@ -3,8 +3,6 @@
 import json
 import os
 import stat
-import tempfile
-from collections.abc import Iterator
 
 import pytest
 
@@ -20,13 +18,6 @@ from program import fiat, fiat_as, machine, sample
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
-
-
-@pytest.fixture
-def folder() -> Iterator[str]:
-    with tempfile.TemporaryDirectory(prefix="fiat-test-") as path:
-        os.chmod(path, 0o755)
-        yield path
 
 
 # --- the contract of machine output ----------------------------------------

@@ -3,8 +3,6 @@
 import json
 import os
 import subprocess
-import tempfile
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -24,10 +22,8 @@ NAMES = (
 
 
 @pytest.fixture
-def folder() -> Iterator[Path]:
-    with tempfile.TemporaryDirectory(prefix="fiat-test-") as path:
-        os.chmod(path, 0o755)
-        yield Path(path)
+def folder(folder: str) -> Path:
+    return Path(folder)
 
 
 @pytest.mark.parametrize(

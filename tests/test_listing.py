@@ -4,8 +4,6 @@ import csv
 import io
 import os
 import subprocess
-import tempfile
-from collections.abc import Iterator
 
 import pytest
 
@@ -15,13 +13,6 @@ from program import PROGRAM, fiat, fiat_as, machine, sample
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
-
-
-@pytest.fixture
-def folder() -> Iterator[str]:
-    with tempfile.TemporaryDirectory(prefix="fiat-test-") as path:
-        os.chmod(path, 0o755)
-        yield path
 
 
 def names(*options: str) -> list[str]:
