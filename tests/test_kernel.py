@@ -119,7 +119,7 @@ needs_many_users = pytest.mark.skipif(not ROOT, reason="needs many users, and mo
 
 @needs_many_users
 @pytest.mark.parametrize("options", ["ro", "noexec", "nodev", "nosymfollow", "ro,noexec,nosuid,nodev"])
-@pytest.mark.parametrize("kind", ["ext4", "tmpfs"])
+@pytest.mark.parametrize("kind", ["ext4", "xfs", "tmpfs"])
 def test_through_a_mount_with(options: str, kind: str, record_property: Record) -> None:
     with worlds(kind, WORLDS // 4) as made, protections():
         judge(made, record_property, lambda world: mounted_twice(world, options))
