@@ -2,6 +2,7 @@
 
 import json
 import os
+import shlex
 import subprocess
 from pathlib import Path
 
@@ -44,6 +45,10 @@ def folder(folder: str) -> Path:
         (("why", "keeper", "fly", "/"), 2, "'fly' is no right; these are: read, write"),
         (("set", "/", "--mode", "9", "--preview"), 2, "'9' has a digit over 7"),
         (("set", "/", "--mode", "u+z", "--preview"), 2, "'z' is no permission"),
+        (("set", "/", "--mode", "", "--preview"), 2, "mode '' has an empty clause"),
+        (("set", "/", "--entry", "user:nobod:r", "--preview"), 2, "near is 'nobody'"),
+        (("set", "/", "--entry", "mask:x:r", "--preview"), 2, "a mask entry names nobody"),
+        (("set", "/", "--no-entry", "other:", "--preview"), 2, "one entry for the other"),
         (("set", "/", "--mode", "750"), 2, "--preview"),
         (("set", "/"), 2, "--mode"),
         (("show",), 2, "PATH"),
@@ -160,6 +165,20 @@ def test_a_reader_that_goes_away_and_a_full_disk() -> None:
         done = subprocess.run([*PROGRAM, "show", "/"], stdout=full, stderr=subprocess.PIPE, text=True)
     assert done.returncode == 3
     assert done.stderr == "fiat: cannot go on: No space left on device\n"
+
+
+@pytest.mark.parametrize("closed", [">&-", "2>&-", ">&- 2>&-"])
+def test_closed_streams(closed: str) -> None:
+    command = f"{shlex.join(PROGRAM)} show / /nowhere {closed}"
+    done = subprocess.run(["/bin/sh", "-c", command], capture_output=True, text=True, check=False)
+    assert done.returncode == 3
+    assert "Traceback" not in done.stderr
+
+
+def test_the_readme_shows_what_the_program_prints() -> None:
+    readme = (Path(__file__).parent.parent / "README.md").read_text()
+    command, _, shown = readme.partition("$ fiat ")[2].partition("\n\n")
+    assert shown.startswith(program(*shlex.split(command)).stdout + "```")
 
 
 def test_json_problems_carry_the_errno() -> None:

@@ -22,8 +22,7 @@ COMMANDS = {
 def main(arguments: list[str] | None = None) -> int:
     """Run one command line (without the program's name); the exit status."""
     arguments = sys.argv[1:] if arguments is None else arguments
-    sys.stdout.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
-    sys.stderr.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    _prepare_streams()
     try:
         status = _run(arguments)
         sys.stdout.flush()
@@ -39,6 +38,16 @@ def main(arguments: list[str] | None = None) -> int:
         # Paths are handled where they are asked about; what is left is stdout (a full disk).
         print(f"fiat: cannot go on: {error.strerror or error}", file=sys.stderr)
         return Status.IN_PART
+
+
+def _prepare_streams() -> None:
+    """Streams that take any text: whatever the locale, and where the caller has closed them."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115 - open until the end
+        else:
+            stream.reconfigure(errors="backslashreplace")
 
 
 def _run(arguments: list[str]) -> int:

@@ -63,7 +63,7 @@ GUARDS = ("unmasks",)
 
 def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
-    if not (args.mode or args.entry or args.no_entry):
+    if args.mode is None and not args.entry and not args.no_entry:
         raise NotationError("--mode", "what shall be set? Give --mode, --entry or --no-entry")
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
@@ -95,7 +95,7 @@ def _wish(args: argparse.Namespace, accounts: Accounts) -> Wish:
         return parse_entry(word, accounts.user_id, accounts.group_id)
 
     return Wish(
-        mode=parse_change(args.mode) if args.mode else None,
+        mode=None if args.mode is None else parse_change(args.mode),
         entries=tuple(entry(word) for word in args.entry),
         no_entries=tuple(entry(f"{word}:-") for word in args.no_entry),
     )
