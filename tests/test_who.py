@@ -167,14 +167,14 @@ def test_who_can() -> None:
 
 def test_who_narrowed_and_because() -> None:
     text = sample("who", f"{S}/gauge/raw/0412.csv", "--user", "auditor", "--group", "watch", "--because").stdout
-    assert "yes user:auditor:r--" in text
+    assert "yes named user, user:auditor:r--" in text
     assert "steward" not in text
     assert "yes 4 of 4" in text
     (value,) = machine("who", f"{S}/gauge/raw", "--user", "7105", *SAMPLE)["results"]
     assert [user["name"] for user in value["users"]] == ["auditor"]
     assert value["groups"] == []
     blocked = sample("who", f"{S}/keys/gate.key", "--user", "steward", "--because").stdout
-    assert f"no  group::--- at {S}/keys" in blocked
+    assert f"no  owning group, group::--- at {S}/keys" in blocked
 
 
 def test_suppositions_are_told_against_today() -> None:

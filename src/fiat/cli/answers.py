@@ -131,7 +131,7 @@ def _cells(answer: Answer, place: int) -> tuple[str, ...]:
 
 
 def _reason(answer: Answer, step: Step) -> str:
-    """The entry, or what else decided; where, if that was on the way."""
+    """The rule and its entry, or what else decided; where, if that was on the way."""
     if step.reason is None:
         text = explain.RULE_WORDS.get(step.rule, step.rule)
     else:
@@ -141,6 +141,7 @@ def _reason(answer: Answer, step: Step) -> str:
         if step.reason.capability:
             (power,) = capabilities.names(step.reason.capability)
             text = f"CAP_{power.upper()}"
+        text = f"{step.rule.replace('-', ' ')}, {text}"
     away = not step.allowed and answer.end is not None and step.path != answer.end.path
     return f"{text} at {visible(step.path)}" if away else text
 
