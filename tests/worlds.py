@@ -63,15 +63,21 @@ class World:
         self.paths += [self.random.choice(self.objects) + "/" for _ in range(2)]
 
     def _make(self, path: str, directories: list[str]) -> None:
-        kinds = {"directory": 8, "file": 6, "script": 5, "link": 4, "fifo": 1, "device": 1 if ROOT else 0}
+        kinds = {"directory": 16, "file": 12, "script": 10, "link": 8, "fifo": 2, "socket": 1}
+        if ROOT:
+            kinds |= {"character": 1, "block": 1}
         kind = self.random.choices(list(kinds), list(kinds.values()))[0]
         if kind == "directory":
             os.mkdir(path)
             directories.append(path)
         elif kind == "fifo":
             os.mkfifo(path)
-        elif kind == "device":
+        elif kind == "socket":
+            os.mknod(path, stat.S_IFSOCK)
+        elif kind == "character":
             os.mknod(path, stat.S_IFCHR, os.makedev(1, 3))
+        elif kind == "block":
+            os.mknod(path, stat.S_IFBLK, os.makedev(240, 7))  # of a driver that is not there
         elif kind == "link":
             os.symlink(self._target(path), path)
             if ROOT:
