@@ -84,7 +84,7 @@ def changes_as_this_process(world: World, dice: random.Random) -> tuple[int, lis
 def test_what_was_planned_is_what_happens(kind: str) -> None:
     total = 0
     with fresh(kind) as top:
-        for seed in range(1, 31):
+        for seed in range(1, 41):
             with World(top, seed) as world:
                 dice = random.Random(seed)
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]

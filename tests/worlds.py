@@ -217,9 +217,14 @@ class World:
         entries = [Entry(Tag.OWNER, self._permissions())]
         entries += [Entry(Tag.NAMED_USER, self._permissions(), uid) for uid in people if self.random.random() < 0.3]
         entries.append(Entry(Tag.OWNING_GROUP, self._permissions()))
-        entries += [Entry(Tag.NAMED_GROUP, self._permissions(), gid) for gid in GIDS if self.random.random() < 0.35]
+        spread = self.random.random() < 0.25  # rights that several groups hold together, and none alone
+        for gid in GIDS:
+            if self.random.random() < (0.8 if spread else 0.35):
+                permissions = self.random.choice((1, 2, 5, 6)) if spread else self._permissions()
+                entries.append(Entry(Tag.NAMED_GROUP, permissions, gid))
         if len(entries) > 2 or self.random.random() < 0.3:
-            entries.append(Entry(Tag.MASK, 0 if self.random.random() < 0.2 else self._permissions()))
+            mask = 7 if spread else self._permissions()
+            entries.append(Entry(Tag.MASK, 0 if self.random.random() < 0.2 else mask))
         return accesslist.check([*entries, Entry(Tag.OTHER, self._permissions())])
 
     def _permissions(self) -> int:
