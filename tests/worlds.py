@@ -281,7 +281,9 @@ def protections(levels: tuple[int, int, int] | None = None) -> Iterator[None]:
     They are the whole machine's: tests that set them wait for those that only
     need them to stay, and the other way round.
     """
-    with open(os.path.join(tempfile.gettempdir(), "fiat-test-protections.lock"), "w") as lock:
+    # the temporary folder itself is there for every user, and nothing has to be made in it
+    lock = os.open(tempfile.gettempdir(), os.O_RDONLY)
+    try:
         fcntl.flock(lock, fcntl.LOCK_SH if levels is None else fcntl.LOCK_EX)
         before = [_sysctl(name) for name in _PROTECTIONS]
         try:
@@ -292,6 +294,8 @@ def protections(levels: tuple[int, int, int] | None = None) -> Iterator[None]:
             if levels is not None:
                 for name, level in zip(_PROTECTIONS, before, strict=True):
                     _sysctl(name, level)
+    finally:
+        os.close(lock)
 
 
 def _sysctl(name: str, level: int | None = None) -> int:
