@@ -15,6 +15,7 @@ import pytest
 from fiat.core import rules
 from fiat.core.access import ALL_RIGHTS, RIGHTS, Access, applies, check, names, objects, route_for
 from fiat.core.principals import Principal, Universe, user
+from fiat.core.route import Route
 from fiat.core.rules import AccessClass
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
@@ -47,6 +48,8 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     for place, who in enumerate(everyone):
         truth = tries(who if ROOT else None, questions, world.undo)
         for (right, path), number in zip(asked, truth, strict=True):
+            if right == "execute" and _says_it_cannot_know(routes[right, path]):
+                continue
             verdict = judging.verdict(routes[right, path], right, place)
             if verdict.errno != number or bool(granted[right, path] >> place & 1) != (number == 0):
                 step = verdict.deciding
@@ -60,6 +63,13 @@ def _question(right: str, path: str) -> tuple[str, str]:
     return (f"{right} in" if right in ("write", "create") and _is_directory(path) else right), path
 
 
+def _says_it_cannot_know(route: Route | None) -> bool:
+    """Whether something that is to be run may be a script for all that Fiat may read of it; only root always may."""
+    if route is None or route.end is None:
+        return False
+    return any(what == "first line" for what, _ in route.end.unknown) or _says_it_cannot_know(route.interpreter)
+
+
 def _own_meaning(right: str, path: str) -> bool:
     """Whether a slash at the end, of the path or of a link in it, means something else to each system call."""
     if path.endswith("/"):
@@ -68,8 +78,12 @@ def _own_meaning(right: str, path: str) -> bool:
 
 
 def _is_directory(path: str) -> bool:
-    """Whether ``path`` leads to a directory; asked so that fs.protected_symlinks does not count."""
-    return os.path.isdir(f"{path}/.")
+    """Whether ``path`` leads to a directory.
+
+    Asked in two ways: fs.protected_symlinks refuses the first even to root,
+    a directory that may not be traversed the second to everyone else.
+    """
+    return os.path.isdir(path) or os.path.isdir(f"{path}/.")
 
 
 def _ends_in_slash(path: str, depth: int = 40) -> bool:
