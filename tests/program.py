@@ -1,10 +1,13 @@
 """Runs the built program, as its user does."""
 
+import atexit
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
+import tempfile
 from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
@@ -14,12 +17,23 @@ from kernel import as_somebody
 
 PROGRAM = (sys.executable, "-m", "fiat")
 
+_HISTORIES = tempfile.mkdtemp(prefix="fiat-test-")
+os.chmod(_HISTORIES, 0o1777)
+atexit.register(shutil.rmtree, _HISTORIES, ignore_errors=True)
+
+
+def with_history(words: tuple[str, ...], uid: int) -> tuple[str, ...]:
+    """The words with a history of the tests' own: never that of this host."""
+    if not words or words[0] not in ("set", "undo", "history") or {"--history", "--help"} & {*words}:
+        return words
+    return (*words, "--history", f"{_HISTORIES}/{uid}.db")
+
 
 def fiat(*words: str, cwd: str | None = None, **options: Any) -> subprocess.CompletedProcess[str]:
     """Run ``fiat`` with ``words``; text comes back with surrogate escapes."""
     environment = {**os.environ, "PYTHONDONTWRITEBYTECODE": "1", **options.pop("env", {})}
     done = subprocess.run(
-        [*PROGRAM, *words],
+        [*PROGRAM, *with_history(words, os.geteuid())],
         capture_output=True,
         text=True,
         encoding="utf-8",
@@ -58,7 +72,12 @@ def fiat_as(who: Principal, *words: str) -> tuple[int, str, str]:
     In a child of this process, because others may not be able to start this
     Python at all; what it loads on the way is loaded here first.
     """
-    _here(*words, "--preview") if words[0] == "set" else _here(*words)
+    words = with_history(words, who.uid or 0)
+    if words[0] == "set":
+        _here(*words, "--preview")
+        import sqlite3  # noqa: F401
+    else:
+        _here(*words)
     return as_somebody(who, lambda: _here(*words))
 
 

@@ -1,21 +1,31 @@
-"""Planned changes against what the kernel makes of them, on generated worlds."""
+"""Planned changes against what the kernel makes of them, on generated worlds, and putting them back."""
 
+import os
 import random
+import tempfile
+from contextlib import suppress
 
 import pytest
 
+from fiat.core import capabilities, plan
 from fiat.core.accesslist import Entry, Tag
-from fiat.core.edit import Edit, Wish, make
-from fiat.core.host import Node
+from fiat.core.carryout import carry_out, entries_of, put_back, take
+from fiat.core.history import Beginning
 from fiat.core.mode import parse_change
+from fiat.core.posture import Posture
 from fiat.core.principals import user
 from fiat.core.route import open_end
+from fiat.core.survey import alone
+from fiat.core.wish import EntryWish, ListWish, Wish
+from fiat.host.history import SqliteHistory
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
 from kernel import as_somebody
-from worlds import UIDS, World
+from worlds import GIDS, UIDS, World
 
-Outcome = tuple[str, object, object]
+KINDS = ["here", "ext4", "xfs", "btrfs", "tmpfs"]
+_XATTRS = ("system.posix_acl_access", "system.posix_acl_default", capabilities.CAPABILITY_XATTR)
+_POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
 
 
 def any_change(dice: random.Random) -> str:
@@ -32,64 +42,148 @@ def any_change(dice: random.Random) -> str:
     return ",".join(clauses)
 
 
-def any_wish(world: World, dice: random.Random) -> Wish:
-    """A random change of mode, of entries, or of both."""
-    mode = parse_change(any_change(dice)) if dice.random() < 0.7 else None
-    entries: list[Entry] = []
-    no_entries: list[Entry] = []
-    if mode is None or dice.random() < 0.3:
-        some = list(world.access_list().entries)
-        entries = dice.sample(some, dice.randint(1, len(some)))
-        no_entries = [Entry(Tag.NAMED_USER, 0, uid) for uid in dice.sample(UIDS, 2)]
-    return Wish(mode, tuple(entries), tuple(no_entries))
+def any_list_wish(world: World, dice: random.Random) -> ListWish:
+    some = list(world.access_list().entries)
+    entries = tuple(EntryWish(entry, dice.random() < 0.2) for entry in dice.sample(some, dice.randint(0, len(some))))
+    return ListWish(
+        entries,
+        tuple(Entry(Tag.NAMED_USER, 0, uid) for uid in dice.sample(UIDS, dice.choice((0, 2)))),
+        dice.choice((None, None, 0, 1, 4, 5, 7)),
+        dice.random() < 0.2,
+    )
 
 
-def apply(node: Node, edit: Edit) -> None:
-    """Ask the kernel for what was planned, or, where it should refuse, for anything of the kind."""
-    if edit.errno:
-        node.change_mode(edit.object.posture.mode)
-    if edit.mode is not None:
-        node.change_mode(edit.mode)
-    if edit.acl is not None:
-        node.change_list(edit.acl)
+def any_wish(world: World, dice: random.Random, others: list[Posture]) -> Wish:
+    """A random change of one thing or of several."""
+    wish = Wish()
+    if dice.random() < 0.5:
+        wish = wish._replace(mode=parse_change(any_change(dice)))
+    if dice.random() < 0.2:
+        wish = wish._replace(file_mode=parse_change(any_change(dice)), dir_mode=parse_change(any_change(dice)))
+    if dice.random() < 0.3:
+        wish = wish._replace(uid=dice.choice((0, os.geteuid(), *UIDS)))
+    if dice.random() < 0.4:
+        wish = wish._replace(gid=dice.choice((0, os.getegid(), *os.getgroups(), *GIDS)))
+    if dice.random() < 0.4:
+        wish = wish._replace(access=any_list_wish(world, dice))
+    if dice.random() < 0.2:
+        wish = wish._replace(default=any_list_wish(world, dice))
+    if dice.random() < 0.1:
+        wish = wish._replace(like=dice.choice(others))
+    return wish
 
 
-def changes_as_this_process(world: World, dice: random.Random) -> tuple[int, list[Outcome]]:
-    """Change every path that can be opened once: how many there were, and what differs from the plan."""
+def state_of(path: str) -> tuple[object, ...]:
+    """Everything that a change touches, as the kernel has it, byte for byte."""
+    status = os.lstat(path)
+    values = []
+    for name in _XATTRS:
+        value = None
+        with suppress(OSError):
+            value = os.getxattr(path, name, follow_symlinks=False)
+        values.append(value)
+    return (status.st_mode, status.st_uid, status.st_gid, *values)
+
+
+def attempt(path: str, item: plan.Item) -> int:
+    """The errno with which the kernel refuses the steps of a change, tried all the same."""
+    _, node = open_end(LiveHost(), path, follow=False)
+    assert node is not None
+    try:
+        take(node, item.change.steps)
+    except OSError as error:
+        return error.errno or 0
+    finally:
+        node.close()
+    return 0
+
+
+def changes_as_this_process(world: World, dice: random.Random, history: SqliteHistory) -> tuple[int, list[str]]:
+    """Change every path once, then put all of it back: how many there were, and what was not as planned."""
     host = LiveHost(world.people)
-    actor = host.actor()
     tried = 0
-    wrong: list[Outcome] = []
-    for path in world.paths:
-        route, node = open_end(host, path)
+    wrong: list[str] = []
+    done: list[plan.Item] = []
+    postures = []
+    for path in world.objects:
+        route, node = open_end(host, path, follow=False)
         if node is None or route.end is None:
             continue
-        edit = make(route.end, any_wish(world, dice), actor, host.settings.umask, world.people)
-        number = 0
-        try:
-            apply(node, edit)
-        except OSError as error:
-            number = error.errno or 0
-        after = node.look().posture
         node.close()
-        tried += 1
-        # flags may hide from an ordinary user once the mode has changed
-        word = f"{edit.mode}, {edit.acl}"
-        if number != edit.errno or after._replace(flags=()) != edit.after._replace(flags=()):
-            wrong.append((f"{word} on {path} with {route.end.posture}", (edit.errno, edit.after), (number, after)))
+        postures.append(route.end.posture)
+        target = plan.Target(path, route, found := alone(route.end), found.sort >= 0, False)
+        wish = any_wish(world, dice, postures)
+        made = plan.make(host, [target], wish, effects=False)
+        for item in made.items():
+            tried += 1
+            about = f"{path}: {item.change} for {wish}"
+            if item.change.errno:
+                if item.change.steps != item.change.steps.__class__():  # else it was not for the kernel to refuse
+                    found_errno = attempt(path, item)
+                    if found_errno != item.change.errno:
+                        wrong.append(f"errno {found_errno} on {about}")
+                continue
+            if not item.change.changes:
+                continue
+            for outcome in carry_out(host, [item], lambda: False):
+                if outcome.error is not None:
+                    wrong.append(f"{outcome.error} on {about}; it is {state_of(path)}")
+                done.append(item)
+    history.begin(Beginning(None, ("test",)), entries_of(done))
     return tried, wrong
 
 
-@pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs", "tmpfs"])
-def test_what_was_planned_is_what_happens(kind: str) -> None:
+def put_all_back(world: World, history: SqliteHistory) -> list[str]:
+    """Put back the latest run; the paths where that failed."""
+    entries = history.entries(history.runs()[0].number, backwards=True)
+    return [found.path for found in put_back(LiveHost(world.people), entries, lambda: False) if found.error is not None]
+
+
+def set_state(path: str, state: tuple[object, ...]) -> None:
+    mode, uid, gid, *values = state
+    assert isinstance(mode, int)
+    assert isinstance(uid, int)
+    assert isinstance(gid, int)
+    os.lchown(path, uid, gid)
+    if os.path.islink(path):
+        return
+    for name, value in zip(_XATTRS, values, strict=True):
+        with suppress(OSError):
+            os.removexattr(path, name)
+        if isinstance(value, bytes):
+            os.setxattr(path, name, value)
+    os.chmod(path, mode & 0o7777)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_what_was_planned_is_what_happens_and_can_be_put_back(kind: str) -> None:
     total = 0
     with fresh(kind) as top:
         for seed in range(1, 41):
-            with World(top, seed) as world:
+            with World(top, seed) as world, tempfile.TemporaryDirectory(prefix="fiat-test-") as folder:
+                os.chmod(folder, 0o777)
                 dice = random.Random(seed)
+                if ROOT:
+                    for path in world.objects:
+                        if os.path.isfile(path) and not os.path.islink(path) and dice.random() < 0.2:
+                            with suppress(OSError):  # an immutable one
+                                os.setxattr(path, capabilities.CAPABILITY_XATTR, _POWERS)
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
-                for who in dice.sample(everyone, 4) if ROOT else [None]:
-                    tried, wrong = as_somebody(who, lambda: changes_as_this_process(world, dice))  # noqa: B023
+                for who in [everyone[0], *dice.sample(everyone[1:], 3)] if ROOT else [None]:
+                    before = {path: state_of(path) for path in world.objects}
+                    history = SqliteHistory(f"{folder}/{who.uid if who else 0}.db")
+                    tried, wrong = as_somebody(who, lambda: changes_as_this_process(world, dice, history))  # noqa: B023
                     assert not wrong, wrong[0]
                     total += tried
-    assert total > (1000 if ROOT else 100)
+                    if dice.random() < 0.5:  # put back by the same user, who may lack what they had: a group, root
+                        failed = as_somebody(who, lambda: put_all_back(world, history))  # noqa: B023
+                        assert all(state_of(path) == before[path] for path in world.objects if path not in failed)
+                        for path in failed:
+                            set_state(path, before[path])
+                        assert not (failed and (who is None or who.uid == 0))
+                    else:
+                        if ROOT:
+                            os.chown(history.place, 0, 0)
+                        assert put_all_back(world, history) == []
+                    assert {path: state_of(path) for path in world.objects} == before
+    assert total > (1500 if ROOT else 100)

@@ -6,13 +6,9 @@ import stat
 
 import pytest
 
-from fiat.cli.set import _apply_one
-from fiat.core import accesslist, edit
+from fiat.core import accesslist
 from fiat.core.accesslist import ACCESS_XATTR
-from fiat.core.mode import parse_change
 from fiat.core.principals import Principal
-from fiat.core.route import open_end
-from fiat.host.live import LiveHost
 from filesystems import ROOT
 from program import fiat, fiat_as, machine, sample
 
@@ -228,26 +224,6 @@ def test_set_with_a_list_changes_the_mask(folder: str) -> None:
     assert value["results"][0]["notes"][0]["code"] == "sets-mask"
     assert value["results"][0]["after"]["acl"] == accesslist.unpack(os.getxattr(path, ACCESS_XATTR)).texts()
     assert {loss["who"] for loss in value["losses"]} == {"uid:7105"}
-
-
-def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
-    path = f"{folder}/moving"
-    os.close(os.open(path, os.O_CREAT, 0o600))
-    host = LiveHost()
-    route, node = open_end(host, path)
-    assert node is not None
-    assert route.end is not None
-    planned = edit.make(route.end, edit.Wish(parse_change("644")), host.actor(), 0o022, host.accounts)
-    os.chmod(path, 0o400)
-    error = _apply_one(planned, node)
-    assert error is not None
-    assert "changed meanwhile and is left alone" in str(error)
-    os.rename(path, path + ".elsewhere")
-    os.symlink("/etc/passwd", path)  # the handle is the file, whatever now has its name
-    os.chmod(path + ".elsewhere", 0o600)
-    assert _apply_one(planned, node) is None
-    node.close()
-    assert stat.S_IMODE(os.stat(path + ".elsewhere").st_mode) == 0o644
 
 
 @pytest.mark.skipif(not ROOT, reason="becomes somebody else")

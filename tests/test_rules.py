@@ -3,19 +3,22 @@
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fiat.core import capabilities, edit, plan, shift
-from fiat.core.access import RIGHTS, Access, route_for
+from fiat.core import capabilities, plan, shift, summary
+from fiat.core.access import RIGHTS, Access, applies, route_for
 from fiat.core.accesslist import AccessList, Tag
 from fiat.core.accounts import Accounts, Group, Supposed, User
 from fiat.core.answer import Answer, universe_of
+from fiat.core.carryout import carry_out
 from fiat.core.host import Settings
 from fiat.core.mode import parse_change
 from fiat.core.posture import Kind, Object, Posture, Status
 from fiat.core.principals import ANYONE_ELSE, Principal, Universe, places
 from fiat.core.record import object_fields, read_object
-from fiat.core.route import open_end, walk
+from fiat.core.route import Route, open_end, walk
 from fiat.core.rules import Decision, classes
-from fiat.core.summary import Summary, Tree
+from fiat.core.survey import Survey, alone
+from fiat.core.tree import TreeAccess
+from fiat.core.wish import Wish
 from fiat.host.image import ImageHost
 from test_notations import lists
 
@@ -135,42 +138,55 @@ def answers(host: ImageHost) -> dict[str, Answer]:
     return {path: Answer(host, host.accounts, walk(host, path), RIGHTS) for path in host.objects}
 
 
-@given(hosts())
-def test_a_tree_answers_as_its_paths_do(host: ImageHost) -> None:
-    route, node = open_end(host, "/")
+def surveyed(host: ImageHost, path: str) -> tuple[Route, Survey]:
+    route, node = open_end(host, path)
     assert node is not None
-    tree = Tree(host, route, node, across_mounts=False)
-    universe = universe_of(host.accounts, tree.objects)
-    access = Access(universe, host.settings)
-    summary = Summary()
-    seen = 0
-    for found in tree.answers(access, RIGHTS):
-        summary.add(found)
-        seen += 1
-        if found.object.posture.kind is Kind.SYMLINK:
-            assert found.answer == (None,) * len(RIGHTS)
-            continue
-        for right, bits in zip(RIGHTS, found.answer, strict=True):
-            expected = access.allowed(route_for(host, found.object.path, right), right)
-            assert bits == expected if bits is not None else not expected or right in ("execute", "traverse")
-    assert seen == len(host.objects) == sum(group.directories + group.others for group in summary.groups())
+    return route, node.survey()
 
 
-@given(hosts(), st.data(), st.sampled_from(["o+x", "g-x", "700", "a+rwx", "go=", "u-x", "ug+w"]))
-def test_gains_and_losses_are_the_difference_of_who(host: ImageHost, data: st.DataObject, word: str) -> None:
+@given(hosts(), st.sampled_from([RIGHTS, ("delete", "rename", "create"), ("execute", "change-mode")]))
+def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[str, ...]) -> None:
+    route, survey = surveyed(host, "/")
+    universe = universe_of(host.accounts, host.objects.values())
+    access = TreeAccess(host, Access(universe, host.settings), rights)
+    answers = access.answers(survey, route, access.reach(route))
+    assert [path for _, path in survey.paths_of(range(len(survey)))] == [survey.path(n) for n in range(len(survey))]
+    assert sorted(survey.paths()) == sorted(host.objects)
+    for place, path in enumerate(survey.paths()):
+        kind = host.objects[path].posture.kind
+        for right, bits in zip(rights, answers.keys[answers.number[place]], strict=True):
+            if bits is None:
+                assert not applies(right, kind)
+            else:
+                assert bits == access.access.allowed(route_for(host, path, right), right)
+    groups = summary.groups(survey, answers)
+    assert len(host.objects) == sum(group.directories + group.others for group in groups)
+
+
+@given(
+    hosts(),
+    st.data(),
+    st.sampled_from(["o+x", "g-x", "700", "a+rwx", "go=", "u-x", "ug+w"]),
+    st.sampled_from([None, 1, 3]),
+    st.booleans(),
+)
+def test_gains_and_losses_are_the_difference_of_who(
+    host: ImageHost, data: st.DataObject, word: str, uid: int | None, with_tree: bool
+) -> None:
     real = [path for path, found in host.objects.items() if found.posture.kind is not Kind.SYMLINK]
     chosen = data.draw(st.lists(st.sampled_from(real), min_size=1, max_size=3, unique=True))
-    wish = edit.Wish(parse_change(word))
-    edits = [edit.make(host.objects[path], wish, host.actor(), 0o022, host.accounts) for path in chosen]
+    targets = []
+    for path in chosen:
+        route, survey = surveyed(host, path)
+        survey = survey if with_tree else alone(survey.top)
+        targets.append(plan.Target(path, route, survey, survey.sort >= 0, with_tree))
+    planned = plan.make(host, targets, Wish(parse_change(word), uid=uid))
     universe = universe_of(host.accounts, host.objects.values())
-    planned = plan.make(host, edits, Access(universe, host.settings))
     before = reach_of_all(host, universe)
-    for one in edits:
-        _, node = open_end(host, one.object.path)
-        assert node is not None
-        assert one.mode is not None
-        node.change_mode(one.mode)
-        assert host.objects[one.object.path].posture == one.after
+    for item in planned.to_write():
+        for outcome in carry_out(host, [item], lambda: False):
+            assert outcome.error is None
+        assert host.objects[item.path].posture == item.change.after
     after = reach_of_all(host, universe)
     expected: tuple[dict[tuple[Principal, str], int], ...] = ({}, {})
     for key in before:

@@ -399,7 +399,7 @@ def test_a_change_that_would_unmask_is_refused_until_accepted() -> None:
         done = fiat("set", path, "--entry", "user:7104:w")
         assert done.returncode == 4
         assert "guard unmasks" in done.stderr
-        assert "user:7103:rw- gets w; --accept unmasks does it all the same" in done.stderr
+        assert "user:7103:rw- gets w; --mask=r-- keeps it; --accept unmasks does it all the same" in done.stderr
         assert os.getxattr(path, "system.posix_acl_access") == before
         assert fiat("set", path, "--mode", "g+w").returncode == 4
         assert fiat("set", path, "--entry", "user:7104:w", "--accept", "unmasks").returncode == 0

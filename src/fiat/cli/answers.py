@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from fiat.cli import terminal, words
-from fiat.cli.shifts import print_shifts
+from fiat.cli.shifts import print_shifts, told
 from fiat.core import capabilities, explain, naming
 from fiat.core.access import RIGHTS, Step
 from fiat.core.accounts import Accounts
@@ -113,8 +113,8 @@ def print_supposed(gains: Sequence[Shift], losses: Sequence[Shift]) -> None:
     """What a supposed membership changes."""
     print()
     print("Against today:")
-    print_shifts("Gains", gains)
-    print_shifts("Loses", losses)
+    print_shifts("Gains", told(gains))
+    print_shifts("Loses", told(losses))
 
 
 def _headline(end: Object, accounts: Accounts) -> str:

@@ -13,7 +13,9 @@ COMMANDS = {
     "decode": "any notation into all others and into words",
     "who": "which users and groups can really get at a path, and how",
     "why": "one verdict, walked component by component",
-    "set": "change a mode, with who gains and who loses shown",
+    "set": "change modes, owners and lists; who gains and who loses is shown first",
+    "history": "what was changed, by whom, and what has become of it",
+    "undo": "put back what was changed",
     "demo": "the whole example on the sample host skerry",
 }
 """Every command with its summary; the module is named after the command."""

@@ -50,7 +50,7 @@ def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("tex
     )
 
 
-def add_selection(parser: argparse.ArgumentParser) -> None:
+def add_selection(parser: argparse._ActionsContainer) -> None:
     """The options that choose among the objects of a tree."""
     parser.add_argument("--only", choices=("files", "dirs"), help="only what is no directory, or only directories")
     parser.add_argument("--name", metavar="GLOB", help="only names that match, such as '*.csv'")

@@ -13,8 +13,8 @@ from typing import Any
 from fiat.cli import terminal
 from fiat.cli.status import Status
 from fiat.core.caveats import Caveat
-from fiat.core.edit import Guard
 from fiat.core.errors import FiatError, PathError
+from fiat.core.guards import Guard
 from fiat.core.visible import quoted
 
 SCHEMA = "fiat/1"
@@ -53,7 +53,8 @@ class Report:
     def refused(self, guard: Guard) -> None:
         """Say on stderr which guard objects, to what, and which word accepts it."""
         sys.stdout.flush()
-        where = f"{quoted(guard.path)}: {guard.text}; --accept {guard.name} does it all the same"
+        paths = f"{guard.paths:,} paths, such as " if guard.paths > 1 else ""
+        where = f"{paths}{quoted(guard.path)}: {guard.text}; --accept {guard.name} does it all the same"
         print(f"fiat {self.command}: guard {guard.name}: {where}", file=sys.stderr)
 
     def caveat(self, caveats: Iterable[Caveat]) -> None:

@@ -1,43 +1,55 @@
-"""Change the mode or the access list of paths, and show before and after side by
-side, with who gains and who loses which right - on the path, and under it where
-a directory on the route changed.
+"""Change mode, ownership and access lists of paths or of trees: before and after are
+shown side by side, with who gains and who loses which right - on the paths, and
+under them where a directory on the route changed.
 
 MODE is octal (640, 2750) or clauses (u+x, g=u, go-w,+X). One to three octal
 digits set the nine permission bits, and a directory's special bits stay; four
-digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, WHO one
-without its permissions: user:auditor, group:press. What could hand out more than
-was asked is refused (exit status 4) until --accept names it."""
+digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
+group:press:rX, which gives x only to directories and to what can be executed
+already. Several options make one plan.
+
+What is dangerous is refused (exit status 4, nothing changed) until --accept names
+the guard: lockout, everyone-writes, privilege, system-path, from-root,
+clears-special, hard-links, unmasks. Every change is written to the history first;
+fiat undo puts it back."""
 
 import argparse
 import errno
 import os
+import sys
 from collections.abc import Iterator
 from typing import Any
 
-from fiat.cli import terminal, words
+from fiat.cli import carrying, changes, terminal, words
+from fiat.cli.carrying import Result, add_history, open_history
 from fiat.cli.hosts import failure, open_host
-from fiat.cli.parser import add_common
+from fiat.cli.parser import add_common, add_selection, selection
+from fiat.cli.progress import Progress
 from fiat.cli.report import Report
-from fiat.cli.shifts import print_shifts, shift_fields
+from fiat.cli.shifts import print_shifts, shift_fields, told
 from fiat.cli.status import Status
+from fiat.cli.wishes import add_wishes, wish_of
 from fiat.core import caveats, plan
-from fiat.core.access import Access
-from fiat.core.accesslist import Entry, Tag, parse_entry
 from fiat.core.accounts import Accounts
-from fiat.core.answer import universe_of
-from fiat.core.edit import Edit, Wish, make
-from fiat.core.errors import NotationError, PathError
-from fiat.core.host import Host, Node
-from fiat.core.mode import letters, octal, parse_change, permission_letters
-from fiat.core.plan import Plan
-from fiat.core.posture import Kind, Posture
+from fiat.core.carryout import carry_out, entries_of
+from fiat.core.errors import HistoryError, NotationError, PathError
+from fiat.core.guards import GUARDS, Guard
+from fiat.core.history import Beginning
+from fiat.core.host import Host
+from fiat.core.plan import Plan, Target
 from fiat.core.record import posture_fields
-from fiat.core.route import Route, open_end
+from fiat.core.route import open_end
+from fiat.core.selection import Selection
+from fiat.core.survey import Survey, alone
 from fiat.core.visible import visible
 
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
     ("let one user in", "fiat set /srv/skerry/observatory --entry user:surveyor:--x --preview"),
+    (
+        "a whole tree, files and directories apart",
+        "fiat set /srv/skerry/series --below --file-mode 640 --dir-mode 2750 --preview",
+    ),
 )
 
 
@@ -46,225 +58,272 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said"
     )
-    parser.add_argument("--mode", metavar="MODE", help="the mode: octal, or clauses such as g+w,o=")
-    parser.add_argument(
-        "--entry", action="append", default=[], metavar="ENTRY", help="add an access entry, or replace it"
+    add_wishes(parser)
+    far = parser.add_argument_group("how far")
+    far.add_argument("--below", action="store_true", help="PATH and all under it; symlinks there are not followed")
+    far.add_argument("--contents", action="store_true", help="all under PATH, not PATH itself")
+    far.add_argument("--link-itself", action="store_true", help="of a symlink change the link, not what it leads to")
+    add_selection(far)
+    care = parser.add_argument_group("care")
+    care.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
+    care.add_argument(
+        "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
     )
-    parser.add_argument("--no-entry", action="append", default=[], metavar="WHO", help="remove the entry for WHO")
-    parser.add_argument(
-        "--accept", action="append", default=[], choices=GUARDS, help="do it although this guard objects"
-    )
-    parser.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
+    care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
+    add_history(parser, without=True)
     add_common(parser)
 
 
-GUARDS = ("unmasks",)
+def prepare(arguments: list[str]) -> list[str]:
+    """The arguments with each mode or mask that begins with a dash tied to its option: it is none itself."""
+    found: list[str] = []
+    for word in arguments:
+        rights = word == "---" or (word.startswith("-") and not word.startswith("--"))
+        if rights and found and found[-1] in _TAKE_RIGHTS:
+            found[-1] += f"={word}"
+        else:
+            found.append(word)
+    return found
+
+
+_TAKE_RIGHTS = ("--mode", "--file-mode", "--dir-mode", "--mask", "--default-mask")
 
 
 def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
-    if args.mode is None and not args.entry and not args.no_entry:
-        raise NotationError("--mode", "what shall be set? Give --mode, --entry or --no-entry")
-    if args.snapshot is not None and not args.preview:
-        raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
     report = Report("set", args.format)
     host = open_host(args)
-    wish = _wish(args, host.accounts)
-    targets = list(_targets(host, args.paths, report))
-    try:
-        planned = _plan(host, targets, wish)
-        guards = [guard for edit in planned.edits for guard in edit.guards if guard.name not in args.accept]
-        _caveats(planned, targets, host, report)
-        if args.preview or guards:
-            _describe(planned, targets, host, report, applied=None)
-        else:
-            _describe(planned, targets, host, report, applied=_apply(planned, targets, report))
-        for guard in guards:
-            if not args.preview:
-                report.refused(guard)
-            elif report.as_text:
-                terminal.say(f"Guard {guard.name} would refuse this: {guard.text}. --accept {guard.name} does it.")
-        return report.finish(Status.GUARDED if guards and not args.preview else Status.DONE)
-    finally:
-        for target in targets:
-            target.node.close()
+    wish = wish_of(args, host)
+    if args.snapshot is not None and not args.preview:
+        raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
+    chosen = selection(args, host.accounts)
+    with Progress(report.as_text) as progress:
+        targets = list(_targets(host, args, chosen, report, progress))
+        made = plan.make(host, targets, wish, progress.tell)
+    guards = [guard for guard in made.guards if guard.name not in args.accept]
+    _caveats(made, targets, host, report)
+    result = None
+    if not args.preview and not guards:
+        try:
+            result = _apply(made, host, args, report)
+        except HistoryError as error:
+            report.complaint(HistoryError(f"{error}; nothing was changed, and --no-history changes without it"))
+            return Status.GUARDED
+    showing = _Showing(made, targets, host.accounts, report, guards, preview=args.preview, result=result)
+    showing.show()
+    return report.finish(Status.GUARDED if guards and not args.preview else Status.DONE)
 
 
-def _wish(args: argparse.Namespace, accounts: Accounts) -> Wish:
-    def entry(word: str) -> Entry:
-        return parse_entry(word, accounts.user_id, accounts.group_id)
-
-    return Wish(
-        mode=None if args.mode is None else parse_change(args.mode),
-        entries=tuple(entry(word) for word in args.entry),
-        no_entries=tuple(entry(f"{word}:-") for word in args.no_entry),
-    )
+# --- what is meant -------------------------------------------------------------
 
 
-class Target:
-    """One object to change: the route to it, and the object itself held open."""
-
-    def __init__(self, asked: str, route: Route, node: Node) -> None:
-        self.asked = asked
-        self.route = route
-        self.node = node
-
-
-def _targets(host: Host, paths: list[str], report: Report) -> Iterator[Target]:
-    """Each object once, under whichever name comes first."""
-    seen: set[tuple[int, int]] = set()
-    for path in paths:
-        route, node = open_end(host, path)
+def _targets(
+    host: Host, args: argparse.Namespace, chosen: Selection, report: Report, progress: Progress
+) -> Iterator[Target]:
+    with_tree = args.below or args.contents
+    for path in args.paths:
+        route, node = open_end(host, path, follow=not args.link_itself)
         if route.end is None or node is None:
             report.problem(failure(route) if path else PathError("", errno.ENOENT))
-        elif route.end.status.inode in seen:
+            continue
+        try:
+            if with_tree:
+                survey = node.survey(across_mounts=args.across_mounts, progress=progress.tell)
+            else:
+                survey = alone(route.end._replace(status=route.end.status._replace(birth=node.now().birth)))
+        finally:
             node.close()
-        else:
-            seen.add(route.end.status.inode)
-            yield Target(path, route, node)
+        if not survey.complete:
+            raise KeyboardInterrupt
+        taken = survey.chosen(chosen, host.accounts)
+        if args.contents:
+            taken[0] = False
+        yield Target(path, route, survey, taken, with_tree)
 
 
-def _plan(host: Host, targets: list[Target], wish: Wish) -> Plan:
-    actor, umask = host.actor(), host.settings.umask
-    ends = [target.route.end for target in targets if target.route.end is not None]
-    edits = [make(end, wish, actor, umask, host.accounts) for end in ends]
-    after = [edit.object._replace(posture=edit.after) for edit in edits]
-    walked = [object_ for target in targets for object_ in target.route.objects]
-    access = Access(universe_of(host.accounts, [*walked, *after]), host.settings)
-    return plan.make(host, edits, access)
-
-
-def _apply(planned: Plan, targets: list[Target], report: Report) -> Plan:
-    """Write each change through its open handle; the plan with just the edits that were written, or were not needed."""
-    done = []
-    for edit, target in zip(planned.edits, targets, strict=True):
-        error = PathError(edit.object.path, edit.errno, "change the mode of") if edit.errno else None
-        if edit.changes:
-            error = _apply_one(edit, target.node)
-        if error is None:
-            done.append(edit)
-        else:
-            report.problem(error)
-    return planned._replace(edits=tuple(done))
-
-
-def _apply_one(edit: Edit, node: Node) -> PathError | None:
-    """Compare with what the plan saw, change, read back."""
-    path = edit.object.path
-    try:
-        if node.look().posture != edit.object.posture:
-            return PathError(path, errno.EBUSY, "change the mode of", "it was changed meanwhile and is left alone")
-        if edit.mode is not None:
-            node.change_mode(edit.mode)
-        if edit.acl is not None:
-            node.change_list(edit.acl)
-        if node.look().posture != edit.after:
-            return PathError(path, errno.EIO, "confirm the change of", "the kernel made something else of it")
-    except OSError as error:
-        return PathError(path, error.errno or errno.EIO, "change the mode of")
-    return None
-
-
-def _caveats(planned: Plan, targets: list[Target], host: Host, report: Report) -> None:
+def _caveats(made: Plan, targets: list[Target], host: Host, report: Report) -> None:
     report.caveat(caveats.of_host(host.settings))
     for target in targets:
         report.caveat(caveats.of_route(target.route))
-    for trouble in planned.troubles:
+        report.caveat(caveats.of_mounts_left_out(target.survey.skipped))
+        _troubles(target.survey, report)
+    report.caveat(caveats.of_mounts_not_counted(made.skipped))
+    for trouble in made.troubles:
         report.problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
 
 
-def _describe(planned: Plan, targets: list[Target], host: Host, report: Report, *, applied: Plan | None) -> None:
-    """Say what was planned, and what of it was ``applied``: None where nothing was to be written."""
-    if report.as_text:
-        report.answered = len(planned.edits)
-        _print(planned, targets, host.accounts, applied=applied)
-        return
-    for edit in planned.edits:
-        report.add(_edit_fields(edit, host.accounts))
-    report.beside = {
-        "gains": [shift_fields(shift) for shift in planned.gains],
-        "losses": [shift_fields(shift) for shift in planned.losses],
-        "guards": [guard._asdict() for edit in planned.edits for guard in edit.guards],
-        "applied": applied is not None and len(applied.edits) == len(planned.edits),
-        "history": None,
-    }
+def _troubles(survey: Survey, report: Report) -> None:
+    for trouble in survey.troubles:
+        hint = "what is under it is left alone" if trouble.errno == errno.EACCES else ""
+        report.problem(PathError(trouble.path, trouble.errno, hint=hint))
 
 
-def _edit_fields(edit: Edit, accounts: Accounts) -> dict[str, Any]:
-    return {
-        "path": edit.object.path,
-        "before": posture_fields(edit.object.posture, accounts),
-        "after": posture_fields(edit.after, accounts),
-        "notes": [note._asdict() for note in edit.notes],
-    }
+# --- doing it ---------------------------------------------------------------------
 
 
-# --- text ------------------------------------------------------------------
+def _apply(made: Plan, host: Host, args: argparse.Namespace, report: Report) -> Result:
+    """Write each change through its handle; what the plan knows to be refused is a problem as well."""
+    for item in made.items():
+        if item.change.errno:
+            report.problem(PathError(item.path, item.change.errno, "change"))
+            if args.stop:
+                break
+    items = [] if args.stop and report.problems else made.to_write()
+    if not items:
+        return Result(None, "", 0, 0, 0, 0)
+    actor = host.accounts.user_numbered(os.geteuid())
+    beginning = Beginning(
+        actor.name if actor else None,
+        ("fiat", *(sys.argv[1:] if sys.argv else ())),
+        None,
+        told(made.gains),
+        told(made.losses),
+    )
+    history = None if args.no_history else open_history(args)
+    return carrying.carry(
+        lambda stopping: carry_out(host, items, stopping),
+        list(entries_of(items)),
+        beginning,
+        history,
+        report,
+        stop_at_first=args.stop,
+    )
 
 
-def _print(planned: Plan, targets: list[Target], accounts: Accounts, *, applied: Plan | None) -> None:
-    for edit, target in zip(planned.edits, targets, strict=True):
-        if target.route.links:
-            print(f"{visible(target.asked)} leads to {visible(edit.object.path)}, which is what changes")
-        if applied is None and edit.errno:
-            print(f"Cannot be changed: {visible(edit.object.path)} ({os.strerror(edit.errno)})")
-    same = [edit for edit in planned.edits if not edit.changes and not edit.errno]
-    if same:
-        paths = words.several([visible(edit.object.path) for edit in same], "paths")
-        print(f"Already so, nothing to change: {paths}")
-    changes = planned.changes if applied is None else applied.changes
-    if not changes:
-        return
-    if applied is None:
-        print(f"Preview: {words.counted(len(changes), 'path')} would change. Nothing is written.")
-    else:
-        print(f"{words.counted(len(changes), 'path')} changed.")
-    print()
-    rows = [row for edit in changes for row in _rows(edit, accounts)]
-    print(terminal.table(["", "", "before", "after"], rows, flexible=0))
-    for text in dict.fromkeys(note.text for edit in changes for note in edit.notes):
-        terminal.say("-  " + text, terminal.INDENT, hanging="   ")
-    print()
-    if len(changes) < len(planned.changes):
-        print("Gains and losses are those of the whole plan, of which a part was not written:")
-    for title, shifts in (("Gains", planned.gains), ("Loses", planned.losses)):
-        print_shifts(title, shifts)
+# --- saying it ----------------------------------------------------------------------
 
 
-def _rows(edit: Edit, accounts: Accounts) -> list[list[str]]:
-    """The path with its mode, then each entry whose letters differ."""
-    before, after = edit.object.posture, edit.after
-    rows = [[visible(edit.object.path), "mode", _mode_words(before), terminal.paint(_mode_words(after), "changed")]]
-    old, new = _entries(before, accounts), _entries(after, accounts)
-    rows += [
-        ["", name, old.get(name, "no entry"), terminal.paint(new.get(name, "no entry"), "changed")]
-        for name in dict.fromkeys((*old, *new))
-        if old.get(name) != new.get(name)
-    ]
-    return rows
+class _Showing:
+    """Says what was planned, and what of it was done."""
 
+    def __init__(
+        self,
+        made: Plan,
+        targets: list[Target],
+        accounts: Accounts,
+        report: Report,
+        guards: list[Guard],
+        *,
+        preview: bool,
+        result: Result | None,
+    ) -> None:
+        self.made = made
+        self.targets = targets
+        self.accounts = accounts
+        self.report = report
+        self.guards = guards
+        self.preview = preview
+        self.result = result
+        self.counts = made.counts()
+        self.changing = sum(
+            count for count, noted in zip(self.counts, made.changes, strict=True) if noted.change.changes
+        )
 
-def _mode_words(posture: Posture) -> str:
-    return f"{octal(posture.mode)}  {letters(posture.mode)}"
+    def show(self) -> None:
+        """Print it in the format asked for."""
+        if self.report.as_text:
+            self.report.answered = sum(self.counts)
+            self._print()
+            for guard in self.guards:
+                self._say_guard(guard)
+            return
+        self._fields()
+        for guard in self.guards:
+            if not self.preview:
+                self.report.refused(guard)
 
+    # machine output
 
-def _entries(posture: Posture, accounts: Accounts) -> dict[str, str]:
-    """What each class or entry gets, in words, by who it is."""
-    kind, group = posture.kind, words.group_name(posture.gid, accounts)
-    found = {f"owner {words.user_name(posture.uid, accounts)}": _class_words(posture.mode >> 6 & 7, kind)}
-    for entry in posture.acl.entries if posture.acl else ():
-        if entry.tag is Tag.NAMED_USER and entry.id is not None:
-            found[f"user {words.user_name(entry.id, accounts)}"] = _class_words(entry.permissions, kind)
-        elif entry.tag is Tag.NAMED_GROUP and entry.id is not None:
-            found[f"group {words.group_name(entry.id, accounts)}, named"] = _class_words(entry.permissions, kind)
-        elif entry.tag is Tag.OWNING_GROUP:
-            found[f"group {group}"] = _class_words(entry.permissions, kind)
-        elif entry.tag is Tag.MASK:
-            found["mask"] = _class_words(entry.permissions, kind)
-    if posture.acl is None:
-        found[f"group {group}"] = _class_words(posture.mode >> 3 & 7, kind)
-    return found | {"other": _class_words(posture.mode & 7, kind)}
+    def _fields(self) -> None:
+        known: dict[int, dict[str, Any]] = {}
+        for item in self.made.items():
+            rest = known.get(id(item.noted))
+            if rest is None:
+                rest = known[id(item.noted)] = {
+                    "before": posture_fields(item.change.before, self.accounts),
+                    "after": posture_fields(item.change.after, self.accounts),
+                    "notes": [note._asdict() for note in item.noted.notes],
+                }
+            self.report.add({"path": item.path, **rest})
+        self.report.beside = {
+            "gains": [shift_fields(shift) for shift in self.made.gains],
+            "losses": [shift_fields(shift) for shift in self.made.losses],
+            "guards": [guard._asdict() for guard in self.made.guards],
+            "applied": self.result is not None and self.result.complete and not self.report.problems,
+            "changed": 0 if self.result is None else self.result.changed,
+            "history": None if self.result is None else self.result.fields(),
+        }
 
+    # text
 
-def _class_words(value: int, kind: Kind) -> str:
-    return f"{permission_letters(value)}  {words.permissions(value, kind)}"
+    def _print(self) -> None:
+        for target in self.targets:
+            if target.route.links:
+                end = visible(target.survey.top.path)
+                print(f"{visible(target.asked)} leads to {end}, which is what changes")
+        refused = [(number, noted.change.errno) for number, noted in enumerate(self.made.changes) if noted.change.errno]
+        if self.result is None:
+            for number, code in refused:
+                count, example = self.counts[number], visible(self.made.example(number))
+                what = example if count == 1 else f"{words.counted(count, 'path')}, such as {example}"
+                print(f"Cannot be changed: {what} ({os.strerror(code)})")
+        self._say_what_is_so()
+        if not self.changing:
+            return
+        print(terminal.paint(self._headline(), "strong"))
+        print()
+        changes.print_changes(
+            (
+                changes.Changed(noted.change.before, noted.change.after, self.made.example(number), count)
+                for number, (noted, count) in enumerate(zip(self.made.changes, self.counts, strict=True))
+                if count and noted.change.changes
+            ),
+            self.accounts,
+        )
+        for text in dict.fromkeys(note.text for noted in self.made.changes for note in noted.notes):
+            terminal.say("-  " + text, terminal.INDENT, hanging="   ")
+        print()
+        if self.result is not None and not self.result.complete:
+            print("Gains and losses are those of the whole plan, of which a part was not written:")
+        for title, shifts in (("Gains", self.made.gains), ("Loses", self.made.losses)):
+            print_shifts(title, told(shifts))
+        if self.result is not None and carrying.ending(self.result):
+            print()
+            print(carrying.ending(self.result))
+
+    def _headline(self) -> str:
+        if self.result is not None:
+            return f"{words.of_all(self.result.changed, self.changing, 'path')} changed."
+        paths = words.counted(self.changing, "path")
+        if self.preview:
+            return f"Preview: {paths} would change. Nothing is written."
+        return f"Refused: nothing is written. {paths} would change."
+
+    def _say_what_is_so(self) -> None:
+        same = [
+            number
+            for number, noted in enumerate(self.made.changes)
+            if not noted.change.changes and not noted.change.errno and self.counts[number]
+        ]
+        count = sum(self.counts[number] for number in same)
+        if not count:
+            if not self.counts and self.targets:
+                print("Nothing here is meant: no path is what the options choose.")
+            return
+        if any(target.with_tree for target in self.targets):
+            print(f"Already so, nothing to change: {words.counted(count, 'path')}")
+            return
+        paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
+        print(f"Already so, nothing to change: {words.several(paths, 'paths')}")
+
+    def _say_guard(self, guard: Guard) -> None:
+        where = visible(guard.path)
+        if guard.paths > 1:
+            where = f"{words.counted(guard.paths, 'path')}, such as {where}"
+        if self.preview:
+            terminal.say(
+                f"Guard {guard.name} would refuse this. {where}: {guard.text}. --accept {guard.name} does it.",
+                hanging="  ",
+            )
+        else:
+            self.report.refused(guard)

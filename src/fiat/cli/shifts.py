@@ -1,13 +1,18 @@
 """Gains and losses, in text and as machine output."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from fiat.cli import terminal, words
 from fiat.core import naming
-from fiat.core.principals import Principal
+from fiat.core.history import Shifted
 from fiat.core.shift import Shift
 from fiat.core.visible import visible
+
+
+def told(shifts: Iterable[Shift]) -> tuple[Shifted, ...]:
+    """Gains or losses in words that a command line takes, as they are kept and printed."""
+    return tuple(Shifted(words.who_word(shift.principal), shift.right, shift.paths) for shift in shifts)
 
 
 def shift_fields(shift: Shift) -> dict[str, Any]:
@@ -15,23 +20,30 @@ def shift_fields(shift: Shift) -> dict[str, Any]:
     return {"who": words.who_word(shift.principal), "right": shift.right, "paths": shift.paths}
 
 
-def print_shifts(title: str, shifts: Sequence[Shift]) -> None:
+def print_shifts(title: str, shifts: Sequence[Shifted]) -> None:
     """Those who gain, or lose, the same share a line: the rights first, then who, users first."""
-    rights: dict[Principal, list[str]] = {}
-    for shift in shifts:
-        where = f" on {words.counted(shift.paths, 'path')}" if shift.paths > 1 else ""
-        rights.setdefault(shift.principal, []).append(shift.right + where)
-    together: dict[str, list[Principal]] = {}
-    for principal, given in rights.items():
-        together.setdefault(naming.joined(given), []).append(principal)
+    rights: dict[str, list[str]] = {}
+    for who, right, paths in shifts:
+        where = f" on {words.counted(paths, 'path')}" if paths > 1 else ""
+        rights.setdefault(who, []).append(right + where)
+    together: dict[str, list[str]] = {}
+    for who, given in rights.items():
+        together.setdefault(naming.joined(given), []).append(who)
     if not together:
         print(f"{title}  nobody")
-    for what, principals in together.items():
-        users = [words.principal(who) for who in principals if who.kind in ("user", "process")]
-        groups = [visible(words.who_word(who)[6:]) for who in principals if who.kind == "group"]
+    for what, people in together.items():
+        groups = [visible(who.removeprefix("group:")) for who in people if who.startswith("group:")]
+        users = [_user(who) for who in people if not who.startswith("group:") and who != "anyone-else"]
         parts = [words.several(users, "users")] if users else []
         if groups:
             parts.append(f"whoever is in {words.several(groups, 'groups', show=4)}")
-        if any(who.kind == "anyone-else" for who in principals):
+        if "anyone-else" in people:
             parts.append("anyone else")
         terminal.say(f"{title}  {what}: {'; '.join(parts)}", hanging="       ")
+
+
+def _user(who: str) -> str:
+    kind, colon, number = who.partition(":")
+    if colon and kind in ("uid", "pid"):
+        return f"uid {number}" if kind == "uid" else f"process {number}"
+    return visible(who)

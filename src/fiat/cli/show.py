@@ -17,6 +17,7 @@ from fiat.cli.parser import add_common, add_selection, selection
 from fiat.cli.report import Report
 from fiat.cli.sheet import print_sheet
 from fiat.core import caveats
+from fiat.core.below import Trouble, below
 from fiat.core.errors import NotationError, PathError
 from fiat.core.host import Host
 from fiat.core.posture import Kind, Object
@@ -24,7 +25,6 @@ from fiat.core.record import object_fields
 from fiat.core.remarks import remarks_on
 from fiat.core.route import Route, open_end, walk
 from fiat.core.selection import Selection
-from fiat.core.survey import Trouble, below
 from fiat.core.visible import visible
 
 EXAMPLES = (

@@ -1,19 +1,25 @@
 """``fiat who --below``: a whole tree, equal answers together."""
 
-from collections.abc import Iterable
+from collections.abc import Iterator, Sequence
 from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from fiat.cli import terminal, words
 from fiat.cli.asked import Asked
+from fiat.cli.progress import Progress
 from fiat.cli.report import Report
-from fiat.core import caveats
+from fiat.core import caveats, summary
 from fiat.core.access import RIGHTS, Access
-from fiat.core.answer import universe_of
+from fiat.core.answer import universe_of_postures
 from fiat.core.errors import PathError
 from fiat.core.principals import Principal, Universe
 from fiat.core.route import Route, open_end
 from fiat.core.selection import Selection
-from fiat.core.summary import AnswerKey, Found, Group, Summary, Tree
+from fiat.core.summary import Group
+from fiat.core.survey import Sort, Survey
+from fiat.core.tree import AnswerKey, Answers, TreeAccess
 from fiat.core.visible import visible
 
 
@@ -25,41 +31,62 @@ def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, acr
         report.problem(PathError(route.asked, again.errno))
         return
     try:
-        tree = Tree(host, again, node, across_mounts=across)
+        with Progress(report.as_text) as progress:
+            survey = node.survey(across_mounts=across, progress=progress.tell)
     finally:
         node.close()
-    for trouble in tree.troubles:
+    for trouble in survey.troubles:
         report.problem(PathError(trouble.path, trouble.errno))
-    for object_ in tree.objects:
-        report.caveat(caveats.of_object(object_))
-    report.caveat(caveats.of_mounts_left_out(tree.skipped))
-    universe = universe_of(asked.accounts, [*again.objects, *tree.objects], asked.processes)
-    view = _View(asked, universe, asked.rights or RIGHTS)
-    found = (
-        found
-        for found in tree.answers(Access(universe, host.settings), view.rights)
-        if chosen.takes(found.object, asked.accounts)
+    for number, sort in enumerate(survey.sorts):
+        if needs_caveat(sort):
+            report.caveat(caveats.of_object(survey.object(int(np.argmax(survey.sort == number)))))
+    report.caveat(caveats.of_mounts_left_out(survey.skipped))
+    if not survey.complete:
+        report.caveat(caveats.of_stopping(survey.top.path, len(survey)))
+    postures = (sort.posture for sort in survey.sorts)
+    universe = universe_of_postures(
+        asked.accounts, [*(object_.posture for object_ in again.objects), *postures], asked.processes
     )
+    view = _View(asked, universe, asked.rights or RIGHTS)
+    access = TreeAccess(host, Access(universe, host.settings), view.rights)
+    answers = access.answers(survey, again, access.reach(again))
+    taken = None if chosen.everything else survey.chosen(chosen, asked.accounts)
     if report.format == "csv":
-        for one in found:
-            report.add_row(view.row(one))
+        for path, kind, key in _entries(survey, answers, taken):
+            report.add_row(view.row(path, kind, answers.keys[key]))
     elif report.format == "jsonl":
-        _lines(view, found, report)
+        _lines(view, survey, answers, taken, report)
     elif report.as_text and view.is_one_question:
-        _print_paths(view, again, found)
+        _print_paths(view, again, survey, answers, taken)
         report.count()
     else:
-        summary = Summary()
-        for one in found:
-            summary.add(one)
+        groups = summary.groups(survey, answers, taken)
         if report.as_text:
             if report.answered:
                 print()
-            _print_summary(view, again, summary.groups())
+            _print_summary(view, again, groups, complete=survey.complete)
             report.count()
         else:
-            for number, group in enumerate(summary.groups(), 1):
+            report.beside["complete"] = survey.complete
+            for number, group in enumerate(groups, 1):
                 report.add(view.group_fields(again, number, group))
+
+
+def needs_caveat(sort: Sort) -> bool:
+    """Whether what is of this sort is not evaluated in full."""
+    return bool(caveats.of_object(sort.at("")))
+
+
+def _entries(survey: Survey, answers: Answers, taken: NDArray[np.bool_] | None) -> Iterator[tuple[str, str, int]]:
+    """The path, the kind and the number of the answer of every entry taken."""
+    return _entries_at(survey, answers, range(len(survey)) if taken is None else np.flatnonzero(taken).tolist())
+
+
+def _entries_at(survey: Survey, answers: Answers, places: Sequence[int]) -> Iterator[tuple[str, str, int]]:
+    kinds = [sort.posture.kind.value for sort in survey.sorts]
+    number, sort = answers.number, survey.sort
+    for place, path in survey.paths_of(places):
+        yield path, kinds[sort[place]], int(number[place])
 
 
 class _View:
@@ -110,10 +137,10 @@ class _View:
             "rights": self.rights_fields(group.answer),
         }
 
-    def row(self, found: Found) -> dict[str, Any]:
-        """One object in CSV: for each right the users who have it, and whether anyone else has."""
-        row: dict[str, Any] = {"path": found.object.path, "kind": found.object.posture.kind.value}
-        for right, bits in zip(self.rights, found.answer, strict=True):
+    def row(self, path: str, kind: str, answer: AnswerKey) -> dict[str, Any]:
+        """One entry in CSV: for each right the users who have it, and whether anyone else has."""
+        row: dict[str, Any] = {"path": path, "kind": kind}
+        for right, bits in zip(self.rights, answer, strict=True):
             told = self.told(bits)
             row[right] = None if told is None else told["users"]
             row[f"{right}_anyone_else"] = None if told is None else told["anyone_else"]
@@ -138,37 +165,33 @@ class _View:
         return "; ".join(parts) or "nobody"
 
 
-def _lines(view: _View, found: Iterable[Found], report: Report) -> None:
+def _lines(view: _View, survey: Survey, answers: Answers, taken: NDArray[np.bool_] | None, report: Report) -> None:
     """JSON Lines: each distinct answer before the first path that has it, then a line for each path."""
-    numbers: dict[AnswerKey, int] = {}
-    for one in found:
-        number = numbers.get(one.answer)
+    numbers: dict[int, int] = {}
+    for path, kind, key in _entries(survey, answers, taken):
+        number = numbers.get(key)
         if number is None:
-            number = numbers[one.answer] = len(numbers) + 1
-            report.add_line({"answer": number, "rights": view.rights_fields(one.answer)})
-        report.add_line({"path": one.object.path, "kind": one.object.posture.kind.value, "answer": number})
+            number = numbers[key] = len(numbers) + 1
+            report.add_line({"answer": number, "rights": view.rights_fields(answers.keys[key])})
+        report.add_line({"path": path, "kind": kind, "answer": number})
 
 
-def _print_paths(view: _View, route: Route, found: Iterable[Found]) -> None:
+def _print_paths(view: _View, route: Route, survey: Survey, answers: Answers, taken: NDArray[np.bool_] | None) -> None:
     """The paths on which those named have the one right."""
-    count = total = 0
-    for one in found:
-        total += 1
-        (bits,) = one.answer
-        if bits is not None and view.shown(bits):
-            count += 1
-            kind = "/" if one.object.posture.directory else ""
-            print(f"{visible(one.object.path)}{kind if one.object.path != '/' else ''}")
-    right = view.rights[0]
-    print(
-        f"{terminal.INDENT}{right} on {count:,} of {words.counted(total, 'path')} at and below {visible(route.asked)}"
-    )
+    granted = np.array([bits is not None and bool(view.shown(bits)) for (bits,) in answers.keys], np.bool_)
+    asked_about = np.ones(len(survey), np.bool_) if taken is None else taken
+    found = np.flatnonzero(asked_about & granted[answers.number]).tolist()
+    for path, kind, _ in _entries_at(survey, answers, found):
+        print(f"{visible(path)}{'/' if kind == 'directory' and path != '/' else ''}")
+    total = words.counted(int(asked_about.sum()), "path")
+    print(f"{terminal.INDENT}{view.rights[0]} on {len(found):,} of {total} at and below {visible(route.asked)}")
 
 
-def _print_summary(view: _View, route: Route, groups: list[Group]) -> None:
+def _print_summary(view: _View, route: Route, groups: list[Group], *, complete: bool) -> None:
     directories = sum(group.directories for group in groups)
     others = sum(group.others for group in groups)
-    print(terminal.paint(f"{visible(route.asked)} and all below it", "strong"))
+    whole = "and all below it" if complete else "and a part of what is below it: stopped before the end"
+    print(terminal.paint(f"{visible(route.asked)} {whole}", "strong"))
     counts = f"{words.counted(directories, 'directory', 'directories')}, {words.counted(others, 'other')}"
     print(f"{terminal.INDENT}{counts}; {words.counted(len(groups), 'distinct answer')}")
     for group in groups:

@@ -10,7 +10,7 @@ import argparse
 from collections.abc import Iterator
 from typing import Any
 
-from fiat.cli import answers, trees
+from fiat.cli import answers
 from fiat.cli.asked import Asked
 from fiat.cli.hosts import arrive, open_host
 from fiat.cli.parser import add_common, add_selection, selection
@@ -59,6 +59,8 @@ def run(args: argparse.Namespace) -> int:
         report.caveat(caveats.of_process(process, difference(process, host.accounts), host.accounts))
     for route in arrive(host, args.paths, report, missing="create" in asked.rights):
         if args.below:
+            from fiat.cli import trees  # loads NumPy
+
             trees.answer(asked, route, report, chosen, across=args.across_mounts)
         else:
             today = Answer(host, host.accounts, route, asked.rights, asked.processes)

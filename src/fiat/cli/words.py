@@ -112,6 +112,11 @@ def counted(number: int, one: str, many: str = "") -> str:
     return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 
+def of_all(number: int, whole: int, one: str) -> str:
+    """``12 paths``, or ``5 of 12 paths`` where that is not all."""
+    return counted(number, one) if number == whole else f"{number:,} of {counted(whole, one)}"
+
+
 def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
     """``4 users: keeper, steward, …``: the count where there are several, the first names, how many more."""
     given = list(names)

@@ -6,7 +6,7 @@ from fiat.core import principals
 from fiat.core.access import RIGHTS, Access, Verdict, applies, route_for
 from fiat.core.accounts import Accounts
 from fiat.core.host import Host
-from fiat.core.posture import Object
+from fiat.core.posture import Object, Posture
 from fiat.core.principals import Principal, Universe
 from fiat.core.route import Route
 
@@ -19,9 +19,14 @@ def universe_for(accounts: Accounts, routes: Iterable[Route], more: Iterable[Pri
 
 def universe_of(accounts: Accounts, objects: Iterable[Object], more: Iterable[Principal] = ()) -> Universe:
     """Everyone in the database, every number that owns or is named on ``objects``, and ``more``."""
+    return universe_of_postures(accounts, (object_.posture for object_ in objects), more)
+
+
+def universe_of_postures(accounts: Accounts, postures: Iterable[Posture], more: Iterable[Principal] = ()) -> Universe:
+    """Everyone in the database, every number that owns or is named on what has ``postures``, and ``more``."""
     uids: set[int] = set()
     gids: set[int] = set()
-    for posture in {object_.posture for object_ in objects}:
+    for posture in set(postures):
         uids.add(posture.uid)
         gids.add(posture.gid)
         if posture.acl is not None:

@@ -119,3 +119,18 @@ def of_mounts_left_out(points: list[str]) -> list[Caveat]:
     named = ", ".join(visible(point) for point in points[:4])
     more = f" and {len(points) - 4} more" if len(points) > 4 else ""
     return [Caveat("mounts-left-out", f"other file systems are mounted at {named}{more}; --across-mounts enters them")]
+
+
+def of_mounts_not_counted(points: list[str]) -> list[Caveat]:
+    """Mounts under a directory that changes, in which nobody was counted."""
+    if not points:
+        return []
+    named = ", ".join(visible(point) for point in points[:4])
+    more = f" and {len(points) - 4} more" if len(points) > 4 else ""
+    return [Caveat("mounts-not-counted", f"gains and losses leave out what is mounted at {named}{more}")]
+
+
+def of_stopping(path: str, entries: int) -> list[Caveat]:
+    """A tree of which only a part was read."""
+    text = f"only {entries:,} entries under {visible(path)} were read before it was stopped: there are more"
+    return [Caveat("stopped", text)]

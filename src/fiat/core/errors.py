@@ -5,7 +5,8 @@
     ├── InvalidAccessList     well formed, but no list the kernel would take
     ├── UnknownAccount        no such user, group or process
     ├── PathError             something about one path, with the errno
-    └── SnapshotError         a snapshot or accounts file that cannot be used
+    ├── SnapshotError         a snapshot or accounts file that cannot be used
+    └── HistoryError          the history cannot be read or written
 
 Each message names the word that was wrong and says what would be right. Words
 are kept raw in the attributes and quoted in the message with :func:`fiat.core.visible.quoted`,
@@ -60,3 +61,7 @@ class PathError(FiatError):
 
 class SnapshotError(FiatError):
     """A snapshot, or a folder of accounts, that cannot be read as one."""
+
+
+class HistoryError(FiatError):
+    """The history of changes cannot be read or written."""

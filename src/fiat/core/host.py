@@ -1,12 +1,23 @@
 """What the core needs to know of a machine: the interface of every host."""
 
-from collections.abc import Iterator
-from typing import NamedTuple, Protocol
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from fiat.core.accesslist import AccessList
 from fiat.core.accounts import Accounts
-from fiat.core.posture import Object
+from fiat.core.capabilities import FileCapabilities
+from fiat.core.posture import Object, Posture
 from fiat.core.principals import Principal
+
+if TYPE_CHECKING:
+    from fiat.core.survey import Survey  # which loads NumPy
+
+Progress = Callable[[int, str], None]
+"""Told now and then how many entries were read, and which directory was the last."""
+
+
+def no_progress(entries: int, path: str) -> None:
+    """Tell nobody."""
 
 
 class Settings(NamedTuple):
@@ -25,6 +36,19 @@ class Settings(NamedTuple):
     protected_fifos: int = 0
     security_modules: tuple[str, ...] = ()
     user_namespace: bool = False
+
+
+class Now(NamedTuple):
+    """What is compared before a change, and after it.
+
+    ``posture`` is without flags. The rest as in :class:`Status`.
+    """
+
+    posture: Posture
+    inode: tuple[int, int]
+    birth: int
+    links: int
+    changed: int
 
 
 class Node(Protocol):
@@ -46,11 +70,31 @@ class Node(Protocol):
     def names(self) -> Iterator[str]:
         """The names in this directory, in no particular order, without ``.`` and ``..``."""
 
+    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
+        """All that is at and under this object; what cannot be looked at is among its troubles.
+
+        Other file systems mounted in the tree are left out unless
+        ``across_mounts``. A KeyboardInterrupt ends it early: what was read
+        until then comes back, as not complete.
+        """
+
+    def now(self) -> Now:
+        """The posture as it is now, without flags; what cannot be read raises OSError."""
+
+    def change_owner(self, uid: int | None, gid: int | None) -> None:
+        """Set owner, group or both, as lchown(2) does."""
+
     def change_mode(self, mode: int) -> None:
         """Set the twelve mode bits, as chmod(2) does."""
 
     def change_list(self, acl: AccessList) -> None:
         """Set the access list, as setxattr(2) of it does."""
+
+    def change_default(self, acl: AccessList | None) -> None:
+        """Set or remove the default list."""
+
+    def change_capabilities(self, value: FileCapabilities | None) -> None:
+        """Set or remove the file capabilities."""
 
     def close(self) -> None:
         """Let go of the object."""

@@ -69,13 +69,16 @@ class Status(NamedTuple):
 
     ``size`` in bytes, ``changed`` the last status change in nanoseconds since
     the epoch (None where unknown), ``inode`` the pair of device and inode
-    number that tells two names of one object.
+    number that tells two names of one object. ``birth`` is when the inode was
+    made, in nanoseconds since the epoch, 0 where that was not asked or is not
+    kept: a new object may get the inode number of one that is gone.
     """
 
     links: int
     size: int
     changed: int | None
     inode: tuple[int, int]
+    birth: int = 0
 
 
 class Object(NamedTuple):

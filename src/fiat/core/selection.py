@@ -6,7 +6,7 @@ from typing import NamedTuple
 from fiat.core.accounts import Accounts
 from fiat.core.errors import NotationError
 from fiat.core.mode import parse_change
-from fiat.core.posture import Kind, Object
+from fiat.core.posture import Kind, Object, Posture
 from fiat.core.visible import quoted
 
 WORDS = {
@@ -36,12 +36,22 @@ class Selection(NamedTuple):
     bits: int = 0
     has: tuple[str, ...] = ()
 
+    @property
+    def everything(self) -> bool:
+        """Whether nothing is left out."""
+        return self == Selection()
+
     def takes(self, object_: Object, accounts: Accounts) -> bool:
         """Whether ``object_`` is meant."""
-        posture = object_.posture
+        return self.takes_posture(object_.posture, accounts) and self.takes_name(object_.path.rpartition("/")[2])
+
+    def takes_name(self, name: str) -> bool:
+        """Whether what has this name in its directory can be meant."""
+        return self.name is None or fnmatch.fnmatchcase(name, self.name)
+
+    def takes_posture(self, posture: Posture, accounts: Accounts) -> bool:
+        """Whether what has this posture can be meant."""
         if self.only is not None and posture.directory != (self.only == "dirs"):
-            return False
-        if self.name is not None and not fnmatch.fnmatchcase(object_.path.rpartition("/")[2], self.name):
             return False
         if self.uid is not None and posture.uid != self.uid:
             return False
@@ -49,7 +59,7 @@ class Selection(NamedTuple):
             return False
         if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
             return False  # a symlink's letters decide nothing, so it has none of them
-        return all(_has(word, object_, accounts) for word in self.has)
+        return all(_has(word, posture, accounts) for word in self.has)
 
 
 def with_words(words: list[str]) -> tuple[int, tuple[str, ...]]:
@@ -84,8 +94,7 @@ def _bits(word: str) -> int:
     return change.apply(0, directory=False)
 
 
-def _has(word: str, object_: Object, accounts: Accounts) -> bool:
-    posture = object_.posture
+def _has(word: str, posture: Posture, accounts: Accounts) -> bool:
     if word == "list":
         return posture.acl is not None
     if word == "default-list":

@@ -4,15 +4,20 @@ import errno
 import os
 import posixpath
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
 from fiat.core import edit
 from fiat.core.accesslist import AccessList
 from fiat.core.accounts import Accounts
+from fiat.core.capabilities import FileCapabilities
 from fiat.core.errors import UnknownAccount
-from fiat.core.host import Settings
-from fiat.core.posture import Kind, Object
+from fiat.core.host import Now, Progress, Settings, no_progress
+from fiat.core.posture import Kind, Object, Posture
 from fiat.core.principals import Principal, unlisted_user
 from fiat.core.visible import visible
+
+if TYPE_CHECKING:
+    from fiat.core.survey import Survey
 
 
 class ImageNode:
@@ -43,15 +48,40 @@ class ImageNode:
         """The names in this directory."""
         return iter(self._host.names_in(self.path))
 
+    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
+        """All that is at and under this object."""
+        from fiat.host import reading  # loads NumPy
+
+        return reading.survey_of_objects(self.look(), self._host.objects, self._host.names_in, across_mounts)
+
+    def now(self) -> Now:
+        """The posture without flags."""
+        found = self.look()
+        status = found.status
+        return Now(found.posture._replace(flags=()), status.inode, status.birth, status.links, status.changed or 0)
+
+    def change_owner(self, uid: int | None, gid: int | None) -> None:
+        """Set owner and group, with what the kernel clears then."""
+        self._become(edit.after_owner(self.look().posture, uid, gid, self._host.actor()))
+
     def change_mode(self, mode: int) -> None:
         """Set the mode, with what the kernel does to the list by itself."""
-        found = self.look()
-        self._host.objects[self.path] = found._replace(posture=edit.with_mode(found.posture, mode))
+        self._become(edit.after_mode(self.look().posture, mode, self._host.actor()))
 
     def change_list(self, acl: AccessList) -> None:
         """Set the access list, and the mode with it."""
-        found = self.look()
-        self._host.objects[self.path] = found._replace(posture=edit.with_list(found.posture, acl))
+        self._become(edit.after_list(self.look().posture, acl, self._host.actor()))
+
+    def change_default(self, acl: AccessList | None) -> None:
+        """Set or remove the default list."""
+        self._become(self.look().posture._replace(default=acl))
+
+    def change_capabilities(self, value: FileCapabilities | None) -> None:
+        """Set or remove the file capabilities."""
+        self._become(self.look().posture._replace(capabilities=value))
+
+    def _become(self, posture: Posture) -> None:
+        self._host.objects[self.path] = self.look()._replace(posture=posture)
 
     def close(self) -> None:
         """Nothing is held."""

@@ -4,15 +4,20 @@ import os
 import resource
 import sys
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from fiat.core.accounts import Accounts
 from fiat.core.errors import UnknownAccount
 from fiat.core.host import Settings
-from fiat.core.posture import Mount
+from fiat.core.posture import Mount, Posture
 from fiat.core.principals import Principal
 from fiat.host.accounts import NameService
+from fiat.host.attributes import Raw
 from fiat.host.mounts import read_mounts
 from fiat.host.node import LiveNode
+
+if TYPE_CHECKING:
+    from fiat.host.statx import Statx
 
 # Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
 _REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
@@ -28,6 +33,7 @@ class LiveHost:
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
         self._accounts = accounts
         self._mounts: dict[int, Mount] | None = None
+        self.postures: dict[tuple[int, int, int, Raw], Posture] = {}
 
     @cached_property
     def accounts(self) -> Accounts:
@@ -45,6 +51,13 @@ class LiveHost:
             security_modules=_security_modules(),
             user_namespace=_line("/proc/self/uid_map").split() not in ([], ["0", "0", "4294967295"]),
         )
+
+    @cached_property
+    def statx(self) -> "Statx":
+        """What makes the status calls that Python has not got."""
+        from fiat.host.statx import Statx  # rarely needed, and slow to load
+
+        return Statx()
 
     def mount_with_id(self, number: int) -> Mount | None:
         """The mount with this id; the table is read again when it is new."""

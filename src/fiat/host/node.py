@@ -13,14 +13,21 @@ import re
 import stat
 import struct
 from collections.abc import Iterator
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from fiat.core import accesslist, capabilities
 from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList
 from fiat.core.errors import FiatError
+from fiat.core.host import Now, Progress, no_progress
 from fiat.core.posture import FLAGS, Kind, Mount, Object, Posture, Status
+from fiat.host import attributes
+from fiat.host.attributes import KNOWN_FILE_SYSTEMS, LABELS, NOTHING, Raw
 
-_KINDS = {
+if TYPE_CHECKING:
+    from fiat.core.survey import Survey
+    from fiat.host.statx import Statx
+
+KINDS = {
     stat.S_IFREG: Kind.FILE,
     stat.S_IFDIR: Kind.DIRECTORY,
     stat.S_IFLNK: Kind.SYMLINK,
@@ -32,14 +39,20 @@ _KINDS = {
 
 # ioctl_iflags(2); the number is _IOR('f', 1, long), which depends on the size of a long
 _GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
-_FLAG_NAMES = tuple(zip((0x10, 0x20), FLAGS, strict=True))
+FLAG_NAMES = tuple(zip((0x10, 0x20), FLAGS, strict=True))
 
-_LABEL_XATTRS = ("security.selinux", "security.SMACK64")
 _INTERPRETER_LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line
 
 
 class Mounts(Protocol):
-    """Where a node asks for its mount."""
+    """What the nodes of one host share."""
+
+    postures: dict[tuple[int, int, int, Raw], Posture]
+    """Postures met before, by type and mode, owner, group and raw attributes."""
+
+    @property
+    def statx(self) -> "Statx":
+        """What makes the status calls."""
 
     def mount_with_id(self, number: int) -> Mount | None:
         """The mount with this id."""
@@ -57,7 +70,7 @@ class LiveNode:
     def look(self) -> Object:
         """The object as it is now; what may not be read is listed as unknown."""
         status = os.fstat(self._fd)
-        kind = _KINDS[stat.S_IFMT(status.st_mode)]
+        kind = KINDS[stat.S_IFMT(status.st_mode)]
         unknown: list[tuple[str, int]] = []
         acl = default = keeps_lists = None
         if kind is not Kind.SYMLINK:  # a symlink has no list, and asking says nothing of the file system
@@ -104,6 +117,10 @@ class LiveNode:
         finally:
             os.close(fd)
 
+    def change_owner(self, uid: int | None, gid: int | None) -> None:
+        """Set the owner, the group, or both, of this very inode; a symlink's own, not its target's."""
+        os.chown(self._through, -1 if uid is None else uid, -1 if gid is None else gid)
+
     def change_mode(self, mode: int) -> None:
         """Set the mode of this very inode."""
         os.chmod(self._through, mode)
@@ -112,9 +129,67 @@ class LiveNode:
         """Set the access list of this very inode."""
         os.setxattr(self._through, ACCESS_XATTR, accesslist.pack(acl))
 
+    def change_default(self, acl: AccessList | None) -> None:
+        """Set or remove the default list of this very inode."""
+        self._set_or_remove(DEFAULT_XATTR, None if acl is None else accesslist.pack(acl))
+
+    def change_capabilities(self, value: capabilities.FileCapabilities | None) -> None:
+        """Set or remove the file capabilities of this very inode."""
+        self._set_or_remove(capabilities.CAPABILITY_XATTR, None if value is None else capabilities.pack(value))
+
+    def _set_or_remove(self, name: str, value: bytes | None) -> None:
+        if value is not None:
+            os.setxattr(self._through, name, value)
+            return
+        try:
+            os.removexattr(self._through, name)
+        except OSError as error:
+            if error.errno != errno.ENODATA:
+                raise
+
     def close(self) -> None:
         """Close the handle."""
         os.close(self._fd)
+
+    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
+        """All that is at and under this object."""
+        from fiat.host import reading  # loads NumPy
+
+        found = self.look()
+        found = found._replace(status=found.status._replace(birth=self._mounts.statx.handle(self._fd).birth))
+        return reading.survey(self._mounts, self._fd, found, across_mounts=across_mounts, progress=progress)
+
+    def now(self) -> Now:
+        """The posture without flags, and which inode it is."""
+        status = self._mounts.statx.handle(self._fd)
+        identity = (status.device, status.inode)
+        mount = self._mounts.mount_with_id(status.mount)
+        if mount is None or mount.type not in KNOWN_FILE_SYSTEMS:
+            posture = self.look().posture._replace(flags=())
+            return Now(posture, identity, status.birth, status.links, status.changed)
+        raw = NOTHING
+        kind = status.mode & 0o170000
+        if kind != stat.S_IFLNK:
+            listed = os.listxattr(self._through)
+            if listed:
+                raw = attributes.read(listed, lambda name: os.getxattr(self._through, name))
+        key = (status.mode, status.uid, status.gid, raw)
+        known = self._mounts.postures.get(key)
+        if known is None:
+            said = attributes.decoded(raw)
+            if said.unknown:
+                what, number = said.unknown[0]
+                raise OSError(number, os.strerror(number), what)
+            known = self._mounts.postures[key] = Posture(
+                kind=KINDS[kind],
+                mode=stat.S_IMODE(status.mode),
+                uid=status.uid,
+                gid=status.gid,
+                acl=said.acl,
+                default=said.default,
+                capabilities=said.capabilities,
+            )
+        return Now(known, identity, status.birth, status.links, status.changed)
 
     # --- reading one part each; a part that may not be read goes to ``unknown`` ---
 
@@ -156,7 +231,7 @@ class LiveNode:
         try:
             fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
         except OSError:
-            return self._flags_unopened(unknown)
+            return self._flags_unopened(kind, unknown)
         try:
             value = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
         except OSError as error:
@@ -166,21 +241,19 @@ class LiveNode:
             return None
         finally:
             os.close(fd)
-        return tuple(name for bit, name in _FLAG_NAMES if value & bit)
+        return flag_names(kind, value)
 
-    def _flags_unopened(self, unknown: list[tuple[str, int]]) -> tuple[str, ...] | None:
+    def _flags_unopened(self, kind: Kind, unknown: list[tuple[str, int]]) -> tuple[str, ...] | None:
         """The flags of what may not be opened; statx(2) has these two with the values of ioctl_iflags(2)."""
-        from fiat.host import statx  # rarely needed, and slow to load
-
         try:
-            found, supported = statx.attributes(self._fd)
+            found = self._mounts.statx.handle(self._fd).attributes
         except (OSError, AttributeError) as error:  # the latter: a C library without statx
             unknown.append(("flags", getattr(error, "errno", None) or errno.ENOSYS))
             return None
-        return tuple(name for bit, name in _FLAG_NAMES if found & supported & bit)
+        return flag_names(kind, found)
 
     def _label(self) -> str | None:
-        for name in _LABEL_XATTRS:
+        for name in LABELS:
             try:
                 value = self._attribute(name)
             except OSError:
@@ -192,15 +265,10 @@ class LiveNode:
     def _interpreter(self, unknown: list[tuple[str, int]]) -> str | None:
         """The interpreter a script names (execve(2), "Interpreter scripts")."""
         try:
-            fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
-            try:
-                start = os.read(fd, _INTERPRETER_LINE)
-            finally:
-                os.close(fd)
+            return interpreter_at(os.open(self._through, os.O_RDONLY | os.O_NONBLOCK))
         except OSError as error:
             unknown.append(("first line", error.errno or errno.EIO))
             return None
-        return interpreter_in(start)
 
     def _mount(self) -> Mount | None:
         return self._mounts.mount_with_id(_mount_id(self._fd))
@@ -212,6 +280,21 @@ def _mount_id(fd: int) -> int:
             if line.startswith(b"mnt_id:"):
                 return int(line[7:])
     return -1
+
+
+def flag_names(kind: Kind, bits: int) -> tuple[str, ...]:
+    """The flags that are set in ``bits``; only files and directories carry them."""
+    if kind not in (Kind.FILE, Kind.DIRECTORY):
+        return ()
+    return tuple(name for bit, name in FLAG_NAMES if bits & bit)
+
+
+def interpreter_at(fd: int) -> str | None:
+    """The interpreter that the file opened as ``fd`` names; closes it."""
+    try:
+        return interpreter_in(os.read(fd, _INTERPRETER_LINE))
+    finally:
+        os.close(fd)
 
 
 def interpreter_in(start: bytes) -> str | None:

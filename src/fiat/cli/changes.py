@@ -1,0 +1,136 @@
+"""How changes look: before and after side by side, equal changes in one row."""
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from fiat.cli import terminal, words
+from fiat.core.accesslist import AccessList, Tag
+from fiat.core.accounts import Accounts
+from fiat.core.capabilities import names
+from fiat.core.mode import letters, octal, permission_letters
+from fiat.core.posture import Kind, Posture
+from fiat.core.visible import visible
+
+_MOST = 12
+"""Kinds of change that are shown before the rest is only counted."""
+
+
+class Changed(NamedTuple):
+    """So many objects that change from ``before`` to ``after``, one of them at ``example``."""
+
+    before: Posture
+    after: Posture
+    example: str
+    paths: int
+
+
+def print_changes(changes: Iterable[Changed], accounts: Accounts) -> None:
+    """One block of rows for each kind of change, the most frequent first; what is the same everywhere stays out."""
+    kinds = _kinds(changes, accounts)
+    rows = []
+    for (kind, differences), (count, example) in kinds[:_MOST]:
+        first, *rest = _where(kind, count, example)
+        for place, (what, before, after) in enumerate(differences):
+            where = first if not place else rest.pop(0) if rest else ""
+            rows.append([where, what, before, terminal.paint(after, "changed")])
+        rows += [[more, "", "", ""] for more in rest]
+    if rows:
+        print(terminal.table(["", "", "before", "after"], rows, flexible=0))
+    left = kinds[_MOST:]
+    if left:
+        paths = sum(count for _, (count, _) in left)
+        kinds_left = words.counted(len(left), "more kind")
+        print(f"{terminal.INDENT}and {kinds_left} of change, of {words.counted(paths, 'path')}")
+
+
+_Difference = tuple[str, str, str]
+
+
+def _kinds(
+    changes: Iterable[Changed], accounts: Accounts
+) -> list[tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]]]:
+    """Changes of the same things on objects of the same kind, with how many there are and an example."""
+    found: dict[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]] = {}
+    for change in changes:
+        key = change.before.kind, tuple(differences(change.before, change.after, accounts))
+        count, example = found.get(key, (0, change.example))
+        found[key] = count + change.paths, example
+    return sorted(found.items(), key=lambda item: -item[1][0])
+
+
+def _where(kind: Kind, count: int, example: str) -> list[str]:
+    shown = visible(example)
+    if count == 1:
+        return [shown]
+    plural = {Kind.DIRECTORY: "directories"}.get(kind, words.KIND[kind] + "s").replace("regular ", "")
+    return [f"{count:,} {plural}", f"such as {shown}"]
+
+
+def differences(before: Posture, after: Posture, accounts: Accounts) -> Iterator[_Difference]:
+    """What differs: its name, and what it was and what it is, in codes and words."""
+    kind = before.kind
+    if before.uid != after.uid:
+        yield "owner", words.user_name(before.uid, accounts), words.user_name(after.uid, accounts)
+    if before.gid != after.gid:
+        yield "group", words.group_name(before.gid, accounts), words.group_name(after.gid, accounts)
+    if kind is Kind.SYMLINK:
+        return
+    if before.mode != after.mode:
+        yield "mode", _mode_words(before), _mode_words(after)
+    for what, given, had, has in (
+        ("", kind, _entries(before, accounts), _entries(after, accounts)),
+        ("default ", Kind.DIRECTORY, _default_entries(before, accounts), _default_entries(after, accounts)),
+    ):
+        for name in dict.fromkeys((*had, *has)):
+            if had.get(name) != has.get(name):
+                yield what + name, _class_words(had.get(name), given), _class_words(has.get(name), given)
+    if before.capabilities != after.capabilities:
+        yield "capabilities", _capability_words(before), _capability_words(after)
+
+
+def _mode_words(posture: Posture) -> str:
+    return f"{octal(posture.mode)}  {letters(posture.mode)}"
+
+
+def _entries(posture: Posture, accounts: Accounts) -> dict[str, int]:
+    """What each class or entry gets, by what it is called."""
+    found = {"for the owner": posture.mode >> 6 & 7}
+    if posture.acl is not None:
+        found |= _of_list(posture.acl, accounts)
+    else:
+        found["for its group"] = posture.mode >> 3 & 7
+    return found | {"for others": posture.mode & 7}
+
+
+def _default_entries(posture: Posture, accounts: Accounts) -> dict[str, int]:
+    acl = posture.default
+    if acl is None:
+        return {}
+    owner, other = acl.only(Tag.OWNER), acl.only(Tag.OTHER)
+    assert owner is not None
+    assert other is not None
+    return {"for the owner": owner.permissions} | _of_list(acl, accounts) | {"for others": other.permissions}
+
+
+def _of_list(acl: AccessList, accounts: Accounts) -> dict[str, int]:
+    found = {}
+    for entry in acl.entries:
+        if entry.tag is Tag.NAMED_USER and entry.id is not None:
+            found[f"user {words.user_name(entry.id, accounts)}"] = entry.permissions
+        elif entry.tag is Tag.NAMED_GROUP and entry.id is not None:
+            found[f"group {words.group_name(entry.id, accounts)}"] = entry.permissions
+        elif entry.tag is Tag.OWNING_GROUP:
+            found["for its group"] = entry.permissions
+        elif entry.tag is Tag.MASK:
+            found["mask"] = entry.permissions
+    return found
+
+
+def _class_words(value: int | None, kind: Kind) -> str:
+    if value is None:
+        return "no entry"
+    return f"{permission_letters(value)}  {words.permissions(value, kind)}"
+
+
+def _capability_words(posture: Posture) -> str:
+    return "none" if posture.capabilities is None else " ".join(names(posture.capabilities.permitted))

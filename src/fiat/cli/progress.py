@@ -1,0 +1,50 @@
+"""What is shown on a terminal while something long is going on; nothing where stderr is none."""
+
+import os
+import sys
+import time
+from types import TracebackType
+from typing import Any
+
+from fiat.core.visible import visible
+
+_PATIENCE = 1.0
+"""Seconds before anything is shown: what is done by then needs no progress."""
+
+_WIDEST = 50
+
+
+class Progress:
+    """A line with the number of objects, the rate, and the current directory."""
+
+    def __init__(self, wanted: bool = True, doing: str = "read", total: int | None = None) -> None:
+        self._wanted = wanted and sys.stderr.isatty() and os.environ.get("TERM") != "dumb"
+        self._doing = doing
+        self._total = total
+        self._begun = time.monotonic()
+        self._bar: Any = None
+
+    def __enter__(self) -> "Progress":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._bar is not None:
+            self._bar.close()
+
+    def tell(self, objects: int, path: str) -> None:
+        """So many objects are done, the last of them in the directory ``path``."""
+        if not self._wanted:
+            return
+        if self._bar is None:
+            if time.monotonic() - self._begun < _PATIENCE:
+                return
+            from tqdm import tqdm
+
+            self._bar = tqdm(
+                total=self._total, desc=self._doing, unit=" objects", leave=False, dynamic_ncols=True, ascii=True
+            )
+        where = visible(path)
+        self._bar.set_postfix_str(where if len(where) <= _WIDEST else "…" + where[1 - _WIDEST :], refresh=False)
+        self._bar.update(objects - self._bar.n)

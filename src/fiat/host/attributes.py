@@ -1,0 +1,80 @@
+"""Extended attributes that say something about access: from the kernel's bytes."""
+
+import errno
+import os
+from collections.abc import Callable, Iterable
+from typing import NamedTuple
+
+from fiat.core import accesslist, capabilities
+from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList
+from fiat.core.capabilities import CAPABILITY_XATTR, FileCapabilities
+from fiat.core.errors import FiatError
+
+LABELS = ("security.selinux", "security.SMACK64")
+"""The attributes in which security modules keep their labels."""
+
+KNOWN_FILE_SYSTEMS = frozenset(["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "overlay"])
+"""On these, listxattr(2) names every list, and statx(2) tells every flag; elsewhere each object is asked for each."""
+
+_NAMES = (ACCESS_XATTR, DEFAULT_XATTR, CAPABILITY_XATTR, *LABELS)
+
+Raw = tuple[bytes | int | None, ...]
+"""For each attribute its bytes; None where it is not set; an errno where it could not be read."""
+
+NOTHING: Raw = ()
+
+
+class Attributes(NamedTuple):
+    """What the attributes of an object say; ``unknown`` as in :class:`Object`."""
+
+    acl: AccessList | None = None
+    default: AccessList | None = None
+    capabilities: FileCapabilities | None = None
+    label: str | None = None
+    unknown: tuple[tuple[str, int], ...] = ()
+
+
+def read(listed: Iterable[str], get: Callable[[str], bytes]) -> Raw:
+    """Get those of the attributes ``listed`` that matter."""
+    found: list[bytes | int | None] = []
+    for name in _NAMES:
+        value: bytes | int | None = None
+        if name in listed:
+            try:
+                value = get(name)
+            except OSError as error:
+                value = None if error.errno in (errno.ENODATA, errno.EOPNOTSUPP) else error.errno
+        found.append(value)
+    return NOTHING if all(value is None for value in found) else tuple(found)
+
+
+def decoded(raw: Raw) -> Attributes:
+    """What raw attributes say."""
+    if not raw:
+        return Attributes()
+    unknown: list[tuple[str, int]] = []
+
+    def known(value: bytes | int | None, what: str) -> bytes | None:
+        if isinstance(value, int):
+            unknown.append((what, value))
+            return None
+        return value
+
+    def a_list(value: bytes | int | None, what: str) -> AccessList | None:
+        data = known(value, what)
+        try:
+            return None if data is None else accesslist.unpack(data)
+        except FiatError:
+            unknown.append((what, errno.EINVAL))
+            return None
+
+    access, default, powers, *labels = raw
+    acl, inherited = a_list(access, "access list"), a_list(default, "default list")
+    data = known(powers, "capabilities")
+    held = None
+    try:
+        held = None if data is None else capabilities.unpack(data)
+    except FiatError:
+        unknown.append(("capabilities", errno.EINVAL))
+    label = next((os.fsdecode(value.rstrip(b"\0")) for value in labels if isinstance(value, bytes)), None)
+    return Attributes(acl, inherited, held, label, tuple(unknown))

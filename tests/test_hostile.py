@@ -1,0 +1,210 @@
+"""Changing while others do their worst: trees that move under it, and being stopped at any moment."""
+
+import os
+import random
+import signal
+import sys
+import time
+from collections.abc import Callable
+from contextlib import suppress
+
+import pytest
+
+import fiat.cli.set  # loaded before the children that need it
+import fiat.cli.undo  # noqa: F401
+from fiat.cli.main import main
+from fiat.core import plan
+from fiat.core.carryout import carry_out
+from fiat.core.mode import parse_change
+from fiat.core.route import open_end
+from fiat.core.wish import Wish
+from fiat.host.history import SqliteHistory
+from fiat.host.live import LiveHost
+from filesystems import ROOT, fresh
+from test_change import state_of
+from test_set import make, mode_of, states
+
+needs_root = pytest.mark.skipif(not ROOT, reason="root is what is attacked")
+
+
+def a_tree(top: str, folders: int, files: int) -> str:
+    """A tree of ``folders`` directories in one another, three to each, with ``files`` files each."""
+    make(top, 0o755, directory=True)
+    places = [top]
+    for number in range(folders):
+        places.append(make(f"{places[number // 3]}/d{number}", 0o755, directory=True))
+    for place in places:
+        for number in range(files):
+            make(f"{place}/f{number}", 0o644)
+    return top
+
+
+def in_child(task: Callable[[], object]) -> int:
+    """The number of a child process that does ``task``, silently."""
+    child = os.fork()
+    if child:
+        return child
+    try:
+        null = os.open(os.devnull, os.O_RDWR)
+        os.dup2(null, 1)
+        os.dup2(null, 2)
+        task()
+    finally:
+        os._exit(0)
+
+
+def swap_for_ever(top: str, outside: str, seed: int) -> None:
+    """Put links, symbolic and hard, to what is outside in the place of what is in the tree, and back again.
+
+    By handles: else one of these would be led out of the tree by the other's links, and do the damage itself.
+    """
+    dice = random.Random(seed)
+    folders = {os.open(path, os.O_RDONLY): list(names) for path, names, _ in os.walk(top)}
+    os.mkdir(f"{top}-hidden-{seed}")
+    hidden = os.open(f"{top}-hidden-{seed}", os.O_RDONLY)
+    while True:
+        place = dice.choice(list(folders))
+        name = dice.choice((*folders[place], "f0", "f1"))
+        with suppress(OSError):
+            os.rename(name, "it", src_dir_fd=place, dst_dir_fd=hidden)
+            if name.startswith("d"):
+                os.symlink(outside, name, dir_fd=place)
+            elif dice.random() < 0.5:
+                os.symlink(f"{outside}/f0", name, dir_fd=place)
+            else:
+                os.link(f"{outside}/f0", name, dst_dir_fd=place)
+            time.sleep(dice.random() / 2000)
+            os.unlink(name, dir_fd=place)
+            os.rename("it", name, src_dir_fd=hidden, dst_dir_fd=place)
+
+
+@needs_root
+def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) -> None:
+    top, outside = a_tree(f"{folder}/tree", 40, 5), a_tree(f"{folder}/outside", 40, 5)
+    before = states(outside)
+    host = LiveHost()
+    attackers = [in_child(lambda: swap_for_ever(top, outside, seed)) for seed in range(2)]  # noqa: B023
+    changed = refused = 0
+    try:
+        for number in range(120):
+            wish = Wish(parse_change(("go=", "go=rX")[number % 2]), uid=(0, 7101)[number % 2])
+            route, node = open_end(host, top)
+            assert node is not None
+            survey = node.survey()
+            node.close()
+            made = plan.make(host, [plan.Target(top, route, survey, survey.sort >= 0, True)], wish)
+            if any(guard.name == "hard-links" for guard in made.guards):
+                refused += 1  # one of them was there when it was planned: refused, and rightly so
+                continue
+            outcomes = list(carry_out(host, made.to_write(), lambda: False))
+            changed += sum(outcome.error is None for outcome in outcomes)
+            refused += sum(outcome.error is not None for outcome in outcomes)
+            if number % 20 == 0:
+                assert states(outside) == before
+    finally:
+        for attacker in attackers:
+            os.kill(attacker, signal.SIGKILL)
+            os.waitpid(attacker, 0)
+    assert states(outside) == before
+    assert changed > 1000
+    assert refused > 10
+
+
+@needs_root
+@pytest.mark.parametrize("blow", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("kind", ["ext4", "tmpfs"])
+def test_stopped_at_any_moment_it_can_be_put_back(kind: str, blow: signal.Signals) -> None:
+    dice = random.Random(blow)
+    midway = 0
+    with fresh(kind) as folder:
+        top = a_tree(f"{folder}/tree", 12, 150)
+        for path in list(states(top))[::7]:
+            os.chmod(path, 0o4755)
+        before = states(top)
+        place = f"{folder}/history.db"
+        accepted = [word for guard in ("from-root", "clears-special", "privilege") for word in ("--accept", guard)]
+        words = ["set", top, "--below", "--owner", "7101", "--group", "7201", "--mode", "u=rwX,g=rX,o="]
+        words += ["--entry", "user:7105:rX", "--history", place, *accepted]
+        begun = time.monotonic()
+        os.waitpid(in_child(lambda: main(words)), 0)
+        whole = time.monotonic() - begun
+        assert main(["undo", "--history", place]) == 0
+        for _ in range(25):
+            child = in_child(lambda: main(words))
+            time.sleep(whole * (0.3 + 0.7 * dice.random()))
+            os.kill(child, blow)
+            os.waitpid(child, 0)
+            now = states(top)
+            if now == before:
+                continue
+            run = SqliteHistory(place).runs()[0]
+            midway += 0 < sum(now[path] != before[path] for path in before) < run.paths
+            assert main(["undo", "--history", place]) == 0
+            assert states(top) == before
+            assert SqliteHistory(place).run(run.number).undone_by == run.number + 1
+    assert midway >= 2, "it was never struck in the middle"
+
+
+@needs_root
+def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
+    paths = [make(f"{folder}/{name}", 0o600) for name in "abcd"]
+    host = LiveHost()
+    made = []
+    for path in paths:
+        route, node = open_end(host, path)
+        assert node is not None
+        made.append(plan.Target(path, route, survey := node.survey(), survey.sort >= 0, False))
+        node.close()
+    items = plan.make(host, made, Wish(parse_change("644"))).to_write()
+    os.chmod(paths[0], 0o400)
+    os.rename(paths[1], f"{folder}/elsewhere")
+    os.symlink("/etc/passwd", paths[1])
+    os.unlink(paths[2])
+    make(paths[2], 0o600)
+    passwd = state_of("/etc/passwd")
+    errors = {outcome.path: str(outcome.error) for outcome in carry_out(host, items, lambda: False)}
+    assert "it was changed meanwhile" in errors[paths[0]]
+    assert "another object is there now" in errors[paths[1]]
+    assert "another object is there now" in errors[paths[2]]
+    assert errors[paths[3]] == "None"
+    assert [mode_of(path) for path in (paths[0], paths[2], paths[3])] == [0o400, 0o600, 0o644]
+    assert mode_of(f"{folder}/elsewhere") == 0o600
+    assert state_of("/etc/passwd") == passwd
+
+
+def test_a_very_deep_tree(folder: str) -> None:
+    levels = 4000
+    top = here = make(f"{folder}/deep", 0o700, directory=True)
+    home = os.getcwd()
+    os.chdir(here)
+    for _ in range(levels):
+        os.mkdir("d", 0o700)
+        os.chdir("d")
+    os.chdir(home)
+    sys.stdout.flush()
+    where = ["--history", f"{folder}/history.db"]
+    try:
+        for words in (["set", top, "--below", "--mode", "go=rx", *where], ["undo", *where]):
+            assert main(words) == 0
+            os.chdir(top)
+            modes = set()
+            for _ in range(levels):
+                modes.add(os.stat(".").st_mode & 0o777)
+                os.chdir("d")
+            modes.add(os.stat(".").st_mode & 0o777)
+            assert modes == {0o755 if words[0] == "set" else 0o700}
+    finally:
+        os.chdir(home)
+        _remove_deep(top, levels)
+
+
+def _remove_deep(top: str, levels: int) -> None:
+    home = os.open(".", os.O_RDONLY)
+    os.chdir(top)
+    for _ in range(levels):
+        os.chdir("d")
+    for _ in range(levels):
+        os.chdir("..")
+        os.rmdir("d")
+    os.fchdir(home)
+    os.close(home)
