@@ -108,9 +108,13 @@ class Assembly:
         """The number of ``sort``, a new one where it is new."""
         found = self._known.get(sort)
         if found is None:
-            found = self._known[sort] = len(self.sorts)
-            self.sorts.append(sort)
+            found = self._known[sort] = self.new_number(sort)
         return found
+
+    def new_number(self, sort: Sort) -> int:
+        """The number of a sort that is known to be new, which is cheaper than looking."""
+        self.sorts.append(sort)
+        return len(self.sorts) - 1
 
     def add(self, batch: Batch, roots: Sequence[int]) -> int:
         """Take ``batch``, which began with the entries ``roots``; the place of its first entry."""

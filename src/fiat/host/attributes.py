@@ -48,6 +48,15 @@ def read(listed: Iterable[str], get: Callable[[str], bytes]) -> Raw:
     return NOTHING if all(value is None for value in found) else tuple(found)
 
 
+def lists_are_kept(path: str) -> bool | None:
+    """Whether the file system at ``path`` keeps access lists; None where it does not say."""
+    try:
+        os.getxattr(path, ACCESS_XATTR)
+    except OSError as error:
+        return {errno.ENODATA: True, errno.EOPNOTSUPP: False}.get(error.errno or 0)
+    return True
+
+
 def decoded(raw: Raw) -> Attributes:
     """What raw attributes say."""
     if not raw:

@@ -14,9 +14,6 @@ from typing import NamedTuple
 SIZE = 256
 """Bytes of one answer."""
 
-MODE_AT = 28
-"""Where in an answer the 16 bits of type and mode stand."""
-
 LAYOUT = (
     ("attributes", "<u8", 8),
     ("links", "<u4", 16),
@@ -33,12 +30,14 @@ LAYOUT = (
 )
 """Name, type and offset of the fields that Fiat reads."""
 
-_AT_FDCWD = -100
+AT_FDCWD = -100
 _AT_SYMLINK_NOFOLLOW, _AT_NO_AUTOMOUNT, _AT_EMPTY_PATH = 0x100, 0x800, 0x1000
 _BASIC, _BIRTH, _MOUNT_ID = 0x7FF, 0x800, 0x1000
-_WANTED = _BASIC | _BIRTH | _MOUNT_ID
+WANTED = _BASIC | _BIRTH | _MOUNT_ID
+"""All that is asked for in a call."""
+
 _SECOND = 1_000_000_000
-_BY_NAME = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT
+BY_NAME = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT
 
 # attributes, links, uid, gid, mode, inode, supported, birth and change (seconds, nanoseconds), device, mount
 _FIELDS = struct.Struct("=8xQIIIH2xQ16xQ16xqI4xqI4x24xIIQ")
@@ -63,21 +62,21 @@ class Statx:
     """Makes the calls, all into one buffer of its own."""
 
     def __init__(self, answers: int = 1) -> None:
-        # PyDLL keeps the interpreter locked: for calls of a microsecond, letting go of it costs more
-        self._call = ctypes.PyDLL(None, use_errno=True).statx
-        self._call.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p)
+        # call(AT_FDCWD, name, BY_NAME, WANTED, address) is 0 when it went well. PyDLL keeps the
+        # interpreter locked: for calls of a microsecond, letting go of it costs more.
+        self.call = ctypes.PyDLL(None, use_errno=True).statx
+        self.call.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p)
         self.buffer = ctypes.create_string_buffer(SIZE * answers)
         self.address = ctypes.addressof(self.buffer)
 
-    def name(self, name: bytes, address: int) -> int:
-        """Write the answer for ``name`` in the current directory, not followed, to ``address``; 0, or the errno."""
-        if self._call(_AT_FDCWD, name, _BY_NAME, _WANTED, address) == 0:
-            return 0
+    @staticmethod
+    def errno() -> int:
+        """Why the last call failed."""
         return ctypes.get_errno()
 
     def handle(self, fd: int) -> Status:
         """What the object held by ``fd`` is; raises OSError."""
-        if self._call(fd, b"", _AT_EMPTY_PATH, _WANTED, self.address) != 0:
+        if self.call(fd, b"", _AT_EMPTY_PATH, WANTED, self.address) != 0:
             number = ctypes.get_errno()
             raise OSError(number, os.strerror(number))
         attributes, links, uid, gid, mode, inode, supported, born, born_ns, changed, changed_ns, major, minor, mount = (

@@ -1,11 +1,10 @@
 """Reads directories in bulk: one status call and one call for the names of the attributes, for each entry.
 
 The answers of statx(2) stay in one buffer until there are a few thousand;
-then NumPy finds which entries are of one sort. Only what a sort needs is made
-into objects.
+then NumPy finds which entries are alike. Nothing is made into objects here:
+what entries have in common is told as *rows* of four numbers.
 """
 
-import errno
 import os
 import stat
 from array import array
@@ -15,15 +14,14 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.accesslist import ACCESS_XATTR
 from fiat.core.below import Trouble
-from fiat.core.posture import Posture
 from fiat.core.survey import Batch, Sort, sort_of
 from fiat.host import attributes, statx
-from fiat.host.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Attributes, Raw
-from fiat.host.node import FLAG_NAMES, KINDS, LiveNode, Mounts, flag_names, interpreter_at
+from fiat.host.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
+from fiat.host.node import FLAG_NAMES, LiveNode, Mounts, interpreter_at
 
 _CHUNK = 2048
+_SHORTEST_SCRIPT = 4  # "#!/x"
 _FLAGS = sum(bit for bit, _ in FLAG_NAMES)
 _DIRECTORY, _FILE, _LINK = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
 _OPEN_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_NONBLOCK
@@ -36,7 +34,22 @@ _ANSWER = np.dtype(
         "itemsize": statx.SIZE,
     }
 )
+_MODE_AT, _SIZE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 144 // 8  # in numbers of their size
 _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
+
+LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)
+"""In the last column of a row: the first is the number of a sort that was found out by looking thoroughly."""
+
+Rows = NDArray[np.uint64]
+"""What entries have in common, in four columns of 64 bits, high and low half:
+
+0. the number of the script's interpreter; inode flags (16 bits), type and mode (16 bits)
+1. group; owner
+2. major and minor number of the device
+3. mount; the number of the attributes
+
+Numbers of interpreters and attributes count what a reader has met, 0 being none.
+"""
 
 
 class Directory(NamedTuple):
@@ -44,18 +57,30 @@ class Directory(NamedTuple):
 
     entry: int
     names: tuple[bytes, ...]
+    mount: int = 0
+    """The number of its mount, 0 where that is not known."""
+
+
+class Met(NamedTuple):
+    """What a reader had not met before this part; each list goes on where that of the part before ended."""
+
+    first_row: int
+    rows: Rows
+    attributes: list[Raw]
+    scripts: list[str | int]
+    sorts: list[Sort]
+    lists_kept: dict[int, bool | None]
 
 
 class Part(NamedTuple):
     """What one call of :meth:`TreeReader.read` has read.
 
-    ``sorts`` are those not met before, numbered from ``first_sort``;
-    ``unread`` the directories that were found and not read.
+    ``batch.sort`` counts rows. ``unread`` are the directories that were found
+    and not read, ``at`` is one of the last that were.
     """
 
     batch: Batch
-    first_sort: int
-    sorts: list[Sort]
+    met: Met
     unread: list[Directory]
     troubles: list[Trouble]
     skipped: list[str]
@@ -76,16 +101,14 @@ class TreeReader:
         self._across = across_mounts
         self._statx = statx.Statx(_CHUNK)
         self._handles = statx.Statx()
-        self._words = memoryview(self._statx.buffer).cast("B").cast("H")
-        self._mount_ids = memoryview(self._statx.buffer).cast("B").cast("Q")
-        self._answers: NDArray[np.void] = np.frombuffer(memoryview(self._statx.buffer).cast("B"), _ANSWER)
-        self._attributes = [Attributes()]
+        raw = memoryview(self._statx.buffer).cast("B")
+        self._halves, self._words = raw.cast("H"), raw.cast("Q")
+        self._answers: NDArray[np.void] = np.frombuffer(raw, _ANSWER)
         self._known_attributes: dict[Raw, int] = {NOTHING: 0}
-        self._scripts: list[str | None] = [None]
-        self._known_scripts: dict[str, int] = {}
-        self._sorts: list[Sort] = []
-        self._known_rows: dict[bytes, int] = {}
+        self._known_scripts: dict[str | int, int] = {"": 0}
         self._known_sorts: dict[Sort, int] = {}
+        self._known_rows: dict[bytes, int] = {}
+        self._rows: list[NDArray[np.uint64]] = []
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
         self._start()
 
@@ -95,11 +118,11 @@ class TreeReader:
 
     def _start(self) -> None:
         """Begin a part."""
-        self._first_sort = len(self._sorts)
+        self._known_before = len(self._known_rows), len(self._known_attributes), len(self._known_scripts)
+        self._sorts_before = len(self._known_sorts)
+        self._rows = []
         self._filled = 0
-        self._attribute_numbers = array("I")
-        self._script_numbers = array("I")
-        self._forced = array("i")
+        self._special: list[tuple[int, int, int, int]] = []
         self._chunks: list[tuple[NDArray[np.int32], NDArray[np.uint64], NDArray[np.uint32], NDArray[np.int64]]] = []
         self._names: list[bytes] = []
         self._directories = array("i")
@@ -133,16 +156,8 @@ class TreeReader:
         finally:
             os.fchdir(home)
             os.close(home)
-        at = unread[-1].names if unread else roots[-1]
-        return Part(
-            self._batch(),
-            self._first_sort,
-            self._sorts[self._first_sort :],
-            unread,
-            self._troubles,
-            self._skipped,
-            self._path_of(at) or "/",
-        )
+        at = self._path_of(unread[-1].names if unread else roots[-1]) or "/"
+        return Part(self._batch(), self._met(), unread, self._troubles, self._skipped, at)
 
     def _open(self, names: tuple[bytes, ...]) -> int:
         """Open the directory with these names, one after the other, no link followed."""
@@ -159,7 +174,7 @@ class TreeReader:
 
     def _read_below(self, fd: int, root: Directory, most: int) -> Iterator[Directory]:
         """Read a directory and what is under it, depth first; what is left unread when there are enough entries."""
-        waiting: list[tuple[int, tuple[bytes, ...], Iterator[tuple[int, bytes]]]] = []
+        waiting: list[tuple[int, tuple[bytes, ...], Iterator[tuple[int, bytes, int]]]] = []
 
         def enter(fd: int, directory: Directory) -> None:
             try:
@@ -175,12 +190,12 @@ class TreeReader:
         enter(fd, root)
         while waiting and self._entries < most:
             above, names, inside = waiting[-1]
-            entry, name = next(inside, (-1, b""))
+            entry, name, mount = next(inside, (-1, b"", 0))
             if entry < 0:
                 waiting.pop()
                 os.close(above)
                 continue
-            directory = Directory(entry, (*names, name))
+            directory = Directory(entry, (*names, name), mount)
             try:
                 fd = os.open(name, _OPEN_DIRECTORY, dir_fd=above)
             except OSError as error:
@@ -189,80 +204,74 @@ class TreeReader:
             enter(fd, directory)
         for above, names, inside in waiting:
             os.close(above)
-            for entry, name in inside:
-                yield Directory(entry, (*names, name))
+            for entry, name, mount in inside:
+                yield Directory(entry, (*names, name), mount)
 
-    def _read_one(self, fd: int, directory: Directory) -> list[tuple[int, bytes]]:
+    def _read_one(self, fd: int, directory: Directory) -> list[tuple[int, bytes, int]]:
         """Read one directory; the entries in it that are directories to be read."""
         os.fchdir(fd)
         names = os.listdir(b".")
         names.sort()
-        mount = self._handles.handle(fd).mount
+        mount = directory.mount or self._handles.handle(fd).mount
         known = self._mounts.mount_with_id(mount)
         bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS
         if bulk and mount not in self._keeps_lists:
-            self._ask_for_lists(mount)
-        inside: list[tuple[int, bytes]] = []
-        taken: list[bytes] = []
-        entry = self._entries
-        status, words, listxattr = self._statx.name, self._words, os.listxattr
-        address, filled = self._statx.address + self._filled * statx.SIZE, self._filled
-        add_attributes, add_script, add_forced = (
-            self._attribute_numbers.append,
-            self._script_numbers.append,
-            self._forced.append,
-        )
+            self._keeps_lists[mount] = attributes.lists_are_kept(".")
+        inside: list[tuple[int, bytes, int]] = []
+        gone: list[bytes] = []
+        entry, filled = self._entries, self._filled
+        # for each of millions of entries: everything that is looked up is looked up before
+        status, at, flags, wanted = self._statx.call, statx.AT_FDCWD, statx.BY_NAME, statx.WANTED
+        halves, words, listxattr, special = self._halves, self._words, os.listxattr, self._special
+        address = self._statx.address + filled * statx.SIZE
         for name in names:
-            number = status(name, address)
-            if number:
-                self._trouble((*directory.names, name), OSError(number, ""))
+            if status(at, name, flags, wanted, address):
+                self._trouble((*directory.names, name), OSError(self._statx.errno(), ""))
+                gone.append(name)
                 continue
-            mode = words[filled * 128 + 14]
+            mode = halves[filled * 128 + _MODE_AT]
             kind = mode & 0o170000
-            attribute_number = script = forced = 0
+            said = script = looked_at = 0
             if not bulk:
-                forced = self._look(fd, name, directory)
+                looked_at = self._look(fd, name, directory)
             elif kind != _LINK:
                 try:
                     listed = listxattr(name, follow_symlinks=False)
                 except OSError:
                     listed = []  # none are kept here
                 if listed:
-                    attribute_number = self._attributes_of(name, listed)
-                if kind == _FILE and mode & 0o111:
+                    said = self._attributes_of(name, listed)
+                if kind == _FILE and mode & 0o111 and words[filled * 32 + _SIZE_AT] >= _SHORTEST_SCRIPT:
                     script = self._script_of(name)
             if kind == _DIRECTORY:
-                there = self._mount_ids[filled * 32 + 18]
+                there = words[filled * 32 + _MOUNT_AT]
                 if there == mount:
-                    inside.append((entry, name))
+                    inside.append((entry, name, mount))
                 else:
-                    forced = forced or self._look(fd, name, directory)
+                    looked_at = looked_at or self._look(fd, name, directory)
                     if self._across:
-                        inside.append((entry, name))
+                        inside.append((entry, name, there))
                     else:
                         self._skipped.append(self._path_of((*directory.names, name)))
-            if forced < 0:
-                continue  # it has gone meanwhile
-            add_attributes(attribute_number)
-            add_script(script)
-            add_forced(forced)
-            taken.append(name)
+            if said or script or looked_at:
+                if looked_at < 0:
+                    gone.append(name)
+                    continue
+                special.append((filled, said, script, looked_at))
             entry += 1
             filled += 1
             address += statx.SIZE
             if filled == _CHUNK:
                 self._filled = filled
                 self._sort_chunk()
-                filled, address = 0, self._statx.address
-                add_attributes, add_script, add_forced = (
-                    self._attribute_numbers.append,
-                    self._script_numbers.append,
-                    self._forced.append,
-                )
+                filled, address, special = 0, self._statx.address, self._special
         self._filled = filled
-        self._names += taken
+        if gone:
+            missing = set(gone)
+            names = [name for name in names if name not in missing]
+        self._names += names
         self._directories.append(directory.entry)
-        self._counts.append(len(taken))
+        self._counts.append(len(names))
         self._entries = entry
         return inside
 
@@ -271,25 +280,16 @@ class TreeReader:
     def _attributes_of(self, name: bytes, listed: list[str]) -> int:
         """The number of what the attributes named in ``listed`` say."""
         raw = attributes.read(listed, lambda attribute: os.getxattr(name, attribute, follow_symlinks=False))
-        found = self._known_attributes.get(raw)
-        if found is None:
-            found = self._known_attributes[raw] = len(self._attributes)
-            self._attributes.append(attributes.decoded(raw))
-        return found
+        return self._known_attributes.setdefault(raw, len(self._known_attributes))
 
     def _script_of(self, name: bytes) -> int:
-        """The number of the interpreter that an executable file names; 0 for none."""
+        """The number of the interpreter that an executable file names, or of the errno that kept it from us."""
+        found: str | int
         try:
-            found = interpreter_at(os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW))
+            found = interpreter_at(os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)) or ""
         except OSError as error:
-            found = f"\0{error.errno}"
-        if found is None:
-            return 0
-        number = self._known_scripts.get(found)
-        if number is None:
-            number = self._known_scripts[found] = len(self._scripts)
-            self._scripts.append(found)
-        return number
+            found = error.errno or 0
+        return self._known_scripts.setdefault(found, len(self._known_scripts))
 
     def _look(self, fd: int, name: bytes, directory: Directory) -> int:
         """One more than the number of the sort of what is called ``name``, asked thoroughly; -1 where it has gone."""
@@ -297,7 +297,8 @@ class TreeReader:
             handle = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=fd)
             node = LiveNode(self._mounts, handle, self._path_of((*directory.names, name)))
             try:
-                return 1 + self._number(sort_of(node.look()))
+                sort = sort_of(node.look())
+                return 1 + self._known_sorts.setdefault(sort, len(self._known_sorts))
             finally:
                 node.close()
         except OSError as error:
@@ -305,7 +306,7 @@ class TreeReader:
             return -1
 
     def _trouble(self, names: tuple[bytes, ...], error: OSError) -> None:
-        self._troubles.append(Trouble(self._path_of(names) or "/", error.errno or errno.EIO))
+        self._troubles.append(Trouble(self._path_of(names) or "/", error.errno or 0))
 
     def _path_of(self, names: tuple[bytes, ...]) -> str:
         return "/".join([self._path, *map(os.fsdecode, names)])
@@ -313,76 +314,47 @@ class TreeReader:
     # --- many entries ---
 
     def _sort_chunk(self) -> None:
-        """Find the sorts of the entries in the buffer, and empty it."""
-        count = self._filled
-        self._filled = 0
+        """Find the rows of the entries in the buffer, and empty it."""
+        count, special = self._filled, self._special
+        self._filled, self._special = 0, []
         answers = self._answers[:count]
         rows = np.empty((count, 4), np.uint64)
-        flags = answers["attributes"] & answers["supported"] & _FLAGS
-        rows[:, 0] = answers["mode"] | flags << 16 | np.array(self._script_numbers, np.uint64) << 32
-        rows[:, 1] = answers["uid"].astype(np.uint64) | answers["gid"].astype(np.uint64) << 32
-        rows[:, 2] = answers["device_major"].astype(np.uint64) << 32 | answers["device_minor"]
-        rows[:, 3] = answers["mount"] << 32 | np.array(self._attribute_numbers, np.uint64)
-        forced = np.array(self._forced, np.int32)
-        if forced.any():
-            rows[forced > 0] = 0
-            rows[forced > 0, 0] = forced[forced > 0]
-        first, places = _distinct_rows(rows)
+        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & _FLAGS) << 16
+        rows[:, 1] = answers["uid"] | answers["gid"].astype(np.uint64) << 32
+        rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
+        rows[:, 3] = answers["mount"] << 32
+        if special:
+            place, said, script, looked_at = np.array(special, np.uint64).T
+            rows[place, 0] |= script << 32
+            rows[place, 3] |= said
+            thorough = looked_at > 0
+            rows[place[thorough]] = 0
+            rows[place[thorough], 0] = looked_at[thorough] - 1
+            rows[place[thorough], 3] = LOOKED_AT
+        first, places = distinct_rows(rows)
         numbers = np.empty(len(first), np.int32)
-        for place, row in enumerate(rows[first]):
+        known = self._known_rows
+        for number, row in enumerate(rows[first]):
             key = row.tobytes()
-            if forced[first[place]]:
-                numbers[place] = forced[first[place]] - 1
-                continue
-            number = self._known_rows.get(key)
-            if number is None:
-                number = self._known_rows[key] = self._number(self._sort(answers[first[place]], row))
-            numbers[place] = number
+            found = known.get(key)
+            if found is None:
+                found = known[key] = len(known)
+                self._rows.append(row)
+            numbers[number] = found
         birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
         self._chunks.append((numbers[places], answers["inode"].copy(), answers["links"].copy(), birth))
-        self._attribute_numbers = array("I")
-        self._script_numbers = array("I")
-        self._forced = array("i")
 
-    def _number(self, sort: Sort) -> int:
-        number = self._known_sorts.get(sort)
-        if number is None:
-            number = self._known_sorts[sort] = len(self._sorts)
-            self._sorts.append(sort)
-        return number
-
-    def _sort(self, answer: np.void, row: NDArray[np.uint64]) -> Sort:
-        mode = int(answer["mode"])
-        kind = KINDS[stat.S_IFMT(mode)]
-        found = self._attributes[int(row[3]) & 0xFFFFFFFF]
-        flags = int(answer["attributes"]) & int(answer["supported"])
-        script = self._scripts[int(row[0]) >> 32]
-        unknown = found.unknown
-        if script is not None and script.startswith("\0"):
-            unknown = (*unknown, ("first line", int(script[1:])))
-            script = None
-        posture = Posture(
-            kind=kind,
-            mode=stat.S_IMODE(mode),
-            uid=int(answer["uid"]),
-            gid=int(answer["gid"]),
-            acl=found.acl,
-            default=found.default,
-            flags=flag_names(kind, flags),
-            capabilities=found.capabilities,
+    def _met(self) -> Met:
+        """What was not met before this part."""
+        rows, said, scripts = self._known_before
+        return Met(
+            rows,
+            np.array(self._rows, np.uint64).reshape(-1, 4),
+            list(self._known_attributes)[said:],
+            list(self._known_scripts)[scripts:],
+            list(self._known_sorts)[self._sorts_before :],
+            self._keeps_lists,
         )
-        device = os.makedev(int(answer["device_major"]), int(answer["device_minor"]))
-        mount = int(answer["mount"])
-        keeps_lists = None if stat.S_ISLNK(mode) else self._keeps_lists.get(mount)
-        return Sort(posture, device, self._mounts.mount_with_id(mount), script, found.label, keeps_lists, unknown)
-
-    def _ask_for_lists(self, mount: int) -> None:
-        """Find out whether lists are kept on the mount that the current directory is on."""
-        try:
-            os.getxattr(b".", ACCESS_XATTR)
-            self._keeps_lists[mount] = True
-        except OSError as error:
-            self._keeps_lists[mount] = {errno.ENODATA: True, errno.EOPNOTSUPP: False}.get(error.errno or 0)
 
     def _batch(self) -> Batch:
         empty = (np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), np.zeros(0, np.int64))
@@ -399,7 +371,7 @@ class TreeReader:
         )
 
 
-def _distinct_rows(rows: NDArray[np.uint64]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+def distinct_rows(rows: Rows) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
     """The first place of each distinct row, and for each row its place among the distinct ones.
 
     Rows are compared by a 64-bit mixture of their columns; should two rows
