@@ -14,7 +14,7 @@ from fiat.core import accesslist
 from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
 
 FIRST_UID, FIRST_GID = 20_000, 30_000
-_FILE_MODES = (0o644, 0o644, 0o644, 0o640, 0o640, 0o640, 0o660, 0o660, 0o600, 0o600, 0o755, 0o750)
+_FILE_MODES = (0o644,) * 9 + (0o640,) * 7 + (0o660,) * 4 + (0o600,) * 3 + (0o755, 0o750)
 _EXECUTABLES = (b"#!/bin/sh\nexit 0\n", b"#!/usr/bin/python3\n", b"\x7fELF" + bytes(60), b"\x7fELF" + bytes(60))
 _DIRECTORY_MODES = (0o755, 0o755, 0o750, 0o2770, 0o2775, 0o700, 0o711)
 
@@ -95,7 +95,10 @@ class Grower:
         return inside
 
     def _owner(self) -> tuple[int, int]:
-        return FIRST_UID + self.dice.randrange(self.owners), FIRST_GID + self.dice.randrange(self.groups)
+        """Somebody, and mostly their own group, or one of two that they share things with."""
+        owner = self.dice.randrange(self.owners)
+        group = owner * 7 + self.dice.choice((0, 0, 0, 1, 2))
+        return FIRST_UID + owner, FIRST_GID + group % self.groups
 
     def _set(self, path: str, uid: int, gid: int, mode: int, *, directory: bool) -> None:
         os.chown(path, uid, gid)

@@ -16,7 +16,6 @@ from fiat.core import rules
 from fiat.core.access import ALL_RIGHTS, RIGHTS, Access, applies, check, names, objects, route_for
 from fiat.core.principals import Principal, Universe, user
 from fiat.core.route import Route
-from fiat.core.rules import AccessClass
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
 from kernel import as_somebody, may, tries
@@ -180,13 +179,13 @@ def never_pass_over(mode: int) -> bool:
     return False
 
 
-def union_of_entries(self: AccessClass, want: int) -> int:
+def union_of_entries(among: list[rules.Share], want: int) -> int:
     """Rights spread over several entries counted together."""
-    granted = self.principals
+    granted = -1
     for bit in (4, 2, 1):
         if want & bit:
             some = 0
-            for share in self.shares:
+            for share in among:
                 some |= share.principals if share.permissions & bit else 0
             granted &= some
     return granted
@@ -205,7 +204,7 @@ def only_the_flag(object_: object, flag: str) -> bool:
     ("place", "name", "wrong_rule"),
     [
         (rules, "passes_over_list", never_pass_over),
-        (AccessClass, "granting", union_of_entries),
+        (rules, "granted", union_of_entries),
         (rules, "overriding_capability", override_anything),
         (rules, "EXECUTE_BITS", 0),
         (objects, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right, 1)),

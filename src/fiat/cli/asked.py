@@ -23,6 +23,7 @@ class Asked:
         self.uids = {host.accounts.user_id(word) for word in args.user}
         self.gids = {host.accounts.group_id(word) for word in args.group}
         self.processes = [host.process(pid) for pid in args.pid]
+        self.anyone_else: bool = args.anyone_else
         self.because: bool = args.because
         self.everyone: bool = args.all
         joins = [who.membership(word, host) for word in args.if_member]
@@ -30,10 +31,17 @@ class Asked:
         self.supposing = bool(joins or leaves)
         self.accounts = Supposed(host.accounts, joins, leaves) if self.supposing else host.accounts
 
+    @property
+    def names_somebody(self) -> bool:
+        """Whether users, groups or anyone else are asked about, and not all of them."""
+        return bool(self.uids or self.gids or self.anyone_else)
+
     def shows(self, principal: Principal) -> bool:
         """Whether the answer for ``principal`` is asked for."""
-        if principal.kind == "process" or not (self.uids or self.gids or self.processes):
+        if principal.kind == "process" or not (self.names_somebody or self.processes):
             return True
+        if principal.kind == "anyone-else":
+            return self.anyone_else
         if principal.kind == "user":
             return principal.uid in self.uids
         return principal.kind == "group" and bool(principal.gids & self.gids)

@@ -1,6 +1,7 @@
 """``fiat who --below``: a whole tree, equal answers together."""
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -14,13 +15,16 @@ from fiat.core import caveats, summary
 from fiat.core.access import RIGHTS, Access
 from fiat.core.answer import universe_of_postures
 from fiat.core.errors import PathError
-from fiat.core.principals import Principal, Universe
+from fiat.core.principals import Universe
 from fiat.core.route import Route, open_end
 from fiat.core.selection import Selection
 from fiat.core.summary import Group
 from fiat.core.survey import Sort, Survey
 from fiat.core.tree import AnswerKey, Answers, TreeAccess
 from fiat.core.visible import visible
+
+_MOST = 16
+"""Answers that are shown, the most frequent ones, where --all does not ask for every one."""
 
 
 def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, across: bool) -> None:
@@ -64,12 +68,12 @@ def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, acr
         if report.as_text:
             if report.answered:
                 print()
-            _print_summary(view, again, groups, complete=survey.complete)
+            _print_summary(view, survey, again, groups)
             report.count()
         else:
             report.beside["complete"] = survey.complete
             for number, group in enumerate(groups, 1):
-                report.add(view.group_fields(again, number, group))
+                report.add(view.group_fields(survey, again, number, group))
 
 
 def needs_caveat(sort: Sort) -> bool:
@@ -97,15 +101,22 @@ class _View:
         self.universe = universe
         self.rights = rights
         self._told: dict[int, dict[str, Any]] = {}
+        self._people: dict[int, str] = {}
+        of_kind = {"user": 0, "process": 0, "group": 0, "anyone-else": 0}
+        asked_about = 0
+        for place, who in enumerate(universe.principals):
+            of_kind[who.kind] |= 1 << place
+            if asked.shows(who):
+                asked_about |= 1 << place
+        self.asked_about = asked_about
+        self._users = (of_kind["user"] | of_kind["process"]) & asked_about
+        self._groups = of_kind["group"] & asked_about
+        self.anyone_else = of_kind["anyone-else"]
 
     @property
     def is_one_question(self) -> bool:
-        """Whether one right is asked about, of users or groups named: then the paths are the answer."""
-        return len(self.rights) == 1 and bool(self.asked.uids or self.asked.gids)
-
-    def shown(self, bits: int) -> list[Principal]:
-        """The principals in the set that are asked about."""
-        return [who for who in self.universe.members(bits) if self.asked.shows(who)]
+        """Whether one right is asked about, of somebody named: then the paths are the answer."""
+        return len(self.rights) == 1 and self.asked.names_somebody
 
     def told(self, bits: int | None) -> dict[str, Any] | None:
         """A set of principals as machine output; None where the right does not apply."""
@@ -113,11 +124,11 @@ class _View:
             return None
         found = self._told.get(bits)
         if found is None:
-            shown = self.shown(bits)
+            members = self.universe.members
             found = self._told[bits] = {
-                "users": [words.who_word(who) for who in shown if who.kind in ("user", "process")],
-                "groups": [words.who_word(who).removeprefix("group:") for who in shown if who.kind == "group"],
-                "anyone_else": any(who.kind == "anyone-else" for who in self.universe.members(bits)),
+                "users": [words.who_word(who) for who in members(bits & self._users)],
+                "groups": [words.who_word(who).removeprefix("group:") for who in members(bits & self._groups)],
+                "anyone_else": bool(bits & self.anyone_else),
             }
         return found
 
@@ -125,7 +136,7 @@ class _View:
         """Each right with who has it."""
         return {right: self.told(bits) for right, bits in zip(self.rights, key, strict=True)}
 
-    def group_fields(self, route: Route, number: int, group: Group) -> dict[str, Any]:
+    def group_fields(self, survey: Survey, route: Route, number: int, group: Group) -> dict[str, Any]:
         """The machine output for one distinct answer."""
         return {
             "path": route.asked,
@@ -133,7 +144,7 @@ class _View:
             "directories": group.directories,
             "others": group.others,
             "places": group.places,
-            "first": list(group.first),
+            "first": [survey.path(place) for place in group.first],
             "rights": self.rights_fields(group.answer),
         }
 
@@ -146,23 +157,34 @@ class _View:
             row[f"{right}_anyone_else"] = None if told is None else told["anyone_else"]
         return row
 
-    def people(self, bits: int, show: int = 6) -> str:
+    def people(self, bits: int) -> str:
         """A set of principals in words: ``everyone``, ``nobody``, ``root, keeper; whoever is in watch``."""
-        everyone = [who for who in self.universe.principals if self.asked.shows(who)]
-        shown = self.shown(bits)
-        if len(shown) == len(everyone):
-            return "everyone" if len(everyone) > 1 else words.principal(everyone[0])
-        if self.asked.everyone:
-            show = 10**9
-        users = [words.principal(who) for who in shown if who.kind in ("user", "process")]
-        others = any(who.kind == "anyone-else" for who in shown)
-        groups = [visible(words.who_word(who).removeprefix("group:")) for who in shown if who.kind == "group"]
-        parts = [words.several(users, "users", show)] if users else []
-        if groups and not others:
-            parts.append(f"whoever is in {words.several(groups, show=4)}")
+        found = self._people.get(bits)
+        if found is None:
+            found = self._people[bits] = self._in_words(bits & self.asked_about)
+        return found
+
+    def _in_words(self, bits: int) -> str:
+        if bits == self.asked_about:
+            several = bits.bit_count() > 1
+            return "everyone" if several else "".join(words.principal(who) for who in self.universe.members(bits))
+        most = bits.bit_count() if self.asked.everyone else 6
+        parts = []
+        if bits & self._users:
+            parts.append(self._several(bits & self._users, "users", most))
+        others = bits & self.anyone_else
+        if bits & self._groups and not others:
+            parts.append(f"whoever is in {self._several(bits & self._groups, '', 4)}")
         if others:
             parts.append("anyone else")
         return "; ".join(parts) or "nobody"
+
+    def _several(self, bits: int, what: str, most: int) -> str:
+        """The first names, and how many more there are."""
+        first = [words.principal(who) for who in islice(self.universe.members(bits), most)]
+        if not what:
+            first = [visible(words.who_word(who)[6:]) for who in islice(self.universe.members(bits), most)]
+        return words.several_of(first, bits.bit_count(), what)
 
 
 def _lines(view: _View, survey: Survey, answers: Answers, taken: NDArray[np.bool_] | None, report: Report) -> None:
@@ -178,7 +200,7 @@ def _lines(view: _View, survey: Survey, answers: Answers, taken: NDArray[np.bool
 
 def _print_paths(view: _View, route: Route, survey: Survey, answers: Answers, taken: NDArray[np.bool_] | None) -> None:
     """The paths on which those named have the one right."""
-    granted = np.array([bits is not None and bool(view.shown(bits)) for (bits,) in answers.keys], np.bool_)
+    granted = np.array([bits is not None and bool(bits & view.asked_about) for (bits,) in answers.keys], np.bool_)
     asked_about = np.ones(len(survey), np.bool_) if taken is None else taken
     found = np.flatnonzero(asked_about & granted[answers.number]).tolist()
     for path, kind, _ in _entries_at(survey, answers, found):
@@ -187,16 +209,18 @@ def _print_paths(view: _View, route: Route, survey: Survey, answers: Answers, ta
     print(f"{terminal.INDENT}{view.rights[0]} on {len(found):,} of {total} at and below {visible(route.asked)}")
 
 
-def _print_summary(view: _View, route: Route, groups: list[Group], *, complete: bool) -> None:
+def _print_summary(view: _View, survey: Survey, route: Route, groups: list[Group]) -> None:
     directories = sum(group.directories for group in groups)
     others = sum(group.others for group in groups)
-    whole = "and all below it" if complete else "and a part of what is below it: stopped before the end"
+    whole = "and all below it" if survey.complete else "and a part of what is below it: stopped before the end"
     print(terminal.paint(f"{visible(route.asked)} {whole}", "strong"))
     counts = f"{words.counted(directories, 'directory', 'directories')}, {words.counted(others, 'other')}"
     print(f"{terminal.INDENT}{counts}; {words.counted(len(groups), 'distinct answer')}")
-    for group in groups:
+    terminal.say(_open_to_all(view, survey, groups), terminal.INDENT, hanging="  ")
+    shown = groups if view.asked.everyone else groups[:_MOST]
+    for group in shown:
         print()
-        terminal.say(_heading(group), terminal.INDENT, hanging="  ")
+        terminal.say(_heading(survey, group), terminal.INDENT, hanging="  ")
         same: dict[int, list[str]] = {}
         for right, bits in zip(view.rights, group.answer, strict=True):
             if bits is not None:
@@ -207,18 +231,36 @@ def _print_summary(view: _View, route: Route, groups: list[Group], *, complete: 
         for bits, rights in same.items():
             told = f"{', '.join(rights):<{width}}  {view.people(bits)}"
             terminal.say(told, terminal.INDENT * 2, hanging=" " * (width + 2))
+    left = groups[len(shown) :]
+    if left:
+        paths = words.counted(sum(group.directories + group.others for group in left), "path")
+        print()
+        print(f"{terminal.INDENT}and {words.counted(len(left), 'more answer')}, on {paths}; --all shows every one")
 
 
-def _heading(group: Group) -> str:
+def _open_to_all(view: _View, survey: Survey, groups: list[Group]) -> str:
+    """What is open to anyone else: how many paths for each right, with the first of them."""
+    found = []
+    for place, right in enumerate(view.rights):
+        having = [group for group in groups if (group.answer[place] or 0) & view.anyone_else]
+        if having:
+            paths = sum(group.directories + group.others for group in having)
+            first = visible(survey.path(min(group.example for group in having)))
+            found.append(f"{right} on {words.counted(paths, 'path')} (first {first})")
+    return f"open to anyone else: {', '.join(found) or 'nothing'}"
+
+
+def _heading(survey: Survey, group: Group) -> str:
     """How many objects have this answer, and where: ``12 files in /srv/a, /srv/b and 3 more``."""
     if group.directories + group.others == 1:
-        return f"{visible(group.example)}{'/' if group.directories and group.example != '/' else ''}"
+        path = survey.path(group.example)
+        return f"{visible(path)}{'/' if group.directories and path != '/' else ''}"
     counted = []
     if group.directories:
         counted.append(words.counted(group.directories, "directory", "directories"))
     if group.others:
         counted.append(words.counted(group.others, "file"))
-    where = ", ".join(visible(path) for path in group.first)
+    where = ", ".join(visible(survey.path(place)) for place in group.first)
     more = f" and {group.places - len(group.first):,} more" if group.places > len(group.first) else ""
     below = "from" if group.directories and not group.others else "in"
     return f"{' and '.join(counted)} {below} {where}{more}"

@@ -25,6 +25,7 @@ EXAMPLES = (
     ("and why", "fiat who /srv/skerry/gauge/raw/0412.csv --because"),
     ("who may delete it", "fiat who /srv/skerry/gauge/raw/0412.csv --can delete"),
     ("all that one user can write", "fiat who /srv/skerry --below --can write --user tidefeed"),
+    ("what is open to anyone", "fiat who /srv/skerry --below --can write --anyone-else"),
     ("what a membership would change", "fiat who /srv/skerry/observatory --if-member surveyor:watch"),
 )
 
@@ -36,8 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--user", action="append", default=[], metavar="USER", help="only this user")
     parser.add_argument("--group", action="append", default=[], metavar="GROUP", help="only this group")
     parser.add_argument("--pid", action="append", default=[], type=int, metavar="N", help="this running process, too")
+    parser.add_argument("--anyone-else", action="store_true", help="only whoever no entry and no group matches")
     parser.add_argument("--because", action="store_true", help="name the rule and the entry that decided")
-    parser.add_argument("--all", action="store_true", help="name everyone, however many there are")
+    parser.add_argument("--all", action="store_true", help="name everyone, and show all answers, however many")
     parser.add_argument(
         "--if-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were in GROUP"
     )

@@ -120,9 +120,14 @@ def of_all(number: int, whole: int, one: str) -> str:
 def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
     """``4 users: keeper, steward, …``: the count where there are several, the first names, how many more."""
     given = list(names)
-    if not given:
+    return several_of(given[:show], len(given), what)
+
+
+def several_of(first: list[str], count: int, what: str = "") -> str:
+    """The same, where only the first names are at hand."""
+    if not count:
         return ""
-    shown = ", ".join(given[:show])
-    if len(given) > show:
-        shown += f" and {len(given) - show:,} more"
-    return f"{len(given):,} {what}: {shown}" if what and len(given) > 1 else shown
+    shown = ", ".join(first)
+    if count > len(first):
+        shown += f" and {count - len(first):,} more"
+    return f"{count:,} {what}: {shown}" if what and count > 1 else shown

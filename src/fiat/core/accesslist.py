@@ -12,6 +12,7 @@ import re
 import struct
 from collections.abc import Callable, Iterable
 from enum import IntEnum
+from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.errors import InvalidAccessList, NotationError
@@ -129,6 +130,11 @@ class AccessList(NamedTuple):
 
 def from_mode(mode: int) -> AccessList:
     """The three entries that the permission bits of ``mode`` amount to."""
+    return _from_permission_bits(mode & 0o777)
+
+
+@lru_cache(512)
+def _from_permission_bits(mode: int) -> AccessList:
     return AccessList(
         (
             Entry(Tag.OWNER, mode >> 6 & 7),

@@ -67,6 +67,7 @@ class Universe:
         self._with_uid: dict[int, int] = {}
         self._with_gid: dict[int, int] = {}
         self._holding: dict[int, int] = {}
+        self._after_exec: Universe | None = None
         powerful = 0
         for place, principal in enumerate(self.principals):
             bit = 1 << place
@@ -99,9 +100,11 @@ class Universe:
 
     def after_exec(self) -> "Universe":
         """The same principals as the programs they run; this very universe where that makes no difference."""
-        if all(who.capabilities == who.exec_capabilities for who in self.principals):
-            return self
-        return Universe(who._replace(capabilities=who.exec_capabilities) for who in self.principals)
+        if self._after_exec is None:
+            self._after_exec = self
+            if any(who.capabilities != who.exec_capabilities for who in self.principals):
+                self._after_exec = Universe(who._replace(capabilities=who.exec_capabilities) for who in self.principals)
+        return self._after_exec
 
     def members(self, bits: int) -> Iterator[Principal]:
         """The principals in the set ``bits``, in order."""

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from fiat.core import capabilities
 from fiat.core.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
-from fiat.core.posture import Posture
+from fiat.core.posture import Kind, Posture
 from fiat.core.principals import Universe
 
 OWNER = "owner"
@@ -51,26 +51,6 @@ class Share(NamedTuple):
         return _RULE_OF[self.entry.tag]
 
 
-class AccessClass(NamedTuple):
-    """One class of principals.
-
-    All classes but the group class have one share. In the group class a
-    principal may be in several, and a request is granted when one of them
-    holds all of it.
-    """
-
-    principals: int
-    shares: tuple[Share, ...]
-
-    def granting(self, want: int) -> int:
-        """The set of principals that get all the permissions in ``want``."""
-        granted = 0
-        for share in self.shares:
-            if share.permissions & want == want:
-                granted |= share.principals
-        return granted
-
-
 class Reason(NamedTuple):
     """Why one principal is, or is not, granted what was asked of one object.
 
@@ -99,34 +79,98 @@ def deciding_list(posture: Posture) -> AccessList:
     return posture.acl
 
 
-def classes(posture: Posture, universe: Universe) -> tuple[AccessClass, ...]:
-    """Split ``universe`` into the disjoint classes of ``posture``, in the kernel's order."""
+_NOBODY_NAMED: tuple[tuple[Tag, int | None], ...] = ((Tag.OWNER, None), (Tag.OWNING_GROUP, None), (Tag.OTHER, None))
+"""What the entries of a list of three speak of."""
+
+
+class Partitions:
+    """Who is in which class; remembered, because many postures differ in nothing but their permissions."""
+
+    def __init__(self, universe: Universe) -> None:
+        self._universe = universe
+        self._known: dict[tuple[int, int, tuple[tuple[Tag, int | None], ...]], tuple[int, ...]] = {}
+        self._overriding: dict[tuple[bool, bool, int], int] = {}
+
+    def of(self, posture: Posture, acl: AccessList) -> tuple[int, ...]:
+        """For each entry the principals it speaks for; those of the group class may overlap.
+
+        The owner is matched first, by uid; then each named user; then all
+        groups; other is for those that are in none of these.
+        """
+        entries = acl.entries
+        who = () if len(entries) == 3 else tuple([(entry.tag, entry.id) for entry in entries])
+        key = (posture.uid, posture.gid, who)
+        found = self._known.get(key)
+        if found is None:
+            found = self._known[key] = self._partition(posture.uid, posture.gid, who or _NOBODY_NAMED)
+        return found
+
+    def overriding(self, posture: Posture, want: int) -> int:
+        """Who holds a capability that grants ``want`` where the classes refuse it."""
+        key = (posture.kind is Kind.DIRECTORY, posture.mode & EXECUTE_BITS != 0, want)
+        found = self._overriding.get(key)
+        if found is None:
+            found = 0
+            for capability in overriding_capability(posture, want):
+                if capability:
+                    found |= self._universe.holding(capability)
+            self._overriding[key] = found
+        return found
+
+    def _partition(self, uid: int, gid: int, who: tuple[tuple[Tag, int | None], ...]) -> tuple[int, ...]:
+        universe = self._universe
+        taken = universe.with_uid(uid)
+        matched = 0
+        found = []
+        for tag, number in who:
+            principals = 0
+            if tag is Tag.OWNER:
+                principals = universe.with_uid(uid)
+            elif tag is Tag.NAMED_USER and number is not None:
+                principals = universe.with_uid(number) & ~taken  # of repeated entries the first counts
+                taken |= principals
+            elif tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
+                # named users stand before all groups in a list, so all that are taken before them are known
+                principals = universe.in_group(gid if number is None else number) & ~taken
+                matched |= principals
+            elif tag is Tag.OTHER:
+                principals = universe.everyone & ~taken & ~matched
+            found.append(principals)
+        return tuple(found)
+
+
+def shares(posture: Posture, partitions: Partitions) -> list[Share]:
+    """What each entry gives to whom, in the kernel's order.
+
+    The classes of principals are disjoint: the owner, each named user, all of
+    the group class, the rest. All but the group class have one share. In the
+    group class a principal may be in several, and a request is granted when
+    one of them holds all of it.
+    """
     acl = deciding_list(posture)
-    # The owner's bits come from the mode: the kernel does not look at the list for the owner.
-    owner = universe.with_uid(posture.uid)
-    found = [_single(Entry(Tag.OWNER, posture.mode >> 6 & 7), posture.mode >> 6 & 7, owner)]
-    taken = owner
-    group_shares = []
-    for entry in acl.entries:
-        if entry.tag is Tag.NAMED_USER and entry.id is not None:
-            principals = universe.with_uid(entry.id) & ~taken  # of repeated entries the first counts
-            found.append(_single(entry, acl.effective(entry), principals))
-            taken |= principals
-        elif entry.tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
-            gid = posture.gid if entry.id is None else entry.id
-            group_shares.append(Share(entry, acl.effective(entry), universe.in_group(gid)))
-        elif entry.tag is Tag.OTHER:
-            shares = tuple(share._replace(principals=share.principals & ~taken) for share in group_shares)
-            matched = 0
-            for share in shares:
-                matched |= share.principals
-            found.append(AccessClass(matched, shares))
-            found.append(_single(entry, entry.permissions, universe.everyone & ~taken & ~matched))
-    return tuple(found)
+    mask = acl.mask if len(acl.entries) > 3 else None
+    cut = 7 if mask is None else mask
+    found = []
+    for entry, principals in zip(acl.entries, partitions.of(posture, acl), strict=True):
+        tag, permissions, _ = entry
+        if tag is Tag.OWNER:
+            # The owner's bits come from the mode: the kernel does not look at the list for the owner.
+            permissions = posture.mode >> 6 & 7
+            found.append(Share(Entry(Tag.OWNER, permissions), permissions, principals))
+        elif tag is Tag.OTHER:
+            found.append(Share(entry, permissions, principals))
+        elif tag is not Tag.MASK:
+            found.append(Share(entry, permissions & cut, principals))
+    return found
 
 
-def _single(entry: Entry, permissions: int, principals: int) -> AccessClass:
-    return AccessClass(principals, (Share(entry, permissions, principals),))
+def granted(among: list[Share], want: int) -> int:
+    """The set of principals that one entry gives all the permissions in ``want``."""
+    found = 0
+    for _, permissions, principals in among:
+        if permissions & want == want:
+            found |= principals
+    return found
 
 
 def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
@@ -148,30 +192,25 @@ def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
 class Decision:
     """What one posture decides for one universe."""
 
-    def __init__(self, posture: Posture, universe: Universe) -> None:
+    def __init__(self, posture: Posture, universe: Universe, partitions: Partitions | None = None) -> None:
         self.posture = posture
         self.universe = universe
-        self.classes = classes(posture, universe)
+        self._partitions = partitions or Partitions(universe)
+        self.shares = shares(posture, self._partitions)
         self._allowed: dict[int, int] = {}
 
     def allowed(self, want: int) -> int:
         """The set of principals granted all the permissions in ``want`` (1 to 7) at once."""
         found = self._allowed.get(want)
         if found is None:
-            found = 0
-            for access_class in self.classes:
-                found |= access_class.granting(want)
-            for capability in overriding_capability(self.posture, want):
-                if capability:
-                    found |= self.universe.holding(capability)
+            found = granted(self.shares, want) | self._partitions.overriding(self.posture, want)
             self._allowed[want] = found
         return found
 
     def reason(self, place: int, want: int) -> Reason:
         """Why the principal at ``place`` is or is not granted ``want``."""
         bit = 1 << place
-        shares = next(c.shares for c in self.classes if c.principals & bit)
-        matching = [share for share in shares if share.principals & bit]
+        matching = [share for share in self.shares if share.principals & bit]
         for share in matching:
             if share.permissions & want == want:
                 return Reason(True, share.rule, share)
@@ -189,11 +228,12 @@ class Decisions:
     def __init__(self, universe: Universe) -> None:
         self.universe = universe
         self._known: dict[tuple[object, ...], Decision] = {}
+        self._partitions = Partitions(universe)
 
     def of(self, posture: Posture) -> Decision:
         """The decision for ``posture``."""
-        key = (posture.kind, posture.mode & 0o777, posture.uid, posture.gid, posture.acl)
+        key = (posture.kind is Kind.DIRECTORY, posture.mode & 0o777, posture.uid, posture.gid, posture.acl)
         decision = self._known.get(key)
         if decision is None:
-            decision = self._known[key] = Decision(posture, self.universe)
+            decision = self._known[key] = Decision(posture, self.universe, self._partitions)
         return decision

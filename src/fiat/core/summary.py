@@ -12,17 +12,18 @@ from fiat.core.tree import AnswerKey, Answers
 class Group(NamedTuple):
     """All the entries of a tree with one answer.
 
-    ``first`` holds, of the directories, those whose parent has another answer,
-    and of other entries the directories they are in; ``places`` how many such
-    there are. ``example`` is the first entry itself.
+    ``first`` holds the first, in the order of the survey, of the directories
+    whose parent has another answer, and of the directories that other entries
+    are in; ``places`` how many of these there are. ``example`` is the first
+    entry itself. Both are places in the survey.
     """
 
     answer: AnswerKey
     directories: int
     others: int
-    first: tuple[str, ...]
+    first: tuple[int, ...]
     places: int
-    example: str
+    example: int
 
 
 def groups(survey: Survey, answers: Answers, chosen: NDArray[np.bool_] | None = None, show: int = 3) -> list[Group]:
@@ -51,11 +52,9 @@ def groups(survey: Survey, answers: Answers, chosen: NDArray[np.bool_] | None = 
                 answer=answers.keys[answer],
                 directories=int(directories[answer]),
                 others=int(others[answer]),
-                first=tuple(
-                    survey.path(int(pair) - answer * len(survey)) for pair in pairs[begin : min(end, begin + show)]
-                ),
+                first=tuple(int(pair) - answer * len(survey) for pair in pairs[begin : min(end, begin + show)]),
                 places=end - begin,
-                example=survey.path(example),
+                example=example,
             )
         )
     return sorted(found, key=lambda group: (-group.directories - group.others, group.example))

@@ -11,14 +11,24 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.access import Access, applies
+from fiat.core.access import RIGHTS, Access, applies
 from fiat.core.host import Host
 from fiat.core.mode import EXECUTE
+from fiat.core.posture import Mount
 from fiat.core.route import Route, Stage, walk
 from fiat.core.survey import Numbers, Sort, Survey, sort_of
 
 AnswerKey = tuple[int | None, ...]
 """For each right asked: the set of principals that have it, or None where it does not apply."""
+
+Conditions = tuple[tuple[int, tuple[int, ...]] | None, ...] | None
+"""For each right: a set of principals, and the permissions that each of them needs besides, one entry for each.
+
+None in the place of a right that does not apply; None for all where it is not so simple.
+"""
+
+_OF_PERMISSIONS = (*RIGHTS, "list")
+"""Rights that the permissions of an entry decide, beside conditions that are the same for all of its kind and mount."""
 
 _OF_THE_NAME = ("create", "delete", "rename")
 
@@ -48,7 +58,10 @@ class TreeAccess:
         self._programs = access if programs is access.universe else Access(programs, host.settings)
         self._interpreters: dict[str, Route] = {}
         self._allowed: dict[tuple[Sort, Sort | None], AnswerKey] = {}
+        self._conditions: dict[tuple[object, ...], Conditions] = {}
+        self._mounts: list[Mount | None] = []
         self._needs_parent = any(right in _OF_THE_NAME for right in self.rights)
+        self._only_permissions = all(right in _OF_PERMISSIONS for right in self.rights)
 
     def reach(self, route: Route) -> Reach:
         """Who can walk all of ``route``."""
@@ -123,17 +136,67 @@ class TreeAccess:
 
     def _of_sort(self, sort: Sort, parent: Sort | None) -> AnswerKey:
         """Who has each right on an entry of ``sort``, among those that reach it."""
-        key = (sort, parent if self._needs_parent else None)
+        conditions = self._conditions_of(sort) if self._only_permissions else None
+        if conditions is None:
+            return self._in_full(sort, parent if self._needs_parent else None)
+        decision = self.access.decisions.of(sort.posture)
+        answer: list[int | None] = []
+        for condition in conditions:
+            if condition is None:
+                answer.append(None)
+                continue
+            bits, wants = condition
+            for want in wants:
+                bits &= decision.allowed(want)
+            answer.append(bits)
+        return tuple(answer)
+
+    def _conditions_of(self, sort: Sort) -> Conditions:
+        """What each right comes down to where only the permissions differ."""
+        posture = sort.posture
+        # a host makes one object for a mount, and comparing it whole would take longer than all the rest
+        key = (posture.kind.name, posture.flags, id(sort.mount), sort.script)
+        found = self._conditions.get(key)
+        if found is None and key not in self._conditions:
+            found = self._conditions[key] = self._work_out(sort)
+            self._mounts.append(sort.mount)  # so that no other can come to have its id
+        return found
+
+    def _work_out(self, sort: Sort) -> Conditions:
+        """The checks for an entry of ``sort``: what the others come to, and what is asked of its own classes."""
+        entry = sort.at("")
+        route = Route("", (), entry, interpreter=self._interpreter(sort))
+        if sort.script is not None and self._programs is not self.access:
+            return None  # it is read with other capabilities than it is started with
+        found: list[tuple[int, tuple[int, ...]] | None] = []
+        for right in self.rights:
+            if not applies(right, sort.posture.kind):
+                found.append(None)
+                continue
+            bits, wants = self.access.universe.everyone, []
+            for check in self.access.checks(route, right):
+                if check.object is entry and check.want:
+                    wants.append(check.want)
+                else:  # another object's, or one of the conditions
+                    bits &= check.passers
+            found.append((bits, tuple(dict.fromkeys(wants))))
+        return tuple(found)
+
+    def _interpreter(self, sort: Sort) -> Route | None:
+        if sort.script is None or "execute" not in self.rights:
+            return None
+        found = self._interpreters.get(sort.script)
+        if found is None:
+            found = self._interpreters[sort.script] = walk(self._host, sort.script)
+        return found
+
+    def _in_full(self, sort: Sort, parent: Sort | None) -> AnswerKey:
+        """Every check for every right, asked for just this sort and the sort of its directory."""
+        key = (sort, parent)
         found = self._allowed.get(key)
         if found is None:
-            interpreter = None
-            if sort.script is not None and "execute" in self.rights:
-                interpreter = self._interpreters.get(sort.script)
-                if interpreter is None:
-                    interpreter = self._interpreters[sort.script] = walk(self._host, sort.script)
-            entry = sort.at("")
-            stages = (Stage(parent.at("")),) if key[1] is not None and parent is not None else ()
-            alone = Route("", (), entry, interpreter=interpreter)
+            stages = (Stage(parent.at("")),) if parent is not None else ()
+            alone = Route("", (), sort.at(""), interpreter=self._interpreter(sort))
             named = alone._replace(stages=stages)
             kind = sort.posture.kind
             found = self._allowed[key] = tuple(

@@ -16,7 +16,7 @@ LABELS = ("security.selinux", "security.SMACK64")
 KNOWN_FILE_SYSTEMS = frozenset(["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "overlay"])
 """On these, listxattr(2) names every list, and statx(2) tells every flag; elsewhere each object is asked for each."""
 
-_NAMES = (ACCESS_XATTR, DEFAULT_XATTR, CAPABILITY_XATTR, *LABELS)
+_PLACES = {name: place for place, name in enumerate((ACCESS_XATTR, DEFAULT_XATTR, CAPABILITY_XATTR, *LABELS))}
 
 Raw = tuple[bytes | int | None, ...]
 """For each attribute its bytes; None where it is not set; an errno where it could not be read."""
@@ -36,16 +36,21 @@ class Attributes(NamedTuple):
 
 def read(listed: Iterable[str], get: Callable[[str], bytes]) -> Raw:
     """Get those of the attributes ``listed`` that matter."""
-    found: list[bytes | int | None] = []
-    for name in _NAMES:
-        value: bytes | int | None = None
-        if name in listed:
-            try:
-                value = get(name)
-            except OSError as error:
-                value = None if error.errno in (errno.ENODATA, errno.EOPNOTSUPP) else error.errno
-        found.append(value)
-    return NOTHING if all(value is None for value in found) else tuple(found)
+    found: list[bytes | int | None] | None = None
+    for name in listed:
+        place = _PLACES.get(name)
+        if place is None:
+            continue
+        try:
+            value: bytes | int = get(name)
+        except OSError as error:
+            if error.errno in (errno.ENODATA, errno.EOPNOTSUPP):
+                continue
+            value = error.errno or errno.EIO
+        if found is None:
+            found = [None] * len(_PLACES)
+        found[place] = value
+    return NOTHING if found is None else tuple(found)
 
 
 def lists_are_kept(path: str) -> bool | None:

@@ -1,15 +1,10 @@
 """Surveys of trees: of real ones, by as many processes as there are processors, and of those in memory."""
 
-import ctypes
 import gc
 import os
 import posixpath
-import signal
-import sys
 from collections import deque
 from collections.abc import Callable, Mapping
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from multiprocessing import get_context
 
 import numpy as np
 
@@ -19,14 +14,16 @@ from fiat.core.survey import Assembly, Batch, Survey, sort_of
 from fiat.host.node import Mounts
 from fiat.host.rows import Sorting
 from fiat.host.treereader import Part, TreeReader
+from fiat.host.workers import Workers
 
-_ALONE = 6000
+_ALONE = 3000
 """Entries read before other processes are started, which takes as long as reading so many."""
 
 _PART = 8000
 """Entries that a process reads before it reports."""
 
-_PR_SET_PDEATHSIG = 1  # prctl(2)
+_THIS = -1
+"""The number of the reader in this process."""
 
 _SHARE = 4
 """How many parts the directories that one report leaves unread are made into."""
@@ -67,31 +64,34 @@ class _Gathering:
         workers = len(os.sched_getaffinity(0))
         while self.waiting and (workers == 1 or self.assembly.entries < _ALONE):
             entries, roots = self.waiting.popleft()
-            self.take(os.getpid(), entries, self.reader.read(roots, _PART if workers == 1 else _ALONE))
+            self.take(_THIS, entries, self.reader.read(roots, _PART if workers == 1 else _ALONE))
         if self.waiting:
             self._read_together(workers)
 
-    def _read_together(self, workers: int) -> None:
-        sys.stdout.flush()  # or every process would print what is waiting to be printed
-        sys.stderr.flush()
-        with ProcessPoolExecutor(workers, get_context("fork"), _begin, (self.reader,)) as pool:
-            running: dict[Future[tuple[int, Part]], list[int]] = {}
-            try:
-                while running or self.waiting:
-                    while self.waiting and len(running) < 2 * workers:
-                        entries, roots = self.waiting.popleft()
-                        running[pool.submit(_read, roots)] = entries
-                    done = wait(running, return_when=FIRST_COMPLETED).done
-                    # a process numbers what it meets one after the other, so its reports count in this order
-                    for future in sorted(done, key=lambda future: future.result()[1].met.first_row):
-                        self.take(future.result()[0], running.pop(future), future.result()[1])
-            except BaseException:
-                pool.shutdown(wait=False, cancel_futures=True)
-                raise
+    def _read_together(self, count: int) -> None:
+        """Read the rest with ``count`` processes; each is given its next piece before what it has read is taken."""
 
-    def take(self, process: int, entries: list[int], part: Part) -> None:
-        """Take what ``process`` has read of the directories that are ``entries``."""
-        batch = part.batch._replace(sort=self.sorting.numbers(process, part.met)[part.batch.sort])
+        def begin() -> Callable[[list[Names]], Part]:
+            reader = self.reader.fresh()
+            return lambda roots: reader.read(roots, _PART)
+
+        given: dict[int, list[int]] = {}
+        with Workers(count, begin) as workers:
+            while self.waiting or workers.busy:
+                self._give(workers, given)
+                done = [(number, given.pop(number), part) for number, part in workers.results()]
+                self._give(workers, given)
+                for one in done:
+                    self.take(*one)
+
+    def _give(self, workers: Workers[list[Names], Part], given: dict[int, list[int]]) -> None:
+        while self.waiting and workers.idle:
+            entries, roots = self.waiting.popleft()
+            given[workers.give(roots)] = entries
+
+    def take(self, reader: int, entries: list[int], part: Part) -> None:
+        """Take what the reader of this number has read of the directories that are ``entries``."""
+        batch = part.batch._replace(sort=self.sorting.numbers(reader, part.met)[part.batch.sort])
         first = self.assembly.add(batch, entries)
         self.assembly.troubles += part.troubles
         self.assembly.skipped += part.skipped
@@ -101,22 +101,6 @@ class _Gathering:
             places = [entries[-1 - one.entry] if one.entry < 0 else first + one.entry for one in some]
             self.waiting.append((places, [one.names for one in some]))
         self.progress(self.assembly.entries, part.at)
-
-
-_reader: TreeReader | None = None
-
-
-def _begin(reader: TreeReader) -> None:
-    """Make this process one that reads; who interrupts the first process interrupts that alone."""
-    global _reader
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)  # or it would wait for work for ever
-    _reader = reader.fresh()
-
-
-def _read(roots: list[Names]) -> tuple[int, Part]:
-    assert _reader is not None
-    return os.getpid(), _reader.read(roots, _PART)
 
 
 def survey_of_objects(

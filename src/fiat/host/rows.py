@@ -32,9 +32,9 @@ class Sorting:
         self._flags: dict[tuple[int, int], tuple[str, ...]] = {}
         self._readers: dict[int, _Reader] = {}
 
-    def numbers(self, process: int, met: Met) -> NDArray[np.int32]:
-        """For each row that the reader in ``process`` has met so far, the number of its sort."""
-        reader = self._readers.setdefault(process, _Reader())
+    def numbers(self, number: int, met: Met) -> NDArray[np.int32]:
+        """For each row that the reader of this number has met so far, the number of its sort."""
+        reader = self._readers.setdefault(number, _Reader())
         reader.attributes = self._join(reader.attributes, [self._attributes_numbered(raw) for raw in met.attributes])
         reader.scripts = self._join(reader.scripts, [self._script_numbered(found) for found in met.scripts])
         reader.sorts += map(self._assembly.number, met.sorts)
@@ -43,9 +43,10 @@ class Sorting:
         thorough = rows[:, 3] == LOOKED_AT
         rows[:, 3] = (rows[:, 3] & ~_LOW) | reader.attributes[np.where(thorough, 0, rows[:, 3] & _LOW)]
         rows[:, 0] = (rows[:, 0] & _LOW) | reader.scripts[np.where(thorough, 0, rows[:, 0] >> _HALF)] << _HALF
+        keys, width = rows.tobytes(), rows.itemsize * 4
         found = [
-            reader.sorts[int(given[0])] if is_sort else self._number(row)
-            for given, row, is_sort in zip(met.rows, rows, thorough.tolist(), strict=True)
+            reader.sorts[row[0]] if is_sort else self._number(keys[place * width : (place + 1) * width], row)
+            for place, (row, is_sort) in enumerate(zip(rows.tolist(), thorough.tolist(), strict=True))
         ]
         if found:
             assert met.first_row == len(reader.numbers)
@@ -67,11 +68,10 @@ class Sorting:
             self._scripts.append(found)
         return number
 
-    def _number(self, row: NDArray[np.uint64]) -> int:
-        key = row.tobytes()
+    def _number(self, key: bytes, row: list[int]) -> int:
         number = self._numbers.get(key)
         if number is None:
-            number = self._numbers[key] = self._assembly.new_number(self._sort(*row.tolist()))
+            number = self._numbers[key] = self._assembly.new_number(self._sort(*row))
         return number
 
     def _sort(self, what: int, owners: int, device: int, where: int) -> Sort:

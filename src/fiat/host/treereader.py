@@ -108,7 +108,7 @@ class TreeReader:
         self._known_scripts: dict[str | int, int] = {"": 0}
         self._known_sorts: dict[Sort, int] = {}
         self._known_rows: dict[bytes, int] = {}
-        self._rows: list[NDArray[np.uint64]] = []
+        self._rows: list[bytes] = []
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
         self._start()
 
@@ -334,12 +334,15 @@ class TreeReader:
         first, places = distinct_rows(rows)
         numbers = np.empty(len(first), np.int32)
         known = self._known_rows
-        for number, row in enumerate(rows[first]):
-            key = row.tobytes()
+        distinct = rows[first]
+        keys = distinct.tobytes()
+        width = distinct.itemsize * 4
+        for number in range(len(first)):
+            key = keys[number * width : (number + 1) * width]
             found = known.get(key)
             if found is None:
                 found = known[key] = len(known)
-                self._rows.append(row)
+                self._rows.append(key)
             numbers[number] = found
         birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
         self._chunks.append((numbers[places], answers["inode"].copy(), answers["links"].copy(), birth))
@@ -349,7 +352,7 @@ class TreeReader:
         rows, said, scripts = self._known_before
         return Met(
             rows,
-            np.array(self._rows, np.uint64).reshape(-1, 4),
+            np.frombuffer(b"".join(self._rows), np.uint64).reshape(-1, 4),
             list(self._known_attributes)[said:],
             list(self._known_scripts)[scripts:],
             list(self._known_sorts)[self._sorts_before :],

@@ -31,6 +31,8 @@ class Check(NamedTuple):
     rule: str = ""
     reason: Callable[[int], Reason] | None = None
     script: str = ""
+    want: int = 0
+    """Where the classes decide, the permissions that are asked of them."""
 
 
 class Step(NamedTuple):
@@ -91,6 +93,7 @@ class Context(NamedTuple):
             errno,
             decision.allowed(want),
             reason=lambda place: decision.reason(place, want),
+            want=want,
         )
 
 
