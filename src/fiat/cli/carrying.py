@@ -78,11 +78,13 @@ def carry(
     with _interruptible() as interrupted:
         number = history.begin(beginning, entries) if history is not None else None
         fates: list[tuple[int, Fate]] = []
-        changed = come_to = 0
+        changed = count = 0
+        come_to = bytearray(len(entries))
         errors: list[PathError] = []
         with Progress(report.as_text, "changed", len(entries)) as progress:
             for outcome in outcomes(lambda: interrupted() or (stop_at_first and bool(errors))):
-                come_to += 1
+                come_to[outcome.place] = 1
+                count += 1
                 if outcome.error is not None:
                     errors.append(outcome.error)
                     fates.append((outcome.place, Fate.FAILED))
@@ -90,17 +92,18 @@ def carry(
                     fates.append((outcome.place, Fate.ALREADY))
                 else:
                     changed += 1
-                if come_to % _STEP == 0:
-                    progress.tell(come_to, outcome.path.rpartition("/")[0] or "/")
+                if count % _STEP == 0:
+                    progress.tell(count, outcome.path.rpartition("/")[0] or "/")
         for error in errors:
             report.problem(error)
         already = sum(fate is Fate.ALREADY for _, fate in fates)
         place = history.place if history is not None else ""
-        result = Result(number, place, changed, already, len(errors), len(entries) - come_to)
-        if result.left and interrupted():
-            report.problem(PathError(entries[come_to].path, errno.EINTR, "go on with"))
+        left = [one for one in range(len(entries)) if not come_to[one]]
+        fates += ((one, Fate.LEFT) for one in left)
+        result = Result(number, place, changed, already, len(errors), len(left))
+        if left and interrupted():
+            report.problem(PathError(entries[left[0]].path, errno.EINTR, "go on with"))
         if history is not None and number is not None:
-            # those not come to, and those that were simply changed, need no word each
             try:
                 history.finish(number, fates, changed=changed, complete=result.complete)
             except HistoryError as error:

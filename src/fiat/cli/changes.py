@@ -50,12 +50,29 @@ def _kinds(
     changes: Iterable[Changed], accounts: Accounts
 ) -> list[tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]]]:
     """Changes of the same things on objects of the same kind, with how many there are and an example."""
-    found: dict[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]] = {}
+    alike: dict[tuple[object, ...], list[Changed]] = {}
     for change in changes:
-        key = change.before.kind, tuple(differences(change.before, change.after, accounts))
-        count, example = found.get(key, (0, change.example))
-        found[key] = count + change.paths, example
+        alike.setdefault(_what_differs(change.before, change.after), []).append(change)
+    found: dict[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]] = {}
+    for some in alike.values():
+        first = some[0]
+        key = first.before.kind, tuple(differences(first.before, first.after, accounts))
+        count, example = found.get(key, (0, first.example))
+        found[key] = count + sum(change.paths for change in some), example
     return sorted(found.items(), key=lambda item: -item[1][0])
+
+
+def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
+    """What two changes have in common that are told in the same words; cheaper than the words."""
+    listed = before.acl or after.acl or before.default or after.default or before.capabilities or after.capabilities
+    return (
+        before.kind.name,
+        before.mode,
+        after.mode,
+        (before.uid, after.uid) if before.uid != after.uid else None,
+        (before.gid, after.gid) if before.gid != after.gid else None,
+        (before[4:], after[4:]) if listed else None,
+    )
 
 
 def _where(kind: Kind, count: int, example: str) -> list[str]:

@@ -28,6 +28,7 @@ _FATES = {
     Fate.CHANGED: "changed",
     Fate.FAILED: "failed",
     Fate.ALREADY: "already",
+    Fate.LEFT: "left",
 }
 
 
@@ -148,7 +149,7 @@ def _cell(value: Any) -> Any:
 
 
 def _fate(entry: Entry, one: Run) -> str:
-    if entry.fate is Fate.PLANNED and (one.ended is None or one.changed < one.paths):
+    if entry.fate is Fate.PLANNED and one.ended is None:
         return "planned"  # it may have been come to, or not: the path itself tells
     return _FATES[entry.fate]
 

@@ -31,7 +31,7 @@ from fiat.cli.status import Status
 from fiat.cli.wishes import add_wishes, wish_of
 from fiat.core import caveats, plan
 from fiat.core.accounts import Accounts
-from fiat.core.carryout import carry_out, entries_of
+from fiat.core.carryout import entries_of
 from fiat.core.errors import HistoryError, NotationError, PathError
 from fiat.core.guards import GUARDS, Guard
 from fiat.core.history import Beginning
@@ -163,11 +163,10 @@ def _troubles(survey: Survey, report: Report) -> None:
 
 def _apply(made: Plan, host: Host, args: argparse.Namespace, report: Report) -> Result:
     """Write each change through its handle; what the plan knows to be refused is a problem as well."""
-    for item in made.items():
-        if item.change.errno:
-            report.problem(PathError(item.path, item.change.errno, "change"))
-            if args.stop:
-                break
+    for item in made.refused():
+        report.problem(PathError(item.path, item.change.errno, "change"))
+        if args.stop:
+            break
     items = [] if args.stop and report.problems else made.to_write()
     if not items:
         return Result(None, "", 0, 0, 0, 0)
@@ -179,9 +178,11 @@ def _apply(made: Plan, host: Host, args: argparse.Namespace, report: Report) -> 
         told(made.gains),
         told(made.losses),
     )
+    from fiat.host import together
+
     history = None if args.no_history else open_history(args)
     return carrying.carry(
-        lambda stopping: carry_out(host, items, stopping),
+        lambda stopping: together.carry_out(host, items, stopping),
         list(entries_of(items)),
         beginning,
         history,
@@ -215,6 +216,7 @@ class _Showing:
         self.preview = preview
         self.result = result
         self.counts = made.counts()
+        self.examples = made.examples()
         self.changing = sum(
             count for count, noted in zip(self.counts, made.changes, strict=True) if noted.change.changes
         )
@@ -264,7 +266,7 @@ class _Showing:
         refused = [(number, noted.change.errno) for number, noted in enumerate(self.made.changes) if noted.change.errno]
         if self.result is None:
             for number, code in refused:
-                count, example = self.counts[number], visible(self.made.example(number))
+                count, example = self.counts[number], visible(self.examples[number])
                 what = example if count == 1 else f"{words.counted(count, 'path')}, such as {example}"
                 print(f"Cannot be changed: {what} ({os.strerror(code)})")
         self._say_what_is_so()
@@ -274,7 +276,7 @@ class _Showing:
         print()
         changes.print_changes(
             (
-                changes.Changed(noted.change.before, noted.change.after, self.made.example(number), count)
+                changes.Changed(noted.change.before, noted.change.after, self.examples[number], count)
                 for number, (noted, count) in enumerate(zip(self.made.changes, self.counts, strict=True))
                 if count and noted.change.changes
             ),

@@ -17,12 +17,17 @@ class State(Enum):
 
 
 class Fate(Enum):
-    """What has become of one object in a run."""
+    """What has become of one object in a run.
+
+    In a run that has come to its end, what was PLANNED has changed: where all
+    goes well, no object needs a word of its own.
+    """
 
     PLANNED = 0
     CHANGED = 1
     FAILED = 2
     ALREADY = 3
+    LEFT = 4
 
 
 class Entry(NamedTuple):

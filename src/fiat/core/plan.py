@@ -100,9 +100,17 @@ class Plan:
     def items(self) -> Iterator[Item]:
         """Everything that is meant, whether it changes or not, parents first."""
         for part in self.parts:
-            survey = part.target.survey
-            for place, path in survey.paths_of(np.flatnonzero(part.write).tolist()):
-                yield self._item(part, place, path)
+            yield from self._items(part, part.write)
+
+    def refused(self) -> Iterator[Item]:
+        """What the kernel would refuse to change."""
+        refused = np.array([noted.change.errno != 0 for noted in self.changes] or [False], np.bool_)
+        for part in self.parts:
+            yield from self._items(part, part.write & refused[part.number])
+
+    def _items(self, part: Planned, which: NDArray[np.bool_]) -> Iterator[Item]:
+        for place, path in part.target.survey.paths_of(np.flatnonzero(which).tolist()):
+            yield self._item(part, place, path)
 
     def to_write(self) -> list[Item]:
         """What is to be written, what is in a directory before the directory.
@@ -131,19 +139,22 @@ class Plan:
             total += np.bincount(part.number[part.write], minlength=len(self.changes))
         return [int(count) for count in total]
 
-    def example(self, number: int) -> str:
-        """The first path with the change of this number."""
+    def examples(self) -> dict[int, str]:
+        """For each change that is for something, by its number, the first path that it is for."""
+        found: dict[int, str] = {}
         for part in self.parts:
-            found = np.flatnonzero(part.write & (part.number == number))
-            if len(found):
-                return part.target.survey.path(int(found[0]))
-        raise LookupError(number)
+            places = np.flatnonzero(part.write)
+            numbers, firsts = np.unique(part.number[places], return_index=True)
+            for number, first in zip(numbers.tolist(), places[firsts].tolist(), strict=True):
+                if number not in found:
+                    found[number] = part.target.survey.path(first)
+        return found
 
     def _item(self, part: Planned, place: int, path: str) -> Item:
         survey = part.target.survey
-        inode = survey.device(place), int(survey.inode[place])
-        directory = survey.sorts[int(survey.sort[place])].posture.directory
-        links = 1 if directory else int(survey.links[place])
+        sort = survey.sorts[int(survey.sort[place])]
+        inode = sort.device, int(survey.inode[place])
+        links = 1 if sort.posture.directory else int(survey.links[place])
         return Item(path, inode, int(survey.birth[place]), self.changes[int(part.number[place])], links)
 
 
@@ -175,7 +186,6 @@ class _Making:
         self.wish = wish
         self.actor = host.actor()
         self.changes: list[Noted] = []
-        self._numbers: dict[Noted, int] = {}
 
     def part(self, target: Target, seen: set[tuple[int, int]]) -> Planned:
         survey = target.survey
@@ -215,10 +225,8 @@ class _Making:
                 note.of_change(change, goal, wish, accounts),
                 tuple(guards.of_change(change, self.actor, accounts)),
             )
-        number = self._numbers.setdefault(found, len(self._numbers))
-        if number == len(self.changes):
-            self.changes.append(found)
-        return number
+        self.changes.append(found)
+        return len(self.changes) - 1
 
     def _impossible(self, change: Change, sort: Sort, *, named: bool) -> Change | None:
         """What was asked for by name and cannot be at all, though nothing of it was tried."""
@@ -243,10 +251,11 @@ def _guards(made: Plan) -> list[Guard]:
         known = found.get((name, text))
         found[name, text] = Guard(name, known.path if known else path, text, paths + (known.paths if known else 0))
 
+    examples = made.examples()
     for number, (noted, count) in enumerate(zip(made.changes, made.counts(), strict=True)):
         if count and noted.change.changes:
             for name, text in noted.guards:
-                object_to(name, text, made.example(number), count)
+                object_to(name, text, examples[number], count)
     changed = np.array([noted.change.changes for noted in made.changes] or [False], np.bool_)
     for part in made.parts:
         survey = part.target.survey
@@ -387,13 +396,14 @@ class _Effect:
             return number
 
         if planned is not None:
-            pairs = planned.number.astype(np.int64) * len(survey.sorts) + survey.sort
-            distinct = np.unique(pairs[planned.number >= 0]).tolist()
-            for pair in distinct:
-                number, place = divmod(pair, len(survey.sorts))
-                change = self.made.changes[number].change
-                if change.changes:
-                    sort[pairs == pair] = changed(place, change.after)
+            pairs = (planned.number.astype(np.int64) + 1) * len(survey.sorts) + survey.sort
+            distinct, places = np.unique(pairs, return_inverse=True)
+            after = np.empty(len(distinct), np.int32)
+            for place, pair in enumerate(distinct.tolist()):
+                number, before = divmod(pair, len(survey.sorts))
+                change = self.made.changes[number - 1].change if number else None
+                after[place] = changed(before, change.after) if change is not None and change.changes else before
+            sort = after[places.reshape(-1)]
         for single in singles:
             change_of_top = self._change_of_top(single)
             if change_of_top is None:

@@ -5,11 +5,13 @@ import os
 import pwd
 from collections.abc import Callable
 from functools import cached_property
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from fiat.core.accounts import Accounts, Group, User, parse_group, parse_passwd
 from fiat.core.errors import SnapshotError
 from fiat.core.visible import quoted
+
+Found = TypeVar("Found")
 
 
 def from_folder(folder: str) -> Accounts:
@@ -45,26 +47,38 @@ class NameService(Accounts):
         users = [_user(entry) for entry in pwd.getpwall()]
         groups = [_group(entry) for entry in grp.getgrall()]
         super().__init__(users, groups, "this host's accounts")
+        # what was asked beyond the lists, and what came of it: asking again takes as long each time
+        self._asked: dict[tuple[str, str | int], Any] = {}
 
     @cached_property
     def _listed_names(self) -> frozenset[str]:
         return frozenset(user.name for user in self.users)
 
+    def _ask(self, what: str, key: str | int, question: Callable[[], Found]) -> Found | None:
+        """What the name service answers, asked once; None where it knows of none."""
+        if (what, key) not in self._asked:
+            try:
+                self._asked[what, key] = question()
+            except (KeyError, ValueError, OverflowError):  # not there, or no name or number it could be
+                self._asked[what, key] = None
+        found: Found | None = self._asked[what, key]
+        return found
+
     def user_named(self, name: str) -> User | None:
         """The user called ``name``, listed or not."""
-        return super().user_named(name) or _ask(lambda: _user(pwd.getpwnam(name)))
+        return super().user_named(name) or self._ask("user_named", name, lambda: _user(pwd.getpwnam(name)))
 
     def user_numbered(self, uid: int) -> User | None:
         """The user with number ``uid``, listed or not."""
-        return super().user_numbered(uid) or _ask(lambda: _user(pwd.getpwuid(uid)))
+        return super().user_numbered(uid) or self._ask("user_numbered", uid, lambda: _user(pwd.getpwuid(uid)))
 
     def group_named(self, name: str) -> Group | None:
         """The group called ``name``, listed or not."""
-        return super().group_named(name) or _ask(lambda: _group(grp.getgrnam(name)))
+        return super().group_named(name) or self._ask("group_named", name, lambda: _group(grp.getgrnam(name)))
 
     def group_numbered(self, gid: int) -> Group | None:
         """The group with number ``gid``, listed or not."""
-        return super().group_numbered(gid) or _ask(lambda: _group(grp.getgrgid(gid)))
+        return super().group_numbered(gid) or self._ask("group_numbered", gid, lambda: _group(grp.getgrgid(gid)))
 
     def gids_of(self, user: User) -> tuple[int, ...]:
         """Every group number of ``user``; for an unlisted user the name service is asked."""
@@ -72,16 +86,6 @@ class NameService(Accounts):
         if user.name in self._listed_names:
             return listed
         return tuple(dict.fromkeys((*listed, *os.getgrouplist(user.name, user.gid))))
-
-
-Found = TypeVar("Found")
-
-
-def _ask(question: Callable[[], Found]) -> Found | None:
-    try:
-        return question()
-    except (KeyError, ValueError, OverflowError):  # not there, or no name or number it could be
-        return None
 
 
 def _user(entry: pwd.struct_passwd) -> User:

@@ -43,7 +43,12 @@ CREATE TABLE run (
     undoes INTEGER,
     shifts TEXT NOT NULL
 );
-CREATE TABLE posture (number INTEGER PRIMARY KEY, fields TEXT NOT NULL UNIQUE);
+CREATE TABLE posture (
+    run INTEGER NOT NULL,
+    number INTEGER NOT NULL,
+    fields TEXT NOT NULL,
+    PRIMARY KEY (run, number)
+) WITHOUT ROWID;
 CREATE TABLE entry (
     run INTEGER NOT NULL,
     place INTEGER NOT NULL,
@@ -77,7 +82,6 @@ class SqliteHistory:
     def __init__(self, place: str, *, make_folder: bool = False) -> None:
         self.place = os.path.abspath(place)
         self._make_folder = make_folder
-        self._postures: dict[int, Posture] = {}
 
     # --- writing ---
 
@@ -99,9 +103,11 @@ class SqliteHistory:
                 ),
             )
             number = cursor.lastrowid or 0
+            postures = _Numbers()
             cursor.executemany(
-                "INSERT INTO entry VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", _rows(number, entries, _Numbers(cursor))
+                "INSERT INTO entry VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", _rows(number, entries, postures)
             )
+            cursor.executemany("INSERT INTO posture VALUES (?, ?, ?)", postures.rows(number))
             cursor.execute(
                 "UPDATE run SET paths = (SELECT count(*) FROM entry WHERE run = ?1) WHERE number = ?1", (number,)
             )
@@ -152,6 +158,10 @@ class SqliteHistory:
         """What a run was to change, in the order of the changes or from the last to the first."""
         order = "DESC" if backwards else "ASC"
         with self._opened() as database:
+            postures = {
+                one: record.read_posture(json.loads(fields))
+                for one, fields in database.execute("SELECT number, fields FROM posture WHERE run = ?", (number,))
+            }
             for place, path, device, inode, birth, before, after, between, fate in database.execute(
                 "SELECT place, path, device, inode, birth, before, after, on_the_way, fate FROM entry WHERE run = ?"
                 f" ORDER BY place {order}",
@@ -162,18 +172,11 @@ class SqliteHistory:
                     os.fsdecode(path),
                     (device, inode & 0xFFFFFFFFFFFFFFFF),
                     birth,
-                    self._posture(database, before),
-                    self._posture(database, after),
-                    tuple(self._posture(database, one) for one in json.loads(between or "[]")),
+                    postures[before],
+                    postures[after],
+                    tuple(postures[one] for one in json.loads(between or "[]")),
                     Fate(fate),
                 )
-
-    def _posture(self, database: sqlite3.Connection, number: int) -> Posture:
-        found = self._postures.get(number)
-        if found is None:
-            (fields,) = database.execute("SELECT fields FROM posture WHERE number = ?", (number,)).fetchone()
-            found = self._postures[number] = record.read_posture(json.loads(fields))
-        return found
 
     # --- the file ---
 
@@ -247,20 +250,17 @@ def _has_tables(database: sqlite3.Connection) -> bool:
 
 
 class _Numbers:
-    """The numbers of postures in the database; new ones are written to it."""
+    """Postures by number; each is kept once for a run."""
 
-    def __init__(self, cursor: sqlite3.Cursor) -> None:
-        self._writer = cursor.connection.cursor()
+    def __init__(self) -> None:
         self._known: dict[Posture, int] = {}
 
     def of(self, posture: Posture) -> int:
-        found = self._known.get(posture)
-        if found is None:
-            fields = json.dumps(record.posture_fields(posture, _NOBODY), sort_keys=True)
-            self._writer.execute("INSERT OR IGNORE INTO posture (fields) VALUES (?)", (fields,))
-            row = self._writer.execute("SELECT number FROM posture WHERE fields = ?", (fields,)).fetchone()
-            found = self._known[posture] = int(row[0])
-        return found
+        return self._known.setdefault(posture, len(self._known))
+
+    def rows(self, run: int) -> Iterator[tuple[int, int, str]]:
+        for posture, number in self._known.items():
+            yield run, number, json.dumps(record.posture_fields(posture, _NOBODY))
 
 
 def _rows(run: int, entries: Iterable[Entry], numbers: _Numbers) -> Iterator[tuple[object, ...]]:

@@ -12,7 +12,7 @@ from fiat.core.host import Settings
 from fiat.core.posture import Mount, Posture
 from fiat.core.principals import Principal
 from fiat.host.accounts import NameService
-from fiat.host.attributes import Raw
+from fiat.host.attributes import KNOWN_FILE_SYSTEMS, Raw
 from fiat.host.mounts import read_mounts
 from fiat.host.node import LiveNode
 
@@ -33,6 +33,7 @@ class LiveHost:
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
         self._accounts = accounts
         self._mounts: dict[int, Mount] | None = None
+        self._lists_attributes: dict[int, bool] = {}
         self.postures: dict[tuple[int, int, int, Raw], Posture] = {}
 
     @cached_property
@@ -65,6 +66,14 @@ class LiveHost:
             with open("/proc/self/mountinfo", encoding=sys.getfilesystemencoding(), errors="surrogateescape") as file:
                 self._mounts = read_mounts(file.read())
         return self._mounts.get(number)
+
+    def lists_attributes(self, mount: int) -> bool:
+        """Whether listxattr(2) names every attribute on the mount with this id."""
+        known = self._lists_attributes.get(mount)
+        if known is None:
+            found = self.mount_with_id(mount)
+            known = self._lists_attributes[mount] = found is not None and found.type in KNOWN_FILE_SYSTEMS
+        return known
 
     def root(self) -> LiveNode:
         """Open ``/``."""

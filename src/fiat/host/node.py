@@ -21,7 +21,7 @@ from fiat.core.errors import FiatError
 from fiat.core.host import Now, Progress, no_progress
 from fiat.core.posture import FLAGS, Kind, Mount, Object, Posture, Status
 from fiat.host import attributes
-from fiat.host.attributes import KNOWN_FILE_SYSTEMS, LABELS, NOTHING, Raw
+from fiat.host.attributes import LABELS, NOTHING, Raw
 
 if TYPE_CHECKING:
     from fiat.core.survey import Survey
@@ -56,6 +56,9 @@ class Mounts(Protocol):
 
     def mount_with_id(self, number: int) -> Mount | None:
         """The mount with this id."""
+
+    def lists_attributes(self, mount: int) -> bool:
+        """Whether listxattr(2) names every attribute on the mount with this id."""
 
 
 class LiveNode:
@@ -105,7 +108,8 @@ class LiveNode:
         fd = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=self._fd)
         if name == "..":
             return LiveNode(self._mounts, fd, os.path.dirname(self.path))
-        return LiveNode(self._mounts, fd, os.path.join(self.path, name))
+        path = self.path
+        return LiveNode(self._mounts, fd, f"{path}/{name}" if path != "/" else f"/{name}")
 
     def names(self) -> Iterator[str]:
         """The names in this directory."""
@@ -161,35 +165,20 @@ class LiveNode:
 
     def now(self) -> Now:
         """The posture without flags, and which inode it is."""
-        status = self._mounts.statx.handle(self._fd)
-        identity = (status.device, status.inode)
-        mount = self._mounts.mount_with_id(status.mount)
-        if mount is None or mount.type not in KNOWN_FILE_SYSTEMS:
-            posture = self.look().posture._replace(flags=())
-            return Now(posture, identity, status.birth, status.links, status.changed)
+        mode, uid, gid, links, inode, device, mount, _, birth, changed = self._mounts.statx.handle(self._fd)
+        identity = (device, inode)
         raw = NOTHING
-        kind = status.mode & 0o170000
-        if kind != stat.S_IFLNK:
+        if mode & 0o170000 != stat.S_IFLNK:
+            if not self._mounts.lists_attributes(mount):
+                return Now(self.look().posture._replace(flags=()), identity, birth, links, changed)
             listed = os.listxattr(self._through)
             if listed:
                 raw = attributes.read(listed, lambda name: os.getxattr(self._through, name))
-        key = (status.mode, status.uid, status.gid, raw)
+        key = (mode, uid, gid, raw)
         known = self._mounts.postures.get(key)
         if known is None:
-            said = attributes.decoded(raw)
-            if said.unknown:
-                what, number = said.unknown[0]
-                raise OSError(number, os.strerror(number), what)
-            known = self._mounts.postures[key] = Posture(
-                kind=KINDS[kind],
-                mode=stat.S_IMODE(status.mode),
-                uid=status.uid,
-                gid=status.gid,
-                acl=said.acl,
-                default=said.default,
-                capabilities=said.capabilities,
-            )
-        return Now(known, identity, status.birth, status.links, status.changed)
+            known = self._mounts.postures[key] = _posture(*key)
+        return Now(known, identity, birth, links, changed)
 
     # --- reading one part each; a part that may not be read goes to ``unknown`` ---
 
@@ -280,6 +269,23 @@ def _mount_id(fd: int) -> int:
             if line.startswith(b"mnt_id:"):
                 return int(line[7:])
     return -1
+
+
+def _posture(mode: int, uid: int, gid: int, raw: Raw) -> Posture:
+    """The posture, without flags, that the kernel's answers amount to; OSError where one is missing."""
+    said = attributes.decoded(raw)
+    if said.unknown:
+        what, number = said.unknown[0]
+        raise OSError(number, os.strerror(number), what)
+    return Posture(
+        kind=KINDS[stat.S_IFMT(mode)],
+        mode=stat.S_IMODE(mode),
+        uid=uid,
+        gid=gid,
+        acl=said.acl,
+        default=said.default,
+        capabilities=said.capabilities,
+    )
 
 
 def flag_names(kind: Kind, bits: int) -> tuple[str, ...]:

@@ -1,0 +1,269 @@
+"""Trees read in bulk, against the same trees read object by object."""
+
+import json
+import os
+import random
+import subprocess
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+
+import numpy as np
+import pytest
+
+from fiat.core import accesslist, capabilities
+from fiat.core.access import RIGHTS, Access, applies, route_for
+from fiat.core.accesslist import ACCESS_XATTR
+from fiat.core.answer import universe_of_postures
+from fiat.core.below import Trouble, below
+from fiat.core.principals import user
+from fiat.core.route import Route, open_end
+from fiat.core.survey import Survey, sort_of
+from fiat.core.tree import TreeAccess
+from fiat.host import reading, treereader
+from fiat.host.live import LiveHost
+from filesystems import ROOT, fresh
+from kernel import as_somebody, may
+from program import fiat
+from test_change import KINDS
+from test_hostile import in_child
+from test_set import make
+from worlds import World
+
+needs_root = pytest.mark.skipif(not ROOT, reason="mounts, or becomes somebody else")
+POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
+
+
+def surveyed(path: str, *, across: bool = False) -> tuple[Route, Survey]:
+    route, node = open_end(LiveHost(), path)
+    assert node is not None
+    survey = node.survey(across_mounts=across)
+    node.close()
+    return route, survey
+
+
+def contents(survey: Survey) -> list[tuple[object, ...]]:
+    """All that a survey says, without the numbers it uses for it."""
+    return [
+        (path, survey.sorts[survey.sort[place]], survey.inode[place], survey.links[place], survey.birth[place])
+        for place, path in enumerate(survey.paths())
+    ]
+
+
+@contextmanager
+def many_parts(monkeypatch: pytest.MonkeyPatch, workers: int) -> Iterator[None]:
+    """Cut even a small tree into many parts, for so many processes."""
+    with monkeypatch.context() as patch:
+        patch.setattr(reading, "_ALONE", 1)
+        patch.setattr(reading, "_PART", 3)
+        patch.setattr(treereader, "_CHUNK", 4)
+        patch.setattr(os, "sched_getaffinity", lambda process: set(range(workers)))
+        yield
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_tree_read_in_bulk_is_what_its_objects_are(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    with fresh(kind) as top:
+        for seed in range(1, 9):
+            with World(top, seed) as world:
+                if ROOT:
+                    os.setxattr(make(f"{world.top}/\udcff\n", 0o755), capabilities.CAPABILITY_XATTR, POWERS)
+                route, survey = surveyed(world.top)
+                assert route.end is not None
+                _, node = open_end(LiveHost(), world.top)
+                assert node is not None
+                troubles: list[Trouble] = []
+                one_by_one = {found.path: found for found in below(node, route.end, lambda _: True, troubles.append)}
+                node.close()
+                assert set(survey.paths()) == {world.top, *one_by_one}
+                for place, path in enumerate(survey.paths()):
+                    assert survey.path(place) == path
+                    found = one_by_one.get(path, route.end)
+                    object_ = survey.object(place)
+                    assert sort_of(found) == survey.sorts[survey.sort[place]]
+                    assert (found.status.inode, found.status.links) == (object_.status.inode, object_.status.links)
+                    assert all(survey.path(place).startswith(path) for place in range(place, survey.end[place]))
+                if ROOT:
+                    assert not survey.troubles
+                for workers in (1, 2, 3):
+                    with many_parts(monkeypatch, workers):
+                        assert contents(surveyed(world.top)[1]) == contents(survey)
+
+
+@needs_root
+@pytest.mark.parametrize("kind", KINDS)
+def test_answers_for_a_tree_are_those_for_its_paths_and_the_kernels(kind: str) -> None:
+    with fresh(kind) as top:
+        for seed in range(101, 107):
+            with World(top, seed) as world:
+                host = LiveHost(world.people)
+                route, survey = surveyed(world.top)
+                postures = [sort.posture for sort in survey.sorts]
+                universe = universe_of_postures(world.people, [*postures, *(found.posture for found in route.objects)])
+                everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
+                access = TreeAccess(host, Access(universe, host.settings), RIGHTS)
+                answers = access.answers(survey, route, access.reach(route))
+                questions = []
+                for place, path in enumerate(survey.paths()):
+                    posture = survey.object(place).posture
+                    for right, bits in zip(RIGHTS, answers.keys[answers.number[place]], strict=True):
+                        assert (bits is None) == (not applies(right, posture.kind))
+                        if bits is None:
+                            continue
+                        assert bits == access.access.allowed(route_for(host, path, right), right)
+                        if right == "traverse" or (right == "read" and not posture.directory):
+                            questions.append((path, 4 if right == "read" else 1, bits))
+                for who in random.Random(seed).sample(everyone, 3):
+                    truth = as_somebody(who, lambda: [may(want, path) for path, want, _ in questions])  # noqa: B023
+                    bit = 1 << universe.principals.index(who)
+                    for (path, want, bits), number in zip(questions, truth, strict=True):
+                        assert bool(bits & bit) == (number == 0), (who, want, path)
+
+
+@needs_root
+def test_other_mounts_in_the_tree(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    at = make(f"{top}/mounted", 0o755, directory=True)
+    make(f"{top}/z", 0o644)
+    subprocess.run(["mount", "-t", "tmpfs", "none", at], check=True)
+    try:
+        make(f"{at}/inside", 0o600)
+        _, survey = surveyed(top)
+        assert (list(survey.paths()), survey.skipped) == ([top, at, f"{top}/z"], [at])
+        assert survey.object(1).mount != survey.object(2).mount
+        _, survey = surveyed(top, across=True)
+        assert (list(survey.paths()), survey.skipped) == ([top, at, f"{at}/inside", f"{top}/z"], [])
+        done = fiat("who", top, "--below")
+        assert f"Not counted: other file systems are mounted at {at}" in done.stdout
+        assert fiat("set", top, "--below", "--mode", "go=").returncode == 0
+        assert os.stat(f"{at}/inside").st_mode & 0o777 == 0o600
+    finally:
+        subprocess.run(["umount", at], check=True)
+    _, survey = surveyed("/proc/self/fdinfo")  # the kernel's own, which has neither lists nor births
+    assert len(survey) > 1
+
+
+@needs_root
+def test_what_may_not_be_read_is_told(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    for name, mode in (("shut", 0o700), ("listed", 0o744)):
+        make(f"{top}/{name}", mode, directory=True)
+        make(f"{top}/{name}/inside", 0o644)
+    os.chmod(folder, 0o755)
+    nobody = user(LiveHost().accounts.user_named("nobody"), (65534,))  # type: ignore[arg-type]
+    survey = as_somebody(nobody, lambda: surveyed(top)[1])
+    assert set(survey.paths()) == {top, f"{top}/shut", f"{top}/listed"}
+    # what only may be listed cannot be entered, and so nothing in it be looked at
+    assert [(trouble.path, trouble.errno) for trouble in survey.troubles] == [
+        (f"{top}/{name}", 13) for name in ("listed", "shut")
+    ]
+
+
+def come_and_go(top: str) -> None:
+    """Make and remove, and turn into one another, files, directories and links."""
+    dice = random.Random(1)
+    while True:
+        with suppress(OSError):
+            path = f"{top}/d{dice.randrange(30)}/n{dice.randrange(20)}"
+            what = dice.randrange(5)
+            if what == 0:
+                os.mkdir(path)
+            elif what == 1:
+                os.symlink("/etc", path)
+            elif what == 2:
+                os.close(os.open(path, os.O_CREAT, 0o755))
+            elif what == 3:
+                os.rmdir(path)
+            else:
+                os.unlink(path)
+
+
+def test_a_tree_that_changes_while_it_is_read(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    for number in range(30):
+        make(f"{top}/d{number}", 0o755, directory=True)
+    changing = in_child(lambda: come_and_go(top))
+    met = set()
+    try:
+        with many_parts(monkeypatch, 2):
+            for _ in range(60):
+                _, survey = surveyed(top)
+                assert len(survey) >= 31
+                assert len(set(survey.paths())) == len(survey)
+                assert not any(path.startswith("/etc") for path in survey.paths())
+                met |= {trouble.errno for trouble in survey.troubles}
+    finally:
+        os.kill(changing, 9)
+        os.waitpid(changing, 0)
+    assert met <= {2, 20, 40}  # gone; no directory any more; a link now
+
+
+def test_deep_long_and_wide(folder: str) -> None:
+    top = here = make(f"{folder}/deep", 0o755, directory=True)
+    home, levels = os.getcwd(), 1500
+    os.chdir(here)
+    for _ in range(levels):
+        os.mkdir("d" * 200)
+        os.chdir("d" * 200)
+    os.close(os.open("x" * 255, os.O_CREAT, 0o600))
+    os.chdir(home)
+    try:
+        route, survey = surveyed(top)
+        assert len(survey) == levels + 2
+        assert survey.path(len(survey) - 1) == top + ("/" + "d" * 200) * levels + "/" + "x" * 255
+        assert not survey.troubles
+        done = fiat("who", top, "--below", "--can", "write", "--anyone-else")
+        assert f"write on 0 of {levels + 2:,} paths" in done.stdout
+        assert route.end is not None
+    finally:
+        os.chdir(top)
+        for _ in range(levels):
+            os.chdir("d" * 200)
+        os.unlink("x" * 255)
+        for _ in range(levels):
+            os.chdir("..")
+            os.rmdir("d" * 200)
+        os.chdir(home)
+    wide = make(f"{folder}/wide", 0o755, directory=True)
+    for number in range(30_000):
+        os.close(os.open(f"{wide}/{number}", os.O_CREAT, 0o600 if number % 8 else 0o644))
+    _, survey = surveyed(wide)
+    assert len(survey) == 30_001
+    assert sorted(np.bincount(survey.sort)) == [1, 30_000 // 8, 30_000 * 7 // 8]
+
+
+def test_stopped_in_the_middle_it_tells_what_it_has(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    for number in range(20):
+        make(f"{top}/d{number}", 0o755, directory=True)
+        make(f"{top}/d{number}/f", 0o644)
+    _, node = open_end(LiveHost(), top)
+    assert node is not None
+
+    def stop(entries: int, path: str) -> None:
+        if entries > 25:
+            raise KeyboardInterrupt
+
+    with many_parts(monkeypatch, 2):
+        survey = node.survey(progress=stop)
+    assert not survey.complete
+    assert 20 < len(survey) < 41
+    assert len(list(survey.paths())) == len(survey)
+
+
+def test_formats_of_a_tree_agree(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    os.symlink("nowhere", f"{top}/link")
+    path = make(f"{top}/data\n", 0o640)
+    os.setxattr(path, ACCESS_XATTR, accesslist.pack(accesslist.parse_list("u::rw,u:7105:r,g::r,m::r,o::-", int, int)))
+    lines = [json.loads(line) for line in fiat("who", top, "--below", "--format", "jsonl").stdout.splitlines()]
+    rights = {line["answer"]: line["rights"] for line in lines if "rights" in line}
+    paths = {line["path"]: rights[line["answer"]] for line in lines if "kind" in line}
+    assert paths.keys() == {top, path, f"{top}/link"}
+    assert "uid:7105" in paths[path]["read"]["users"]
+    assert paths[f"{top}/link"]["read"] is None
+    whole = json.loads(fiat("who", top, "--below", "--format", "json").stdout)
+    assert whole["complete"] is True
+    assert sum(group["directories"] + group["others"] for group in whole["results"]) == 3
+    rows = fiat("who", top, "--below", "--format", "csv").stdout.splitlines()
+    assert len(rows) == 4
+    assert rows[1].startswith(f"{top},directory,")
