@@ -147,7 +147,7 @@ def take(node: Node, steps: Steps) -> None:
 
 
 def _all_names_there(handles: Handles, item: Item, names: Iterable[str], now: Now, node: Node) -> bool:
-    """Whether all the names of an inode were in the tree at one moment.
+    """Whether all the names of an inode, that by which it was opened too, were in the tree at one moment.
 
     They are looked at one after the other, and a name could be moved to where
     it is looked for next. But making, moving and taking away a name changes

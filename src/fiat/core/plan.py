@@ -52,8 +52,8 @@ class Item(NamedTuple):
     """One object and its change.
 
     ``inode`` is device and inode number, ``birth`` and ``links`` as in
-    :class:`Status`. ``names`` are its further names where all that it has are
-    in the tree, and None where they are not, or nobody minds.
+    :class:`Status`. ``names`` are all its names where it has several and all
+    are in the tree, and None where they are not, or nobody minds.
     """
 
     path: str
@@ -127,8 +127,8 @@ class Plan:
             ):
                 item = self._item(part, place, path)
                 names = several.get(item.inode, ()) if item.links > 1 else ()
-                if 1 < item.links == len(names):
-                    item = item._replace(names=tuple(survey.path(other) for other in names if other != place))
+                if 1 < item.links <= len(names):  # more than it has, where one was moved while the tree was read
+                    item = item._replace(names=tuple(survey.path(other) for other in names))
                 found.append(item)
         return found[::-1]
 
