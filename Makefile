@@ -1,5 +1,6 @@
 # make demo   set up, then walk through Fiat on its sample host
 # make test   set up, then lint, types and tests
+# make bench  set up, then measure (as root, with a C compiler); BENCH="--entries 2000000" and the like choose what
 # Both make their own virtual environment in .venv, from pinned and hashed packages.
 
 PYTHON ?= python3
@@ -8,7 +9,7 @@ BIN := $(VENV)/bin
 PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 SOURCES := $(shell find src -type f -not -path '*/__pycache__/*')
 
-.PHONY: demo test check lock clean
+.PHONY: demo test check bench lock clean
 
 demo: $(VENV)/fiat.stamp
 	@$(BIN)/fiat demo
@@ -33,6 +34,9 @@ $(VENV)/fiat.stamp: $(VENV)/run.stamp pyproject.toml README.md LICENSE $(SOURCES
 $(VENV)/test.stamp: $(VENV)/run.stamp requirements/test.txt
 	$(PIP) install --require-hashes -r requirements/test.txt
 	@touch $@
+
+bench: $(VENV)/fiat.stamp
+	$(BIN)/python bench/measure.py $(BENCH)
 
 # Take newer packages: resolves requirements/*.in again and writes the pins.
 lock: $(VENV)/run.stamp

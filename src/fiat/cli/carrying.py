@@ -9,9 +9,10 @@ from contextlib import contextmanager
 from types import FrameType
 from typing import Any, NamedTuple
 
-from fiat.cli import words
+from fiat.cli import terminal, words
 from fiat.cli.progress import Progress
 from fiat.cli.report import Report
+from fiat.core.advice import shell_word
 from fiat.core.carryout import Outcome, Stopping
 from fiat.core.errors import HistoryError, PathError
 from fiat.core.history import Beginning, Entry, Fate, History
@@ -127,9 +128,11 @@ def _interruptible() -> Iterator[Stopping]:
             signal.signal(number, handler)
 
 
-def ending(result: Result) -> str:
-    """The last line: how to put it back."""
+def print_ending(result: Result, args: argparse.Namespace, does: str = "puts it back") -> None:
+    """The last line: what to type for the way back."""
     if result.number is None or not (result.changed or result.failed or result.left):
-        return ""
+        return
+    where = "" if args.history is None else f" --history {shell_word(args.history)}"
     rest = f" {words.counted(result.left, 'path')} not come to." if result.left else ""
-    return f"Run {result.number} in the history; fiat undo {result.number} puts it back.{rest}"
+    print()
+    terminal.say(f"Run {result.number} in the history; fiat undo {result.number}{where} {does}.{rest}")

@@ -1,5 +1,6 @@
 """How changes look: before and after side by side, equal changes in one row."""
 
+import textwrap
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
@@ -25,22 +26,42 @@ class Changed(NamedTuple):
 
 
 def print_changes(changes: Iterable[Changed], accounts: Accounts) -> None:
-    """One block of rows for each kind of change, the most frequent first; what is the same everywhere stays out."""
+    """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out."""
     kinds = _kinds(changes, accounts)
-    rows = []
-    for (kind, differences), (count, example) in kinds[:_MOST]:
-        first, *rest = _where(kind, count, example)
-        for place, (what, before, after) in enumerate(differences):
-            where = first if not place else rest.pop(0) if rest else ""
-            rows.append([where, what, before, terminal.paint(after, "changed")])
-        rows += [[more, "", "", ""] for more in rest]
-    if rows:
-        print(terminal.table(["", "", "before", "after"], rows, flexible=0))
+    shown = kinds[:_MOST]
+    rows = [difference for (_, differences), _ in shown for difference in differences]
+    if not rows:
+        return
+    room = _room(max(len(what) for what, _, _ in rows))
+    wrapped = [(what, _wrapped(before, room), _wrapped(after, room)) for what, before, after in rows]
+    heights = iter([max(before.count("\n"), after.count("\n")) + 1 for _, before, after in wrapped])
+    painted = [[what, before, _painted(after)] for what, before, after in wrapped]
+    lines = iter(terminal.table(["", "before", "after"], painted, indent=terminal.INDENT * 2).split("\n"))
+    print(next(lines))
+    for (kind, differences), (count, example) in shown:
+        print(terminal.INDENT + _where(kind, count, example))
+        for _ in differences:
+            for _ in range(next(heights)):
+                print(next(lines))
     left = kinds[_MOST:]
     if left:
         paths = sum(count for _, (count, _) in left)
         kinds_left = words.counted(len(left), "more kind")
         print(f"{terminal.INDENT}and {kinds_left} of change, of {words.counted(paths, 'path')}")
+
+
+def _room(first: int) -> int | None:
+    """Cells for before, and for after, beside a first column of so many; None where there is no terminal."""
+    columns = terminal.width()
+    return None if columns is None else max((columns - first - 2 * len(terminal.INDENT) - 6) // 2, 16)
+
+
+def _wrapped(text: str, room: int | None) -> str:
+    return text if room is None else "\n".join(textwrap.wrap(text, room, subsequent_indent="     "))
+
+
+def _painted(text: str) -> str:
+    return "\n".join(terminal.paint(line, "changed") for line in text.split("\n"))
 
 
 _Difference = tuple[str, str, str]
@@ -59,7 +80,7 @@ def _kinds(
         key = first.before.kind, tuple(differences(first.before, first.after, accounts))
         count, example = found.get(key, (0, first.example))
         found[key] = count + sum(change.paths for change in some), example
-    return sorted(found.items(), key=lambda item: -item[1][0])
+    return sorted(found.items(), key=lambda item: (-item[1][0], item[1][1]))
 
 
 def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
@@ -75,12 +96,12 @@ def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
     )
 
 
-def _where(kind: Kind, count: int, example: str) -> list[str]:
+def _where(kind: Kind, count: int, example: str) -> str:
     shown = visible(example)
     if count == 1:
-        return [shown]
+        return shown
     plural = {Kind.DIRECTORY: "directories"}.get(kind, words.KIND[kind] + "s").replace("regular ", "")
-    return [f"{count:,} {plural}", f"such as {shown}"]
+    return f"{count:,} {plural}, such as {shown}"
 
 
 def differences(before: Posture, after: Posture, accounts: Accounts) -> Iterator[_Difference]:

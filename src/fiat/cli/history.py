@@ -45,7 +45,7 @@ def run(args: argparse.Namespace) -> int:
     report = Report("history", args.format)
     history = open_history(args)
     if args.run is not None:
-        _tell(history, history.run(run_number(args.run)), open_host(args).accounts, report)
+        _tell(history, history.run(run_number(args.run)), open_host(args).accounts, report, args.history)
         return report.finish()
     runs = history.runs()[: args.last]
     if report.format == "csv":
@@ -60,7 +60,9 @@ def run(args: argparse.Namespace) -> int:
         latest = next((one for one in runs if one.state in (State.DONE, State.PARTIAL) and one.undoes is None), None)
         print()
         if latest is not None:
-            print(f"fiat undo {latest.number} puts run {latest.number} back; fiat history {latest.number} tells of it.")
+            where = "" if args.history is None else f" --history {shell_word(args.history)}"
+            more = f"fiat history {latest.number}{where} tells of it"
+            terminal.say(f"fiat undo {latest.number}{where} puts run {latest.number} back; {more}.")
     else:
         print(f"Nothing has been changed yet, by the history {visible(history.place)}.")
     return report.finish()
@@ -125,10 +127,10 @@ def _fields(one: Run) -> dict[str, Any]:
 # --- one run ---------------------------------------------------------------------------
 
 
-def _tell(history: History, one: Run, accounts: Accounts, report: Report) -> None:
+def _tell(history: History, one: Run, accounts: Accounts, report: Report, where: str | None) -> None:
     entries = history.entries(one.number)
     if report.format == "text":
-        _print(one, list(entries), accounts)
+        _print(one, list(entries), accounts, where)
         report.count()
         return
     for entry in entries:
@@ -154,7 +156,7 @@ def _fate(entry: Entry, one: Run) -> str:
     return _FATES[entry.fate]
 
 
-def _print(one: Run, entries: list[Entry], accounts: Accounts) -> None:
+def _print(one: Run, entries: list[Entry], accounts: Accounts, where: str | None) -> None:
     print(terminal.paint(f"Run {one.number}, {_state(one)}", "strong"))
     rows = [
         ["when", _when(one.started)],
@@ -169,7 +171,7 @@ def _print(one: Run, entries: list[Entry], accounts: Accounts) -> None:
     print()
     kinds: Counter[tuple[Any, Any]] = Counter()
     examples: dict[tuple[Any, Any], str] = {}
-    for entry in entries:
+    for entry in reversed(entries):  # what was changed last is above the rest
         key = entry.before, entry.after
         kinds[key] += 1
         examples.setdefault(key, entry.path)
@@ -182,7 +184,8 @@ def _print(one: Run, entries: list[Entry], accounts: Accounts) -> None:
         print(f"Failed: {words.several([visible(entry.path) for entry in failed], 'paths')}")
     if one.state in (State.DONE, State.PARTIAL):
         print()
-        print(f"fiat undo {one.number} puts it back.")
+        option = "" if where is None else f" --history {shell_word(where)}"
+        print(f"fiat undo {one.number}{option} puts it back.")
 
 
 def latest_to_undo(history: History) -> Run:

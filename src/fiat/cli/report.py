@@ -55,7 +55,7 @@ class Report:
         sys.stdout.flush()
         paths = f"{guard.paths:,} paths, such as " if guard.paths > 1 else ""
         where = f"{paths}{quoted(guard.path)}: {guard.text}; --accept {guard.name} does it all the same"
-        print(f"fiat {self.command}: guard {guard.name}: {where}", file=sys.stderr)
+        terminal.say_error(f"fiat {self.command}: guard {guard.name}: {where}")
 
     def caveat(self, caveats: Iterable[Caveat]) -> None:
         """Note what Fiat does not evaluate, once each."""

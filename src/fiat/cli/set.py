@@ -109,8 +109,7 @@ def run(args: argparse.Namespace) -> int:
         except HistoryError as error:
             report.complaint(HistoryError(f"{error}; nothing was changed, and --no-history changes without it"))
             return Status.GUARDED
-    showing = _Showing(made, targets, host.accounts, report, guards, preview=args.preview, result=result)
-    showing.show()
+    _Showing(args, made, targets, host.accounts, report, guards, result).show()
     return report.finish(Status.GUARDED if guards and not args.preview else Status.DONE)
 
 
@@ -199,21 +198,21 @@ class _Showing:
 
     def __init__(
         self,
+        args: argparse.Namespace,
         made: Plan,
         targets: list[Target],
         accounts: Accounts,
         report: Report,
         guards: list[Guard],
-        *,
-        preview: bool,
         result: Result | None,
     ) -> None:
+        self.args = args
         self.made = made
         self.targets = targets
         self.accounts = accounts
         self.report = report
         self.guards = guards
-        self.preview = preview
+        self.preview: bool = args.preview
         self.result = result
         self.counts = made.counts()
         self.examples = made.examples()
@@ -226,6 +225,8 @@ class _Showing:
         if self.report.as_text:
             self.report.answered = sum(self.counts)
             self._print()
+            if self.guards:
+                print()
             for guard in self.guards:
                 self._say_guard(guard)
             return
@@ -269,10 +270,16 @@ class _Showing:
                 count, example = self.counts[number], visible(self.examples[number])
                 what = example if count == 1 else f"{words.counted(count, 'path')}, such as {example}"
                 print(f"Cannot be changed: {what} ({os.strerror(code)})")
-        self._say_what_is_so()
+        so = self._what_is_so()
         if not self.changing:
+            if so:
+                print(f"Already so, nothing to change: {so}")
+            elif not self.counts and self.targets:
+                print("Nothing here is meant: no path is what the options choose.")
             return
         print(terminal.paint(self._headline(), "strong"))
+        if so:
+            print(f"{terminal.INDENT}already so: {so}")
         print()
         changes.print_changes(
             (
@@ -289,9 +296,8 @@ class _Showing:
             print("Gains and losses are those of the whole plan, of which a part was not written:")
         for title, shifts in (("Gains", self.made.gains), ("Loses", self.made.losses)):
             print_shifts(title, told(shifts))
-        if self.result is not None and carrying.ending(self.result):
-            print()
-            print(carrying.ending(self.result))
+        if self.result is not None:
+            carrying.print_ending(self.result, self.args)
 
     def _headline(self) -> str:
         if self.result is not None:
@@ -301,22 +307,18 @@ class _Showing:
             return f"Preview: {paths} would change. Nothing is written."
         return f"Refused: nothing is written. {paths} would change."
 
-    def _say_what_is_so(self) -> None:
+    def _what_is_so(self) -> str:
+        """What is meant and is so already: the paths, or how many there are in trees."""
         same = [
             number
             for number, noted in enumerate(self.made.changes)
             if not noted.change.changes and not noted.change.errno and self.counts[number]
         ]
         count = sum(self.counts[number] for number in same)
-        if not count:
-            if not self.counts and self.targets:
-                print("Nothing here is meant: no path is what the options choose.")
-            return
-        if any(target.with_tree for target in self.targets):
-            print(f"Already so, nothing to change: {words.counted(count, 'path')}")
-            return
+        if not count or any(target.with_tree for target in self.targets):
+            return words.counted(count, "path") if count else ""
         paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
-        print(f"Already so, nothing to change: {words.several(paths, 'paths')}")
+        return words.several(paths, "paths")
 
     def _say_guard(self, guard: Guard) -> None:
         where = visible(guard.path)

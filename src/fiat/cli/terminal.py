@@ -59,6 +59,17 @@ def say(text: str = "", indent: str = "", hanging: str = "", mark: str = "") -> 
     print("\n".join(lines))
 
 
+def say_error(text: str) -> None:
+    """Print a line on stderr, wrapped where that is a terminal."""
+    columns = width() if sys.stderr.isatty() else None
+    lines = [text]
+    if columns is not None and len(text) > columns:
+        lines = textwrap.wrap(
+            text, min(columns, _READABLE), subsequent_indent=INDENT, break_on_hyphens=False, break_long_words=False
+        )
+    print("\n".join(lines), file=sys.stderr)
+
+
 def table(header: Sequence[str], rows: Sequence[Sequence[str]], *, flexible: int = -1, indent: str = INDENT) -> str:
     """Columns under a header, no lines drawn; the column ``flexible`` wraps where the terminal is narrow."""
     from prettytable import PrettyTable, TableStyle

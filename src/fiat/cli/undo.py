@@ -63,7 +63,7 @@ def run(args: argparse.Namespace) -> int:
             return Status.GUARDED
     if report.as_text:
         report.answered = len(entries)
-        _print(undone, found, host.accounts, result)
+        _print(undone, found, host.accounts, result, args)
     else:
         _fields(undone, found, host.accounts, report, result)
     return report.finish()
@@ -158,14 +158,16 @@ def _fields(undone: Run, found: list[_Find], accounts: Accounts, report: Report,
     report.beside = told
 
 
-def _print(undone: Run, found: list[_Find], accounts: Accounts, result: Result | None) -> None:
+def _print(
+    undone: Run, found: list[_Find], accounts: Accounts, result: Result | None, args: argparse.Namespace
+) -> None:
     if result is None:
         headline = f"Preview: {words.counted(len(found), 'path')} would be put back. Nothing is written."
     else:
         whole = result.changed + result.failed + result.left
         headline = f"{words.of_all(result.changed, whole, 'path')} put back."
     print(terminal.paint(headline, "strong"))
-    print(f"{terminal.INDENT}what run {undone.number} changed: {command_words(undone)}")
+    terminal.say(f"what run {undone.number} changed: {command_words(undone)}", terminal.INDENT, hanging="  ")
     if result is not None and result.already:
         print(f"{terminal.INDENT}{words.counted(result.already, 'path')} had not been changed, or is back already")
     print()
@@ -183,6 +185,5 @@ def _print(undone: Run, found: list[_Find], accounts: Accounts, result: Result |
             print("Gains and losses are those of the whole run, of which a part was not put back:")
         for title, shifts in (("Gains", undone.losses), ("Loses", undone.gains)):
             print_shifts(title, shifts)
-    if result is not None and carrying.ending(result):
-        print()
-        print(carrying.ending(result))
+    if result is not None:
+        carrying.print_ending(result, args, "makes the change again")

@@ -56,6 +56,12 @@ SCENES = (
     ),
     Scene(
         "",
+        "The series should be closed to all but the survey, the whole tree at once, files and directories apart. Equal "
+        "changes share a row, and whoever would lose something is named before it happens:",
+        ("set", "/srv/skerry/series", "--below", "--dir-mode", "2750", "--file-mode", "o=", "--preview"),
+    ),
+    Scene(
+        "",
         "Or should the surveyor join the watch? What would hold then, before anyone touches the accounts:",
         ("who", "/srv/skerry/observatory", "--if-member", "surveyor:watch", "--user", "surveyor", "--group", "watch"),
     ),
@@ -67,6 +73,6 @@ SCENES = (
     Scene(
         "",
         "Last, before going to bed: all that just anybody on this host can write to.",
-        ("who", "/srv/skerry", "--below", "--can", "write", "--user", "nobody"),
+        ("who", "/srv/skerry", "--below", "--can", "write", "--anyone-else"),
     ),
 )
