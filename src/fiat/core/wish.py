@@ -137,7 +137,8 @@ def _like(goal: Posture, like: Posture) -> Posture:
     with read, a file that nobody may execute does not.
     """
     if goal.directory == like.directory:
-        return goal._replace(mode=like.mode, acl=like.acl, default=like.default)
+        kept = like.acl if like.acl is not None and not like.acl.is_mode_only() else None
+        return goal._replace(mode=like.mode, acl=kept, default=like.default)
     executable = bool(goal.mode & EXECUTE_BITS)
 
     def fit(entry: Entry) -> Entry:

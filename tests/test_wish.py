@@ -1,0 +1,259 @@
+"""What wishes mean, which steps they take, and which guards object: held against the rules of access."""
+
+import json
+import os
+import tempfile
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fiat.core import capabilities, edit, guards
+from fiat.core.accesslist import Entry, Tag, from_mode
+from fiat.core.accounts import Accounts
+from fiat.core.capabilities import FileCapabilities
+from fiat.core.edit import Change, change, steps_towards
+from fiat.core.history import Beginning, Fate, Shifted, State
+from fiat.core.history import Entry as Touched
+from fiat.core.mode import parse_change
+from fiat.core.posture import Kind, Posture
+from fiat.core.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
+from fiat.core.rules import Decision
+from fiat.core.wish import EntryWish, ListWish, Wish, wanted
+from fiat.host.history import SqliteHistory
+from test_change import _POWERS
+from test_notations import lists
+from test_rules import GIDS, UIDS, postures
+
+ROOT_USER = unlisted_user(0, (0,))
+NOBODY = Accounts((), (), "none")
+POWERS = capabilities.unpack(_POWERS)
+
+permissions = st.integers(0, 7)
+octal_modes = st.from_regex(r"[0-7]{1,4}", fullmatch=True)
+clauses = st.from_regex(r"[ugoa]{1,3}[-+=]([rwxst]{1,3}|[ugo])(,[ugoa][-+=][rwx])?", fullmatch=True)
+modes = st.builds(parse_change, octal_modes | clauses)
+entries = st.builds(Entry, st.just(Tag.NAMED_USER), permissions, st.sampled_from(UIDS)) | st.builds(
+    Entry, st.just(Tag.NAMED_GROUP), permissions, st.sampled_from(GIDS)
+)
+list_wishes = st.builds(
+    ListWish,
+    st.lists(st.builds(EntryWish, entries, st.booleans()), max_size=3).map(tuple),
+    st.lists(entries, max_size=2).map(tuple),
+    st.none() | permissions,
+    st.booleans(),
+)
+wishes = st.builds(
+    Wish,
+    mode=st.none() | modes,
+    file_mode=st.none() | modes,
+    dir_mode=st.none() | modes,
+    uid=st.none() | st.sampled_from([0, *UIDS]),
+    gid=st.none() | st.sampled_from(GIDS),
+    access=st.just(ListWish()) | list_wishes,
+    default=st.just(ListWish()) | list_wishes,
+    like=st.none() | postures(),
+)
+
+
+@st.composite
+def whole_postures(draw: st.DrawFn) -> Posture:
+    """Files, directories and pipes with everything that they can have."""
+    posture = draw(postures((Kind.FILE, Kind.DIRECTORY, Kind.FIFO)))
+    if posture.directory:
+        default = draw(st.none() | lists(st.sampled_from(UIDS), st.sampled_from(GIDS)))
+        return posture._replace(default=default)
+    powers = draw(st.none() | st.just(POWERS)) if posture.kind is Kind.FILE else None
+    return posture._replace(capabilities=powers)
+
+
+def carried_out(before: Posture, wish: Wish, actor: Principal = ROOT_USER) -> Change:
+    goal = wanted(before, wish, actor, 0o022)
+    return change(before, steps_towards(before, goal, actor), actor, None, True)
+
+
+@given(whole_postures(), wishes)
+@settings(max_examples=400)
+def test_root_gets_what_is_wanted_and_nothing_else_is_asked_for(before: Posture, wish: Wish) -> None:
+    goal = wanted(before, wish, ROOT_USER, 0o022)
+    found = carried_out(before, wish)
+    assert found.errno == 0
+    assert found.after == goal
+    if goal == before:
+        assert found.steps == edit.Steps()
+    if found.after.acl is not None:
+        assert found.after.acl.mode() == found.after.mode & 0o777
+    assert found.after.uid == (wish.uid if wish.uid is not None else wish.like.uid if wish.like else before.uid)
+
+
+@given(whole_postures(), wishes)
+def test_the_way_back_leads_back_from_every_state_on_the_way(before: Posture, wish: Wish) -> None:
+    found = carried_out(before, wish)
+    for state in (found.after, *found.between):
+        back = change(state, steps_towards(state, before, ROOT_USER), ROOT_USER, None, True)
+        assert (back.errno, back.after) == (0, before)
+
+
+@given(whole_postures(), wishes, st.sampled_from(UIDS), st.frozensets(st.sampled_from(GIDS)))
+def test_what_an_ordinary_user_may_do_is_theirs(before: Posture, wish: Wish, uid: int, gids: frozenset[int]) -> None:
+    actor = unlisted_user(uid, gids)
+    found = carried_out(before, wish, actor)
+    if found.errno:
+        assert found.after == before
+    elif found.changes:
+        assert before.uid == uid == found.after.uid
+        assert found.after.gid in {before.gid, *gids}
+        if found.after.mode & 0o2000 and not before.mode & 0o2000:
+            assert found.after.gid in gids
+
+
+@given(whole_postures(), octal_modes)
+def test_an_octal_mode_done_twice_is_done_once(before: Posture, word: str) -> None:
+    wish = Wish(parse_change(word))
+    once = carried_out(before, wish).after
+    assert not carried_out(once, wish).changes
+    assert once.mode & 0o777 == int(word, 8) & 0o777
+
+
+@given(whole_postures(), st.sampled_from(UIDS), permissions)
+def test_an_entry_gives_what_it_says_and_to_nobody_else(before: Posture, uid: int, given_: int) -> None:
+    """Unless the guard objects: then it is the mask that hands out more."""
+    wish = Wish(access=ListWish((EntryWish(Entry(Tag.NAMED_USER, given_, uid)),)))
+    found = carried_out(before, wish)
+    acl = found.after.acl
+    assert acl is not None
+    own = next(entry for entry in acl.entries if (entry.tag, entry.id) == (Tag.NAMED_USER, uid))
+    assert acl.effective(own) == own.permissions == given_
+    unmasked = [name for name, _ in guards.of_change(found, ROOT_USER, NOBODY) if name == "unmasks"]
+    old = before.acl or from_mode(before.mode)
+    more = [
+        entry
+        for entry in old.entries
+        if (entry.tag, entry.id) != (Tag.NAMED_USER, uid)
+        and entry.tag is not Tag.MASK
+        and acl.effective(entry) & ~old.effective(entry)
+    ]
+    assert bool(unmasked) == bool(more)
+
+
+@given(whole_postures())
+def test_without_a_list_those_it_did_not_name_keep_what_they_had(before: Posture) -> None:
+    after = carried_out(before, Wish(access=ListWish(drop=True))).after
+    assert after.acl is None
+    if before.acl is not None and before.mode & 0o070:  # else Linux passes over the list, and others had theirs
+        universe = Universe([unlisted_user(uid, gids) for uid in UIDS for gids in ((), *((gid,) for gid in GIDS))])
+        named_users, named_groups = before.acl.named()
+        for place, who in enumerate(universe.principals):
+            if who.uid in named_users or who.gids & named_groups:
+                continue  # they fall to another class, which may give more: that is shown as a gain
+            for want in (4, 2, 1):
+                had = Decision(before, universe).allowed(want) >> place & 1
+                assert had == Decision(after, universe).allowed(want) >> place & 1
+
+
+# --- guards, said in terms of the rules of access -------------------------------------
+
+
+def has(posture: Posture, who: Principal, want: int) -> bool:
+    return bool(Decision(posture, Universe([who])).allowed(want))
+
+
+@given(whole_postures(), wishes)
+@settings(max_examples=400)
+def test_guards_object_where_access_says_so(before: Posture, wish: Wish) -> None:
+    found = carried_out(before, wish)
+    after = found.after
+    names = [name for name, _ in guards.of_change(found, ROOT_USER, NOBODY)]
+    assert set(names) <= guards.GUARDS.keys()
+    if not found.changes:
+        assert not names
+        return
+    write = 3 if after.directory else 2
+    opened = has(after, ANYONE_ELSE, write) and not has(before, ANYONE_ELSE, write)
+    by_default = after.default is not None and after.default.mode() & 2
+    assert opened <= ("everyone-writes" in names) <= (opened or bool(by_default))
+    owner = unlisted_user(after.uid)
+    could = before.uid != after.uid or has(before, owner, 1)
+    assert ("lockout" in names) == (after.directory and could and not has(after, owner, 1))
+    if before.uid == 0 and after.uid != 0:
+        assert "from-root" in names
+    lost = before.capabilities is not None and after.capabilities is None
+    moved = (before.uid, before.gid) != (after.uid, after.gid)
+    assert ("clears-special" in names) == (moved and (lost or bool(before.mode & ~after.mode & 0o6000)))
+    if after.kind is Kind.FILE and after.mode & 0o4000 and after.mode & 0o111 and not before.mode & 0o4000:
+        assert "privilege" in names
+    if "privilege" in names:
+        assert after.kind is Kind.FILE
+        assert after.mode & 0o6000
+
+
+def test_places_that_the_system_needs() -> None:
+    kept = [
+        "/",
+        "/etc",
+        "/usr",
+        "/usr/bin/env",
+        "/boot/vmlinuz",
+        "/etc/passwd",
+        "/lib",
+        "/dev/null",
+        "/var/log",
+        "/tmp",
+    ]
+    free = ["/srv/skerry", "/home/keeper", "/etc/motd", "/usr/local/share/x", "/var/lib/skerry", "/libexec", "/opt/x"]
+    for path in (*kept, *free):
+        assert bool(list(guards.of_place(path, with_tree=False))) == (path in kept), path
+
+
+# --- the history keeps what it is given ----------------------------------------------------
+
+
+paths = st.binary(min_size=1).filter(lambda name: 0 not in name).map(os.fsdecode)
+touched = st.builds(
+    Touched,
+    st.just(0),
+    paths,
+    st.tuples(st.integers(0, 2**40), st.integers(0, 2**64 - 1)),
+    st.integers(0, 2**62),
+    whole_postures(),
+    whole_postures(),
+    st.lists(whole_postures(), max_size=2).map(tuple),
+)
+
+
+@given(st.lists(touched, max_size=6), st.lists(st.text(max_size=5), max_size=3))
+@settings(max_examples=40, deadline=None)
+def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str]) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        history = SqliteHistory(f"{folder}/history.db")
+        numbered = [one._replace(place=place) for place, one in enumerate(kept)]
+        beginning = Beginning("keeper", ("fiat", *words), None, (Shifted("anyone-else", "read", 2),))
+        number = history.begin(beginning, numbered)
+        assert history.run(number).state is State.RUNNING  # this very process
+        assert list(history.entries(number)) == numbered
+        assert list(history.entries(number, backwards=True)) == numbered[::-1]
+        fates = [(one.place, Fate.FAILED) for one in numbered[:1]]
+        history.finish(number, fates, changed=len(kept) - len(fates), complete=not fates)
+        found = history.run(number)
+        assert found.state is (State.PARTIAL if fates else State.DONE)
+        assert (found.command, found.gains, found.paths) == (("fiat", *words), beginning.gains, len(kept))
+        assert [one.fate for one in history.entries(number)][:1] == [Fate.FAILED] * len(fates)
+        undo = history.begin(beginning._replace(undoes=number), [])
+        history.finish(undo, [], changed=0, complete=True)
+        assert (history.run(number).state, history.run(number).undone_by) == (State.UNDONE, undo)
+        redo = history.begin(beginning._replace(undoes=undo), [])
+        history.finish(redo, [], changed=0, complete=True)
+        assert history.run(number).undone_by is None
+        assert [run.number for run in history.runs()] == [redo, undo, number]
+
+
+def test_a_history_that_was_cut_short_is_told(tmp_path: Path) -> None:
+    place = tmp_path / "history.db"
+    history = SqliteHistory(str(place))
+    number = history.begin(Beginning(None, ("fiat", "set")), [])
+    assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
+    powers = FileCapabilities(3, 1, 2, True, 1000)
+    posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)
+    history.begin(Beginning(None, ()), [Touched(0, "/f", (1, 2), 3, posture, posture)])
+    (kept,) = history.entries(2)
+    assert kept.before.capabilities == powers
