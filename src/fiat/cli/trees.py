@@ -19,7 +19,7 @@ from fiat.core.principals import Universe
 from fiat.core.route import Route, open_end
 from fiat.core.selection import Selection
 from fiat.core.summary import Group
-from fiat.core.survey import Sort, Survey
+from fiat.core.survey import Survey
 from fiat.core.tree import AnswerKey, Answers, TreeAccess
 from fiat.core.visible import visible
 
@@ -41,9 +41,8 @@ def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, acr
         node.close()
     for trouble in survey.troubles:
         report.problem(PathError(trouble.path, trouble.errno))
-    for number, sort in enumerate(survey.sorts):
-        if needs_caveat(sort):
-            report.caveat(caveats.of_object(survey.object(int(np.argmax(survey.sort == number)))))
+    for place in _to_be_said(survey):
+        report.caveat(caveats.of_object(survey.object(place)))
     report.caveat(caveats.of_mounts_left_out(survey.skipped))
     if not survey.complete:
         report.caveat(caveats.of_stopping(survey.top.path, len(survey)))
@@ -76,9 +75,13 @@ def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, acr
                 report.add(view.group_fields(survey, again, number, group))
 
 
-def needs_caveat(sort: Sort) -> bool:
-    """Whether what is of this sort is not evaluated in full."""
-    return bool(caveats.of_object(sort.at("")))
+def _to_be_said(survey: Survey) -> list[int]:
+    """The first entry of each kind that is not evaluated in full: on such a mount, so labelled, or not all read."""
+    kinds: dict[tuple[object, ...], int] = {}
+    for number, sort in enumerate(survey.sorts):
+        kinds.setdefault((id(sort.mount), sort.label is None, sort.unknown), number)
+    numbers = [number for number in kinds.values() if caveats.of_object(survey.sorts[number].at(""))]
+    return [int(np.argmax(survey.sort == number)) for number in numbers]
 
 
 def _entries(survey: Survey, answers: Answers, taken: NDArray[np.bool_] | None) -> Iterator[tuple[str, str, int]]:

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from fiat.core import naming
-from fiat.core.accesslist import AccessList, from_mode
+from fiat.core.accesslist import AccessList, Tag, from_mode
 from fiat.core.accounts import Accounts
 from fiat.core.edit import Change
 from fiat.core.mode import EXECUTE, EXECUTE_BITS, SETGID, SETUID, STICKY, octal, permission_letters, special_names
@@ -25,6 +25,10 @@ GUARDS = {
 """Every guard with what it is about."""
 
 
+Asked = frozenset[tuple[Tag, int | None]]
+"""Entries, by what they are for."""
+
+
 class Guard(NamedTuple):
     """One guard that objects, on ``paths`` paths, of which ``path`` is one."""
 
@@ -34,8 +38,13 @@ class Guard(NamedTuple):
     paths: int = 1
 
 
-def of_change(change: Change, actor: Principal, accounts: Accounts) -> Iterator[tuple[str, str]]:
-    """The guards that object to ``change`` wherever it happens: name, and what would happen."""
+def of_change(
+    change: Change, actor: Principal, accounts: Accounts, asked: Asked = frozenset()
+) -> Iterator[tuple[str, str]]:
+    """The guards that object to ``change`` wherever it happens: name, and what would happen.
+
+    ``asked`` are the entries that are asked for by name: what they get is no surprise.
+    """
     before, after = change.before, change.after
     if before.kind is Kind.SYMLINK:
         yield from _from_root(before, after, accounts)
@@ -45,9 +54,9 @@ def of_change(change: Change, actor: Principal, accounts: Accounts) -> Iterator[
     yield from _privilege(before, after, accounts)
     yield from _from_root(before, after, accounts)
     yield from _clears(change)
-    yield from _unmasks(before.acl, after.acl or from_mode(after.mode), accounts, "")
+    yield from _unmasks(before.acl, after.acl or from_mode(after.mode), accounts, asked, "")
     if after.default is not None:
-        yield from _unmasks(before.default, after.default, accounts, "in what is made here ")
+        yield from _unmasks(before.default, after.default, accounts, asked, "in what is made here ")
 
 
 def _lockout(before: Posture, after: Posture, actor: Principal, accounts: Accounts) -> Iterator[tuple[str, str]]:
@@ -116,14 +125,16 @@ def _clears(change: Change) -> Iterator[tuple[str, str]]:
         yield "clears-special", f"the kernel drops {naming.joined(lost)} as the owner or group changes"
 
 
-def _unmasks(before: AccessList | None, after: AccessList, accounts: Accounts, where: str) -> Iterator[tuple[str, str]]:
+def _unmasks(
+    before: AccessList | None, after: AccessList, accounts: Accounts, asked: Asked, where: str
+) -> Iterator[tuple[str, str]]:
     """Entries that were there before, and get more only because the mask is raised."""
     if before is None:
         return
     found = []
     for entry in before.entries:
         more = after.effective(entry) & ~before.effective(entry) if entry in after.entries else 0
-        if more:
+        if more and (entry.tag, entry.id) not in asked:
             letters = permission_letters(more).replace("-", "")
             found.append(f"{naming.entry(entry, accounts)} gets {letters}")
     if found:

@@ -186,6 +186,8 @@ class _Making:
         self.wish = wish
         self.actor = host.actor()
         self.changes: list[Noted] = []
+        named = (*wish.access.entries, *wish.default.entries)
+        self._asked = frozenset((one.entry.tag, one.entry.id) for one in named)
 
     def part(self, target: Target, seen: set[tuple[int, int]]) -> Planned:
         survey = target.survey
@@ -223,7 +225,7 @@ class _Making:
             found = Noted(
                 change,
                 note.of_change(change, goal, wish, accounts),
-                tuple(guards.of_change(change, self.actor, accounts)),
+                tuple(guards.of_change(change, self.actor, accounts, self._asked)),
             )
         self.changes.append(found)
         return len(self.changes) - 1
