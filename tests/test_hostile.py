@@ -20,6 +20,7 @@ from fiat.core.carryout import carry_out
 from fiat.core.mode import parse_change
 from fiat.core.route import open_end
 from fiat.core.wish import Wish
+from fiat.host import together
 from fiat.host.history import SqliteHistory
 from fiat.host.live import LiveHost
 from filesystems import ROOT, fresh
@@ -123,8 +124,13 @@ def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) ->
 @needs_root
 @pytest.mark.parametrize("blow", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 @pytest.mark.parametrize("kind", ["ext4", "tmpfs"])
-def test_stopped_at_any_moment_it_can_be_put_back(kind: str, blow: signal.Signals) -> None:
+def test_stopped_at_any_moment_it_can_be_put_back(
+    kind: str, blow: signal.Signals, monkeypatch: pytest.MonkeyPatch
+) -> None:
     dice = random.Random(blow)
+    if kind == "tmpfs":  # by all processors, which is for larger trees otherwise
+        monkeypatch.setattr(together, "_ALONE", 100)
+        monkeypatch.setattr(together, "_PIECE", 40)
     midway = 0
     with fresh(kind) as folder:
         top = a_tree(f"{folder}/tree", 12, 150)

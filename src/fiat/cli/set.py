@@ -8,10 +8,8 @@ digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
 group:press:rX, which gives x only to directories and to what can be executed
 already. Several options make one plan.
 
-What is dangerous is refused (exit status 4, nothing changed) until --accept names
-the guard: lockout, everyone-writes, privilege, system-path, from-root,
-clears-special, hard-links, unmasks. Every change is written to the history first;
-fiat undo puts it back."""
+Every change is written to the history first; fiat undo puts it back. What is
+dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
 
 import argparse
 import errno
@@ -55,6 +53,9 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat set``."""
+    parser.description = f"{parser.description}\n" + "\n".join(
+        f"  {name:<15}  {about}" for name, about in GUARDS.items()
+    )
     parser.add_argument(
         "paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said"
     )

@@ -1,5 +1,6 @@
 """``fiat who --below``: a whole tree, equal answers together."""
 
+import errno
 from collections.abc import Iterator, Sequence
 from itertools import islice
 from typing import Any
@@ -46,6 +47,7 @@ def answer(asked: Asked, route: Route, report: Report, chosen: Selection, *, acr
     report.caveat(caveats.of_mounts_left_out(survey.skipped))
     if not survey.complete:
         report.caveat(caveats.of_stopping(survey.top.path, len(survey)))
+        report.problem(PathError(survey.top.path, errno.EINTR, "read all of"))
     postures = (sort.posture for sort in survey.sorts)
     universe = universe_of_postures(
         asked.accounts, [*(object_.posture for object_ in again.objects), *postures], asked.processes

@@ -22,21 +22,23 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
     owner = parser.add_argument_group("ownership")
     owner.add_argument("--owner", metavar="USER", help="the owner, a name or a number")
     owner.add_argument("--group", metavar="GROUP", help="the group, a name or a number")
-    for title, prefix, what in (("access list", "", ""), ("what new files inherit", "default-", "default ")):
+    for title, prefix, what in (("access list", "", "access "), ("what new files inherit", "default-", "default ")):
         group = parser.add_argument_group(title)
         group.add_argument(
-            f"--{prefix}entry", action="append", default=[], metavar="ENTRY", help=f"add a {what}entry, or replace it"
+            f"--{prefix}entry",
+            action="append",
+            default=[],
+            metavar="ENTRY",
+            help=f"add an entry to the {what}list, or replace it",
         )
         group.add_argument(
             f"--no-{prefix}entry",
             action="append",
             default=[],
             metavar="WHO",
-            help=f"remove the {what}entry for WHO: user:NAME or group:NAME",
+            help="remove the entry for WHO: user:NAME or group:NAME",
         )
-        group.add_argument(
-            f"--{prefix}mask", metavar="RIGHTS", help=f"the mask of the {what or 'access '}list, such as r-x"
-        )
+        group.add_argument(f"--{prefix}mask", metavar="RIGHTS", help=f"the mask of the {what}list, such as r-x")
         group.add_argument(
             f"--no-{prefix}list",
             action="store_true",

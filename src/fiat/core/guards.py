@@ -6,6 +6,7 @@ from typing import NamedTuple
 from fiat.core import naming
 from fiat.core.accesslist import AccessList, Tag, from_mode
 from fiat.core.accounts import Accounts
+from fiat.core.capabilities import DAC_OVERRIDE
 from fiat.core.edit import Change
 from fiat.core.mode import EXECUTE, EXECUTE_BITS, SETGID, SETUID, STICKY, octal, permission_letters, special_names
 from fiat.core.posture import Kind, Posture
@@ -66,7 +67,7 @@ def _lockout(before: Posture, after: Posture, actor: Principal, accounts: Accoun
     had = before.mode & 0o100 or before.uid != owner
     if owner and had and not after.mode & 0o100:
         yield "lockout", f"its owner {naming.user(owner, accounts)} could no longer traverse it"
-    elif actor.uid != owner:
+    elif actor.uid != owner and not actor.holds(DAC_OVERRIDE):
         alone = Universe([actor])
         if Decision(before, alone).allowed(EXECUTE) and not Decision(after, alone).allowed(EXECUTE):
             yield "lockout", "the one who acts could no longer traverse it"

@@ -16,10 +16,10 @@ from fiat.host.rows import Sorting
 from fiat.host.treereader import Part, TreeReader
 from fiat.host.workers import Workers
 
-_ALONE = 3000
+_ALONE = 1000
 """Entries read before other processes are started, which takes as long as reading so many."""
 
-_PART = 8000
+_PART = 12_000
 """Entries that a process reads before it reports."""
 
 _THIS = -1

@@ -86,7 +86,8 @@ class Workers(Generic[Piece, Result]):
 def _be_worker(parent: int, begin: Callable[[], Callable[[Piece], Result]], work: int, tell: int) -> None:
     """Do the pieces that come, until none comes any more; never returns."""
     try:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for number in (signal.SIGINT, signal.SIGHUP, signal.SIGTERM):  # a whole terminal may be sent these
+            signal.signal(number, signal.SIG_IGN)
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
         if os.getppid() == parent:  # else it has ended already
             do = begin()
@@ -121,6 +122,6 @@ def _exactly(fd: int, length: int) -> bytearray:
     while rest:
         count = os.readv(fd, [rest])
         if not count:
-            raise OSError(errno.EIO, "a process that reads the tree has ended")
+            raise OSError(errno.EIO, "a process that works for this one has ended")
         rest = rest[count:]
     return data
