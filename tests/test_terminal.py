@@ -5,6 +5,7 @@ import pty
 import re
 import struct
 import subprocess
+import sys
 from fcntl import ioctl
 from termios import TIOCSWINSZ
 
@@ -26,17 +27,19 @@ COMMANDS = (
     ("why", "surveyor", "read", f"{S}/gauge/raw/0412.csv"),
     ("why", "auditor", "execute", f"{S}/tools/reduce"),
     ("set", f"{S}/observatory", "--mode", "o+x", "--preview"),
+    ("set", S, "--below", "--group", "survey", "--file-mode", "g=r,o=", "--dir-mode", "2750", "--preview"),
     ("decode", "2754", "022", "u::rw-,u:7105:rwx,g::r,m::r,o::-"),
 )
 
 
-def on_terminal(columns: int, *words: str, **environment: str) -> str:
-    """What ``fiat`` writes to a terminal of so many columns."""
+def on_terminal(columns: int, *words: str, program: tuple[str, ...] = (), **environment: str) -> str:
+    """What ``fiat``, or another program, writes to a terminal of so many columns."""
     leader, follower = pty.openpty()
     ioctl(follower, TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
     settings = {**os.environ, "TERM": "xterm-256color", **environment}
     settings.pop("COLUMNS", None)
-    with subprocess.Popen([*PROGRAM, *words, "--from", "skerry"], stdout=follower, env=settings) as running:
+    command = program or [*PROGRAM, *words, "--from", "skerry"]
+    with subprocess.Popen(command, stdout=follower, stderr=follower, env=settings) as running:
         os.close(follower)
         data = b""
         while True:
@@ -84,3 +87,25 @@ def test_a_hostile_name_does_nothing_to_the_terminal(tmp_path: object) -> None:
         done = subprocess.run([*PROGRAM, *words], capture_output=True, text=True, check=False)
         assert all(char.isprintable() or char == "\n" for char in done.stdout + done.stderr)
         assert r"\x1b[2J\x07\u202eevil" in done.stdout
+
+
+_IMPATIENT = "import sys; from fiat.cli import main, progress; progress._PATIENCE = 0; main.main(sys.argv[1:])"
+
+
+def test_progress_is_shown_where_it_is_long_and_only_on_a_terminal(tmp_path: object) -> None:
+    hostile = f"{tmp_path}/\x1b[2J\x07evil"
+    os.makedirs(hostile)
+    for number in range(1500):
+        os.close(os.open(f"{hostile}/{number}", os.O_CREAT, 0o600))
+    program = (sys.executable, "-c", _IMPATIENT)
+    words = ("who", hostile, "--below", "--can", "write", "--anyone-else")
+    shown = on_terminal(240, program=(*program, *words))
+    assert "1501 objects" in shown
+    assert "objects/s" in shown
+    assert r"\x1b[2J\x07evil" in shown
+    assert "\x1b[2J" not in shown
+    assert "\x07" not in shown
+    done = subprocess.run([*program, *words], capture_output=True, text=True, check=True)
+    assert done.stderr == ""
+    change = ("set", str(tmp_path), "--below", "--mode", "go=", "--no-history")
+    assert "changed:" in on_terminal(100, program=(*program, *change))

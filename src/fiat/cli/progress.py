@@ -37,7 +37,8 @@ class Progress:
         """So many objects are done, the last of them in the directory ``path``."""
         if not self._wanted:
             return
-        if self._bar is None:
+        first = self._bar is None
+        if first:
             if time.monotonic() - self._begun < _PATIENCE:
                 return
             from tqdm import tqdm
@@ -45,6 +46,9 @@ class Progress:
             self._bar = tqdm(
                 total=self._total, desc=self._doing, unit=" objects", leave=False, dynamic_ncols=True, ascii=True
             )
+            self._bar.start_t -= time.monotonic() - self._begun  # the rate counts from the beginning
         where = visible(path)
         self._bar.set_postfix_str(where if len(where) <= _WIDEST else "…" + where[1 - _WIDEST :], refresh=False)
         self._bar.update(objects - self._bar.n)
+        if first:
+            self._bar.refresh()
