@@ -107,5 +107,5 @@ def test_progress_is_shown_where_it_is_long_and_only_on_a_terminal(tmp_path: obj
     assert "\x07" not in shown
     done = subprocess.run([*program, *words], capture_output=True, text=True, check=True)
     assert done.stderr == ""
-    change = ("set", str(tmp_path), "--below", "--mode", "go=", "--no-history")
+    change = ("set", str(tmp_path), "--below", "--mode", "go=r", "--no-history")
     assert "changed:" in on_terminal(100, program=(*program, *change))
