@@ -3,6 +3,7 @@
 import os
 import random
 import tempfile
+from collections.abc import Callable
 from contextlib import suppress
 
 import pytest
@@ -156,7 +157,9 @@ def set_state(path: str, state: tuple[object, ...]) -> None:
 
 
 @pytest.mark.parametrize("kind", KINDS)
-def test_what_was_planned_is_what_happens_and_can_be_put_back(kind: str) -> None:
+def test_what_was_planned_is_what_happens_and_can_be_put_back(
+    kind: str, record_property: Callable[[str, object], None]
+) -> None:
     total = 0
     with fresh(kind) as top:
         for seed in range(1, 41):
@@ -186,4 +189,5 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(kind: str) -> None
                             os.chown(history.place, 0, 0)
                         assert put_all_back(world, history) == []
                     assert {path: state_of(path) for path in world.objects} == before
+    record_property("changes", total)
     assert total > (1500 if ROOT else 100)
