@@ -116,18 +116,20 @@ def of_mounts_left_out(points: list[str]) -> list[Caveat]:
     """Mounts under a tree that were not entered."""
     if not points:
         return []
-    named = ", ".join(visible(point) for point in points[:4])
-    more = f" and {len(points) - 4} more" if len(points) > 4 else ""
-    return [Caveat("mounts-left-out", f"other file systems are mounted at {named}{more}; --across-mounts enters them")]
+    text = f"other file systems are mounted at {_several(points)}; --across-mounts enters them"
+    return [Caveat("mounts-left-out", text)]
 
 
 def of_mounts_not_counted(points: list[str]) -> list[Caveat]:
     """Mounts under a directory that changes, in which nobody was counted."""
     if not points:
         return []
-    named = ", ".join(visible(point) for point in points[:4])
+    return [Caveat("mounts-not-counted", f"gains and losses leave out what is mounted at {_several(points)}")]
+
+
+def _several(points: list[str]) -> str:
     more = f" and {len(points) - 4} more" if len(points) > 4 else ""
-    return [Caveat("mounts-not-counted", f"gains and losses leave out what is mounted at {named}{more}")]
+    return ", ".join(visible(point) for point in points[:4]) + more
 
 
 def of_stopping(path: str, entries: int) -> list[Caveat]:
