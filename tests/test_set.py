@@ -94,8 +94,8 @@ def test_files_and_directories_apart_and_chosen(folder: str) -> None:
     assert [mode_of(path) for path in (top, inner, report, tool)] == [0o711, 0o2750, 0o640, 0o640]
     assert fiat("set", top, "--below", "--name", "*.sh", "--mode", "u+x").returncode == 0
     assert [mode_of(path) for path in (top, inner, report, tool)] == [0o711, 0o2750, 0o640, 0o740]
-    assert fiat("set", top, "--contents", "--only", "dirs", "--mode", "-r").returncode == 0
-    assert [mode_of(path) for path in (top, inner, report)] == [0o711, 0o2310, 0o640]
+    assert fiat("set", top, "--contents", "--only", "dirs", "--mode", "-w").returncode == 0
+    assert [mode_of(path) for path in (top, inner, report)] == [0o711, 0o2550, 0o640]
     value = machine("set", top, "--below", "--mode", "o=", "--with", "o+x")
     assert [row["path"] for row in value["results"]] == [top]
     assert value["changed"] == 1

@@ -41,6 +41,9 @@ KINDS = {
 _GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
 FLAG_NAMES = tuple(zip((0x10, 0x20), FLAGS, strict=True))
 
+SHORTEST_SCRIPT = 4
+"""Bytes of ``#!/x``: a shorter file names no interpreter."""
+
 _INTERPRETER_LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line
 
 
@@ -80,7 +83,9 @@ class LiveNode:
             acl, keeps_lists = self._list(ACCESS_XATTR, "access list", unknown)
         if kind is Kind.DIRECTORY and keeps_lists is not False:
             default, _ = self._list(DEFAULT_XATTR, "default list", unknown)
-        script = self._interpreter(unknown) if kind is Kind.FILE and status.st_mode & 0o111 else None
+        script = None
+        if kind is Kind.FILE and status.st_mode & 0o111 and status.st_size >= SHORTEST_SCRIPT:
+            script = self._interpreter(unknown)
         posture = Posture(
             kind=kind,
             mode=stat.S_IMODE(status.st_mode),

@@ -18,10 +18,9 @@ from fiat.core.below import Trouble
 from fiat.core.survey import Batch, Sort, sort_of
 from fiat.host import attributes, statx
 from fiat.host.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
-from fiat.host.node import FLAG_NAMES, LiveNode, Mounts, interpreter_at
+from fiat.host.node import FLAG_NAMES, SHORTEST_SCRIPT, LiveNode, Mounts, interpreter_at
 
 _CHUNK = 2048
-_SHORTEST_SCRIPT = 4  # "#!/x"
 _FLAGS = sum(bit for bit, _ in FLAG_NAMES)
 _DIRECTORY, _FILE, _LINK = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
 _OPEN_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_NONBLOCK
@@ -241,7 +240,7 @@ class TreeReader:
                     listed = []  # none are kept here
                 if listed:
                     said = self._attributes_of(name, listed)
-                if kind == _FILE and mode & 0o111 and words[filled * 32 + _SIZE_AT] >= _SHORTEST_SCRIPT:
+                if kind == _FILE and mode & 0o111 and words[filled * 32 + _SIZE_AT] >= SHORTEST_SCRIPT:
                     script = self._script_of(name)
             if kind == _DIRECTORY:
                 there = words[filled * 32 + _MOUNT_AT]
