@@ -41,8 +41,8 @@ KINDS = {
 _GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
 FLAG_NAMES = tuple(zip((0x10, 0x20), FLAGS, strict=True))
 
-SHORTEST_SCRIPT = 4
-"""Bytes of ``#!/x``: a shorter file names no interpreter."""
+SHORTEST_SCRIPT = 3
+"""Bytes of ``#!x``: a shorter file names no interpreter."""
 
 _INTERPRETER_LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line
 
