@@ -406,6 +406,11 @@ class _Effect:
                 change = self.made.changes[number - 1].change if number else None
                 after[place] = changed(before, change.after) if change is not None and change.changes else before
             sort = after[places.reshape(-1)]
+            for places_of_one in _names_inside(survey).values():
+                # where one name of an inode is meant and another is not, both lead to what was changed
+                found = next((place for place in places_of_one if sort[place] != survey.sort[place]), None)
+                if found is not None:
+                    sort[places_of_one] = sort[found]
         for single in singles:
             change_of_top = self._change_of_top(single)
             if change_of_top is None:

@@ -1,0 +1,164 @@
+"""What trees are worked with: answers put together, chosen entries, handles, processes, names that share an inode."""
+
+import os
+import signal
+from collections import Counter
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fiat.core import plan, summary
+from fiat.core.access import RIGHTS, Access
+from fiat.core.accounts import Accounts, User
+from fiat.core.answer import universe_of
+from fiat.core.handles import Handles
+from fiat.core.mode import parse_change
+from fiat.core.posture import Object
+from fiat.core.route import open_end
+from fiat.core.selection import Selection
+from fiat.core.tree import TreeAccess
+from fiat.core.wish import Wish
+from fiat.host.image import ImageHost
+from fiat.host.live import LiveHost
+from fiat.host.workers import Workers
+from test_rules import GIDS, UIDS, hosts, surveyed
+from test_set import make
+
+selections = st.builds(
+    Selection,
+    only=st.sampled_from([None, "files", "dirs"]),
+    name=st.sampled_from([None, "n*", "n[0-4]", "*7"]),
+    uid=st.sampled_from([None, None, *UIDS]),
+    gid=st.sampled_from([None, None, *GIDS]),
+    bits=st.sampled_from([0, 0, 0o002, 0o4000]),
+    has=st.sampled_from([(), (), ("list",), ("sticky",), ("no-owner",)]),
+)
+
+
+@given(hosts(), selections)
+def test_groups_are_counted_as_one_by_one(host: ImageHost, selection: Selection) -> None:
+    route, survey = surveyed(host, "/")
+    universe = universe_of(host.accounts, host.objects.values())
+    access = TreeAccess(host, Access(universe, host.settings), RIGHTS)
+    answers = access.answers(survey, route, access.reach(route))
+    chosen = survey.chosen(selection, host.accounts)
+    objects: list[Object] = [survey.object(place, path) for place, path in enumerate(survey.paths())]
+    assert chosen.tolist() == [selection.takes(found, host.accounts) for found in objects]
+    keys = [answers.keys[number] for number in answers.number]
+    counts = Counter(
+        (key, found.posture.directory) for key, found, taken in zip(keys, objects, chosen, strict=True) if taken
+    )
+    groups = summary.groups(survey, answers, chosen)
+    assert (
+        Counter({(group.answer, True): group.directories for group in groups})
+        + Counter({(group.answer, False): group.others for group in groups})
+        == counts
+    )
+    for group in groups:
+        places = set()
+        for place, found in enumerate(objects):
+            parent = int(survey.parent[place])
+            if not chosen[place] or keys[place] != group.answer:
+                continue
+            if not found.posture.directory:
+                places.add(parent)
+            elif not place or keys[parent] != group.answer or not chosen[parent]:
+                places.add(place)
+        assert (group.places, group.first) == (len(places), tuple(sorted(places)[:3]))
+        assert group.example == next(p for p in range(len(survey)) if chosen[p] and keys[p] == group.answer)
+
+
+@given(hosts(), st.data())
+def test_the_paths_of_some_entries_are_those_of_each(host: ImageHost, data: st.DataObject) -> None:
+    _, survey = surveyed(host, "/")
+    some = sorted(data.draw(st.sets(st.integers(0, len(survey) - 1))))
+    assert list(survey.paths_of(some)) == [(place, survey.path(place)) for place in some]
+    for place in some:
+        inside = {survey.path(other) for other in range(place, int(survey.end[place]))}
+        top = survey.path(place).rstrip("/")
+        assert inside == {path for path in host.objects if f"{path}/".startswith(f"{top}/")}
+
+
+def test_handles_follow_no_link_and_stay_where_they_are(folder: str) -> None:
+    for name in ("a", "a/b", "c"):
+        make(f"{folder}/{name}", 0o755, directory=True)
+    for name in ("a/b/f", "a/g", "c/f"):
+        make(f"{folder}/{name}", 0o600)
+    os.symlink("c", f"{folder}/link")
+    handles = Handles(LiveHost())
+    try:
+        for name in ("a/b/f", "a/g", "a/b", "c/f", "c", "a/b/f"):
+            node = handles.open(f"{folder}/{name}")
+            assert node.now().inode[1] == os.stat(f"{folder}/{name}").st_ino
+            node.close()
+        with pytest.raises(NotADirectoryError):
+            handles.open(f"{folder}/link/f")
+        node = handles.open(f"{folder}/link")
+        assert node.look().target == "c"
+        node.close()
+        kept = handles.open(f"{folder}/a/b/f")
+        kept.close()
+        os.rename(f"{folder}/a", f"{folder}/moved")
+        os.symlink("c", f"{folder}/a")
+        node = handles.open(f"{folder}/a/b/f")  # the directory that was held, wherever it is now
+        assert node.now().inode[1] == os.stat(f"{folder}/moved/b/f").st_ino
+        node.close()
+        root = handles.open("/")
+        assert root.look().path == "/"
+        root.close()
+    finally:
+        handles.close()
+
+
+def test_workers_do_their_pieces_and_tell_what_went_wrong() -> None:
+    def begin() -> Callable[[int], tuple[int, int]]:
+        done = 0
+
+        def do(piece: int) -> tuple[int, int]:
+            nonlocal done
+            done += 1
+            if piece == 13:
+                raise FileNotFoundError(2, "thirteen")
+            if piece == 99:
+                os.kill(os.getpid(), signal.SIGKILL)
+            return piece * piece, done
+
+        return do
+
+    with Workers(3, begin) as workers:
+        waiting, found = list(range(12)), []
+        while waiting or workers.busy:
+            while waiting and workers.idle:
+                workers.give(waiting.pop())
+            found += workers.results()
+        assert sorted(square for _, (square, _) in found) == [number * number for number in range(12)]
+        for worker in range(3):
+            turns = [turn for number, (_, turn) in found if number == worker]
+            assert turns == list(range(1, len(turns) + 1))
+        workers.give(13)
+        with pytest.raises(FileNotFoundError, match="thirteen"):
+            workers.results()
+    with Workers(1, begin) as workers:
+        workers.give(99)
+        with pytest.raises(OSError, match="has ended"):
+            workers.results()
+
+
+def test_every_name_of_an_inode_counts_in_gains(folder: str) -> None:
+    os.chmod(folder, 0o755)
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    os.link(make(f"{top}/one", 0o600), f"{top}/two")
+    host = LiveHost(Accounts([User("root", 0, 0), User("keeper", 7101, 7101)], [], "the test"))
+    route, node = open_end(host, top)
+    assert node is not None
+    survey = node.survey()
+    node.close()
+    chosen = survey.chosen(Selection(name="one"), host.accounts)
+    assert np.flatnonzero(chosen).size == 1
+    made = plan.make(host, [plan.Target(top, route, survey, chosen, True)], Wish(parse_change("o+r")))
+    assert [item.path for item in made.to_write()] == [f"{top}/one"]
+    assert {(gain.principal.name, gain.right, gain.paths) for gain in made.gains} >= {("keeper", "read", 2)}
+    assert not made.guards
