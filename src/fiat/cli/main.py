@@ -105,4 +105,4 @@ def _examples(command: ModuleType) -> str:
 
 
 def _command_list() -> str:
-    return "commands:\n" + "".join(f"  {name:<8}{summary}\n" for name, summary in COMMANDS.items())
+    return "commands:\n" + "".join(f"  {name:<9}{summary}\n" for name, summary in COMMANDS.items())

@@ -9,6 +9,9 @@ from fiat.core.history import Shifted
 from fiat.core.shift import Shift
 from fiat.core.visible import visible
 
+_MOST = 12
+"""Lines of gains, or of losses, before the rest is only counted; those that most people share come first."""
+
 
 def told(shifts: Iterable[Shift]) -> tuple[Shifted, ...]:
     """Gains or losses in words that a command line takes, as they are kept and printed."""
@@ -31,7 +34,8 @@ def print_shifts(title: str, shifts: Sequence[Shifted]) -> None:
         together.setdefault(naming.joined(given), []).append(who)
     if not together:
         print(f"{title}  nobody")
-    for what, people in together.items():
+    shown = sorted(together.items(), key=lambda item: -len(item[1]))
+    for what, people in shown[:_MOST]:
         groups = [visible(who.removeprefix("group:")) for who in people if who.startswith("group:")]
         users = [_user(who) for who in people if not who.startswith("group:") and who != "anyone-else"]
         parts = [words.several(users, "users")] if users else []
@@ -40,6 +44,9 @@ def print_shifts(title: str, shifts: Sequence[Shifted]) -> None:
         if "anyone-else" in people:
             parts.append("anyone else")
         terminal.say(f"{title}  {what}: {'; '.join(parts)}", hanging="       ")
+    left = sum(len(people) for _, people in shown[_MOST:])
+    if left:
+        print(f"{title}  something else each: {left:,} more users and groups; --format json tells of all")
 
 
 def _user(who: str) -> str:

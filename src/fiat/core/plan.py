@@ -367,7 +367,8 @@ class _Effect:
             node.close()
         if not survey.complete:
             raise KeyboardInterrupt
-        self.made.troubles += survey.troubles
+        # what has gone meanwhile was nobody's to gain or lose
+        self.made.troubles += [trouble for trouble in survey.troubles if trouble.errno != errno.ENOENT]
         self.made.skipped += survey.skipped
         return survey
 
