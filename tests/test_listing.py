@@ -144,7 +144,9 @@ def test_a_tree_deeper_than_any_path_can_be_long(folder: str) -> None:
 def test_what_may_not_be_read_is_said_and_the_rest_shown(folder: str) -> None:
     if not ROOT:
         pytest.skip("becomes somebody else")
-    os.close(os.open(f"{folder}/shut", os.O_CREAT, 0o711))
+    fd = os.open(f"{folder}/shut", os.O_CREAT | os.O_WRONLY, 0o711)
+    os.write(fd, b"#!/bin/sh\n")
+    os.close(fd)
     nobody = Principal("user", "nobody", 65534, frozenset((65534,)))
     status, text, _ = fiat_as(nobody, "show", f"{folder}/shut")
     assert status == 0
