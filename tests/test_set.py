@@ -329,12 +329,22 @@ def test_words_that_are_wrong(folder: str) -> None:
         (("undo", "3"), "has the number 3; it is empty"),
         (("undo", "x"), "'x' is no number of a run"),
         (("history", "-1"), "-1"),
+        (("history", "--last", "0"), "'0' is no count of runs"),
+        (("history", "--last=-2"), "'-2' is no count of runs"),
         (("undo", "--from", "skerry"), "a snapshot was never changed"),
     ):
         done = fiat(*words, *history(folder))
         assert (done.returncode, said in done.stderr) == (2, True), done.stderr
     assert "Nothing has been changed yet" in fiat("history", *history(folder)).stdout
     assert mode_of(path) == 0o644
+
+
+def test_an_empty_path_is_not_the_current_directory(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    for how in ((), ("--below",), ("--preview",)):
+        done = fiat("set", "", "--mode", "750", *how, cwd=top)
+        assert (done.returncode, done.stdout, "''" in done.stderr) == (2, "", True)
+    assert mode_of(top) == 0o755
 
 
 def test_the_plan_for_a_tree_of_the_sample_host() -> None:

@@ -30,6 +30,11 @@ def add_history(parser: argparse.ArgumentParser, *, without: bool = False) -> No
         parser.add_argument("--no-history", action="store_true", help="change without a history: fiat undo cannot help")
 
 
+def history_option(place: str | None) -> str:
+    """What a command line needs to speak of the same history."""
+    return "" if place is None else f" --history {shell_word(place)}"
+
+
 def open_history(args: argparse.Namespace) -> History:
     """The history that the command line names, or the usual one."""
     from fiat.host.history import SqliteHistory, usual_place
@@ -132,7 +137,7 @@ def print_ending(result: Result, args: argparse.Namespace, does: str = "puts it 
     """The last line: what to type for the way back."""
     if result.number is None or not (result.changed or result.failed or result.left):
         return
-    where = "" if args.history is None else f" --history {shell_word(args.history)}"
+    where = history_option(args.history)
     rest = f" {words.counted(result.left, 'path')} not come to." if result.left else ""
     print()
     terminal.say(f"Run {result.number} in the history; fiat undo {result.number}{where} {does}.{rest}")

@@ -10,7 +10,7 @@ from collections import Counter
 from typing import Any
 
 from fiat.cli import changes, terminal, words
-from fiat.cli.carrying import add_history, open_history
+from fiat.cli.carrying import add_history, history_option, open_history
 from fiat.cli.hosts import open_host
 from fiat.cli.parser import add_common
 from fiat.cli.report import Report
@@ -35,7 +35,7 @@ _FATES = {
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat history``."""
     parser.add_argument("run", nargs="?", metavar="N", help="one run in detail")
-    parser.add_argument("--last", type=int, metavar="COUNT", help="only the latest COUNT runs")
+    parser.add_argument("--last", type=_count_asked, metavar="COUNT", help="only the latest COUNT runs")
     add_history(parser)
     add_common(parser, ("text", "json", "csv"))
 
@@ -60,12 +60,18 @@ def run(args: argparse.Namespace) -> int:
         latest = next((one for one in runs if one.state in (State.DONE, State.PARTIAL) and one.undoes is None), None)
         print()
         if latest is not None:
-            where = "" if args.history is None else f" --history {shell_word(args.history)}"
+            where = history_option(args.history)
             more = f"fiat history {latest.number}{where} tells of it"
             terminal.say(f"fiat undo {latest.number}{where} puts run {latest.number} back; {more}.")
     else:
         print(f"Nothing has been changed yet, by the history {visible(history.place)}.")
     return report.finish()
+
+
+def _count_asked(word: str) -> int:
+    if not (word.isascii() and word.isdecimal() and len(word) < 10 and int(word)):
+        raise argparse.ArgumentTypeError(f"{quoted(word)} is no count of runs; write a number from 1 up")
+    return int(word)
 
 
 def run_number(word: str) -> int:
@@ -184,8 +190,7 @@ def _print(one: Run, entries: list[Entry], accounts: Accounts, where: str | None
         print(f"Failed: {words.several([visible(entry.path) for entry in failed], 'paths')}")
     if one.state in (State.DONE, State.PARTIAL):
         print()
-        option = "" if where is None else f" --history {shell_word(where)}"
-        print(f"fiat undo {one.number}{option} puts it back.")
+        print(f"fiat undo {one.number}{history_option(where)} puts it back.")
 
 
 def latest_to_undo(history: History) -> Run:

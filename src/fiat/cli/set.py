@@ -122,9 +122,12 @@ def _targets(
 ) -> Iterator[Target]:
     with_tree = args.below or args.contents
     for path in args.paths:
+        if not path:  # not the current directory: a variable of a script that was never set
+            report.problem(PathError(path, errno.ENOENT))
+            continue
         route, node = open_end(host, path, follow=not args.link_itself)
         if route.end is None or node is None:
-            report.problem(failure(route) if path else PathError("", errno.ENOENT))
+            report.problem(failure(route))
             continue
         try:
             if with_tree:
