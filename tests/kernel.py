@@ -176,6 +176,20 @@ def _rename(path: str) -> None:
     os.rename(path, path + ".moved")
 
 
+def _rename_and_back(path: str) -> None:
+    os.rename(path, path + ".moved")
+    os.rename(path + ".moved", path)
+
+
+def _delete_by_the_wrong_call(path: str) -> None:
+    """rmdir(2) of what is no directory: the kernel's ``may_delete`` asks for the right before it looks at the type."""
+    try:
+        os.rmdir(path)
+    except NotADirectoryError:
+        return
+    raise AssertionError(f"{path} was a directory")
+
+
 def _change_group(path: str) -> None:
     gid = os.stat(path).st_gid
     others = [mine for mine in (*os.getgroups(), os.getegid()) if mine != gid] or [STRANGER]
@@ -191,7 +205,11 @@ _TRIES: dict[str, Callable[[str], None]] = {
     "list": _list,
     "create": _create,
     "create in": lambda path: os.mkdir(f"{path}/.made", 0o700),
+    "append": lambda path: os.close(os.open(path, os.O_WRONLY | os.O_APPEND | os.O_NONBLOCK)),
+    "create over": _create,
     "delete": _delete,
+    "delete by the wrong call": _delete_by_the_wrong_call,
+    "rename and back": _rename_and_back,
     "rename": _rename,
     "change-mode": lambda path: os.chmod(path, os.stat(path).st_mode & 0o7777),
     "change-owner": lambda path: os.chown(path, STRANGER, -1),
