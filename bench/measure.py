@@ -33,9 +33,9 @@ SMALL_LIMITS = LIMITS | {"who, 1,000 accounts": 4.0, "set, with history": 8.0}
 _SURVEY = """
 import gc, resource, sys, time
 gc.disable()
-from fiat.core.route import open_end
-from fiat.host import reading
-from fiat.host.live import LiveHost
+from fiat.core.tree.route import open_end
+from fiat.host.live import survey as reading
+from fiat.host.live.host import LiveHost
 route, node = open_end(LiveHost(), sys.argv[1])
 before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 begun = time.perf_counter()

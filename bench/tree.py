@@ -10,8 +10,8 @@ import os
 import random
 from pathlib import Path
 
-from fiat.core import accesslist
-from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
+from fiat.core.model import accesslist
+from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
 
 FIRST_UID, FIRST_GID = 20_000, 30_000
 _FILE_MODES = (0o644,) * 9 + (0o640,) * 7 + (0o660,) * 4 + (0o600,) * 3 + (0o755, 0o750)

@@ -10,9 +10,9 @@ import stat
 from contextlib import suppress
 from pathlib import Path
 
-from fiat.core import accesslist
-from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR
-from fiat.core.principals import Principal
+from fiat.core.model import accesslist
+from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR
+from fiat.core.model.principals import Principal
 from kernel import RAN, STRANGER, tries
 
 USERS = {"keeper": 21001, "surveyor": 21002, "steward": 21003, "auditor": 21004, "tidefeed": 21005}

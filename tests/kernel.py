@@ -11,7 +11,7 @@ import traceback
 from collections.abc import Callable, Iterable
 from typing import TypeVar
 
-from fiat.core.principals import Principal
+from fiat.core.model.principals import Principal
 
 STRANGER = 65533
 """A number that owns nothing, to give files to."""

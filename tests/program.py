@@ -12,7 +12,7 @@ from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
 from fiat.cli.main import main
-from fiat.core.principals import Principal
+from fiat.core.model.principals import Principal
 from kernel import as_somebody
 
 PROGRAM = (sys.executable, "-m", "fiat")

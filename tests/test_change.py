@@ -8,18 +8,19 @@ from contextlib import suppress
 
 import pytest
 
-from fiat.core import capabilities, plan
-from fiat.core.accesslist import Entry, Tag
-from fiat.core.carryout import carry_out, entries_of, put_back, take
-from fiat.core.history import Beginning
-from fiat.core.mode import parse_change
-from fiat.core.posture import Posture
-from fiat.core.principals import user
-from fiat.core.route import open_end
-from fiat.core.survey import alone
-from fiat.core.wish import EntryWish, ListWish, Wish
-from fiat.host.history import SqliteHistory
-from fiat.host.live import LiveHost
+from fiat.core.change import plan
+from fiat.core.change.apply import carry_out, entries_of, put_back, take
+from fiat.core.change.history import Beginning
+from fiat.core.change.wish import EntryWish, ListWish, Wish
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import Entry, Tag
+from fiat.core.model.mode import parse_change
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import user
+from fiat.core.tree.route import open_end
+from fiat.core.tree.survey import alone
+from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.live.host import LiveHost
 from filesystems import ROOT, fresh
 from kernel import as_somebody, keep_capabilities
 from worlds import GIDS, UIDS, World

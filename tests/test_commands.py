@@ -6,9 +6,9 @@ import stat
 
 import pytest
 
-from fiat.core import accesslist
-from fiat.core.accesslist import ACCESS_XATTR
-from fiat.core.principals import Principal
+from fiat.core.model import accesslist
+from fiat.core.model.accesslist import ACCESS_XATTR
+from fiat.core.model.principals import Principal
 from filesystems import ROOT
 from program import fiat, fiat_as, machine, sample
 
@@ -174,7 +174,7 @@ def test_the_demo_runs_to_its_end() -> None:
 def test_the_built_sample_is_the_sample(folder: str) -> None:
     assert fiat("demo", f"{folder}/new").returncode == 0
     top, accounts = f"{folder}/new", f"{folder}/new/accounts"
-    with open(os.path.join(os.path.dirname(accesslist.__file__), "../demo/skerry.jsonl")) as lines:
+    with open(os.path.join(os.path.dirname(accesslist.__file__), "../../demo/skerry.jsonl")) as lines:
         paths = [found["path"] for found in map(json.loads, lines) if found.get("path", "").startswith("/srv/")]
     built = machine("show", *(top + path for path in paths), "--accounts", accounts)["results"]
     held = machine("show", *paths, *SAMPLE)["results"]

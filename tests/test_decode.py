@@ -3,10 +3,11 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fiat.core import accesslist, mode, notation, umask
-from fiat.core.accesslist import AccessList
-from fiat.core.accounts import Accounts, Group, User
-from fiat.core.notation import ChangeReading, ListReading, ModeReading, UmaskReading
+from fiat.core.model import accesslist, mode, umask
+from fiat.core.model.accesslist import AccessList
+from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.words import notation
+from fiat.core.words.notation import ChangeReading, ListReading, ModeReading, UmaskReading
 from program import fiat, machine, sample
 from test_notations import lists
 

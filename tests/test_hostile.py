@@ -10,19 +10,19 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 
-import pytest
-
 import fiat.cli.set  # loaded before the children that need it
 import fiat.cli.undo  # noqa: F401
+import pytest
+
 from fiat.cli.main import main
-from fiat.core import plan
-from fiat.core.carryout import carry_out
-from fiat.core.mode import parse_change
-from fiat.core.route import open_end
-from fiat.core.wish import Wish
-from fiat.host import together
-from fiat.host.history import SqliteHistory
-from fiat.host.live import LiveHost
+from fiat.core.change import plan
+from fiat.core.change.apply import carry_out
+from fiat.core.change.wish import Wish
+from fiat.core.model.mode import parse_change
+from fiat.core.tree.route import open_end
+from fiat.engine import changing as together
+from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.live.host import LiveHost
 from filesystems import ROOT, fresh
 from test_change import state_of
 from test_set import make, mode_of, states

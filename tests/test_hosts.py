@@ -5,14 +5,16 @@ from pathlib import Path
 
 import pytest
 
-from fiat.core.access import ALL_RIGHTS
-from fiat.core.answer import Answer
-from fiat.core.route import walk
+from fiat.core.ask.who import Answer
+from fiat.core.rules.access import ALL_RIGHTS
+from fiat.core.tree.route import walk
 from fiat.demo import build, sample
-from fiat.host import snapshot, statx, umask_files
-from fiat.host.accounts import from_folder
-from fiat.host.live import LiveHost
-from fiat.host.mounts import read_mounts
+from fiat.host.live import statx
+from fiat.host.live import umaskfiles as umask_files
+from fiat.host.live.accounts import from_folder
+from fiat.host.live.host import LiveHost
+from fiat.host.live.mounts import read_mounts
+from fiat.host.snapshot import reader as snapshot
 from filesystems import ROOT, fresh
 from worlds import APPEND_ONLY, IMMUTABLE, change_flags, protections
 

@@ -12,11 +12,12 @@ from contextlib import AbstractContextManager, ExitStack, contextmanager, nullco
 
 import pytest
 
-from fiat.core import rules
-from fiat.core.access import ALL_RIGHTS, RIGHTS, Access, applies, check, names, objects, route_for
-from fiat.core.principals import Principal, Universe, user
-from fiat.core.route import Route
-from fiat.host.live import LiveHost
+from fiat.core.model.principals import Principal, Universe, user
+from fiat.core.rules import check, names, objects
+from fiat.core.rules import decision as rules
+from fiat.core.rules.access import ALL_RIGHTS, RIGHTS, Access, applies, route_for
+from fiat.core.tree.route import Route
+from fiat.host.live.host import LiveHost
 from filesystems import ROOT, fresh
 from kernel import as_somebody, may, tries
 from worlds import World, mounted_twice, protections, read_only

@@ -7,7 +7,7 @@ import subprocess
 
 import pytest
 
-from fiat.core.principals import Principal
+from fiat.core.model.principals import Principal
 from filesystems import ROOT
 from program import PROGRAM, fiat, fiat_as, machine, sample
 

@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fiat.core import accesslist, capabilities, mode
-from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
-from fiat.core.capabilities import FileCapabilities
+from fiat.core.ask.remarks.lists import inherited_modes
 from fiat.core.errors import FiatError, InvalidAccessList, NotationError
-from fiat.core.remarks.lists import inherited_modes
-from fiat.core.visible import visible
+from fiat.core.model import accesslist, capabilities, mode
+from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.text import visible
 from filesystems import fresh
 
 modes = st.integers(0, 0o7777)

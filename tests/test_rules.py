@@ -3,23 +3,26 @@
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fiat.core import capabilities, plan, shift, summary
-from fiat.core.access import RIGHTS, Access, applies, route_for
-from fiat.core.accesslist import AccessList, Tag
-from fiat.core.accounts import Accounts, Group, Supposed, User
-from fiat.core.answer import Answer, universe_of
-from fiat.core.carryout import carry_out
-from fiat.core.host import Settings
-from fiat.core.mode import parse_change
-from fiat.core.posture import Kind, Object, Posture, Status
-from fiat.core.principals import ANYONE_ELSE, Principal, Universe, places
-from fiat.core.record import object_fields, read_object
-from fiat.core.route import Route, open_end, walk
-from fiat.core.rules import Decision
-from fiat.core.survey import Survey, alone
-from fiat.core.tree import TreeAccess
-from fiat.core.wish import Wish
-from fiat.host.image import ImageHost
+from fiat.core.ask import effects as shift
+from fiat.core.ask.who import Answer, universe_of
+from fiat.core.change import plan
+from fiat.core.change.apply import carry_out
+from fiat.core.change.wish import Wish
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.accounts import Accounts, Group, Supposed, User
+from fiat.core.model.host import Settings
+from fiat.core.model.mode import parse_change
+from fiat.core.model.posture import Kind, Object, Posture, Status
+from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, places
+from fiat.core.model.record import object_fields, read_object
+from fiat.core.rules.access import RIGHTS, Access, applies, route_for
+from fiat.core.rules.decision import Decision
+from fiat.core.tree import summary
+from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.route import Route, open_end, walk
+from fiat.core.tree.survey import Survey, alone
+from fiat.host.image.host import ImageHost
 from test_notations import lists
 
 UIDS, GIDS = range(1, 6), range(11, 16)

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from fiat.core import accesslist, capabilities
-from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR
-from fiat.core.guards import GUARDS
+from fiat.core.change.guards import GUARDS
+from fiat.core.model import accesslist, capabilities
+from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR
 from filesystems import ROOT, fresh
 from program import fiat, machine, sample
 from test_change import state_of

@@ -10,17 +10,18 @@ from contextlib import contextmanager, suppress
 import numpy as np
 import pytest
 
-from fiat.core import accesslist, capabilities
-from fiat.core.access import RIGHTS, Access, applies, route_for
-from fiat.core.accesslist import ACCESS_XATTR
-from fiat.core.answer import universe_of_postures
-from fiat.core.below import Trouble, below
-from fiat.core.principals import user
-from fiat.core.route import Route, open_end
-from fiat.core.survey import Survey, sort_of
-from fiat.core.tree import TreeAccess
-from fiat.host import reading, treereader
-from fiat.host.live import LiveHost
+from fiat.core.ask.who import universe_of_postures
+from fiat.core.model import accesslist, capabilities
+from fiat.core.model.accesslist import ACCESS_XATTR
+from fiat.core.model.principals import user
+from fiat.core.rules.access import RIGHTS, Access, applies, route_for
+from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.below import Trouble, below
+from fiat.core.tree.route import Route, open_end
+from fiat.core.tree.survey import Survey, sort_of
+from fiat.host.live import survey as reading
+from fiat.host.live import treereader
+from fiat.host.live.host import LiveHost
 from filesystems import ROOT, fresh
 from kernel import as_somebody, may
 from program import fiat

@@ -10,20 +10,21 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fiat.core import plan, summary
-from fiat.core.access import RIGHTS, Access
-from fiat.core.accounts import Accounts, User
-from fiat.core.answer import universe_of
-from fiat.core.handles import Handles
-from fiat.core.mode import parse_change
-from fiat.core.posture import Object
-from fiat.core.route import open_end
-from fiat.core.selection import Selection
-from fiat.core.tree import TreeAccess
-from fiat.core.wish import Wish
-from fiat.host.image import ImageHost
-from fiat.host.live import LiveHost
-from fiat.host.workers import Workers
+from fiat.core.ask.who import universe_of
+from fiat.core.change import plan
+from fiat.core.change.wish import Wish
+from fiat.core.model.accounts import Accounts, User
+from fiat.core.model.mode import parse_change
+from fiat.core.model.posture import Object
+from fiat.core.rules.access import RIGHTS, Access
+from fiat.core.tree import summary
+from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.handles import Handles
+from fiat.core.tree.route import open_end
+from fiat.core.words.selection import Selection
+from fiat.engine.processes import Workers
+from fiat.host.image.host import ImageHost
+from fiat.host.live.host import LiveHost
 from test_rules import GIDS, UIDS, hosts, surveyed
 from test_set import make
 

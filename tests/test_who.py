@@ -12,21 +12,22 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
-from fiat.core import capabilities, caveats
-from fiat.core.access import ALL_RIGHTS, Access, route_for
-from fiat.core.accesslist import parse_list
-from fiat.core.accounts import Accounts, Group, User
-from fiat.core.answer import universe_of
-from fiat.core.explain import explain
-from fiat.core.host import Settings
-from fiat.core.posture import Kind, Mount, Object, Posture, Status
-from fiat.core.principals import Principal, Universe
-from fiat.core.process import difference
-from fiat.core.who import parse as parse_who
-from fiat.host.accounts import NameService
-from fiat.host.image import ImageHost
-from fiat.host.live import LiveHost
-from fiat.host.node import interpreter_in
+from fiat.core.ask import caveats
+from fiat.core.ask.who import universe_of
+from fiat.core.ask.why import explain
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import parse_list
+from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.host import Settings
+from fiat.core.model.posture import Kind, Mount, Object, Posture, Status
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.process import difference
+from fiat.core.rules.access import ALL_RIGHTS, Access, route_for
+from fiat.core.words.who import parse as parse_who
+from fiat.host.image.host import ImageHost
+from fiat.host.live.accounts import NameService
+from fiat.host.live.host import LiveHost
+from fiat.host.live.node import interpreter_in
 from filesystems import ROOT, fresh
 from kernel import become, keep_capabilities, tries
 from program import fiat, machine, sample

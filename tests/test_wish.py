@@ -8,19 +8,21 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fiat.core import capabilities, edit, guards
-from fiat.core.accesslist import Entry, Tag, from_mode
-from fiat.core.accounts import Accounts
-from fiat.core.capabilities import FileCapabilities
-from fiat.core.edit import Change, change, steps_towards
-from fiat.core.history import Beginning, Fate, Shifted, State
-from fiat.core.history import Entry as Touched
-from fiat.core.mode import parse_change
-from fiat.core.posture import Kind, Posture
-from fiat.core.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
-from fiat.core.rules import Decision
-from fiat.core.wish import EntryWish, ListWish, Wish, wanted
-from fiat.host.history import SqliteHistory
+from fiat.core.change import guards
+from fiat.core.change.history import Beginning, Fate, Shifted, State
+from fiat.core.change.history import Entry as Touched
+from fiat.core.change.wish import EntryWish, ListWish, Wish, wanted
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import Entry, Tag, from_mode
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.mode import parse_change
+from fiat.core.model.posture import Kind, Posture
+from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
+from fiat.core.rules import changing as edit
+from fiat.core.rules.changing import Change, change, steps_towards
+from fiat.core.rules.decision import Decision
+from fiat.host.history.sqlite import SqliteHistory
 from test_change import _POWERS
 from test_notations import lists
 from test_rules import GIDS, UIDS, postures

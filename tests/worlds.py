@@ -10,9 +10,9 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
-from fiat.core import accesslist
-from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
-from fiat.core.accounts import Accounts, Group, User
+from fiat.core.model import accesslist
+from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
+from fiat.core.model.accounts import Accounts, Group, User
 from filesystems import ROOT
 from kernel import RAN
 

@@ -65,7 +65,7 @@ def _run(arguments: list[str]) -> int:
 
     word = arguments[0] if arguments else ""
     if word in COMMANDS:
-        command = importlib.import_module(f"fiat.cli.{word}")
+        command = importlib.import_module(f"fiat.cli.commands.{word}")
         parser = Parser(prog=f"fiat {word}", description=command.__doc__, epilog=_examples(command))
         command.add_arguments(parser)
         try:
@@ -83,8 +83,8 @@ def _run(arguments: list[str]) -> int:
     )
     parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
     if word and not word.startswith("-"):
-        from fiat.core.accounts import near
-        from fiat.core.visible import quoted
+        from fiat.core.model.accounts import near
+        from fiat.core.text import quoted
 
         print(
             f"fiat: no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them", file=sys.stderr

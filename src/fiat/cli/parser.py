@@ -5,10 +5,10 @@ import sys
 from typing import NoReturn
 
 from fiat.cli.status import Status
-from fiat.cli.terminal import NARROW, width
-from fiat.core.accounts import Accounts
-from fiat.core.selection import WORDS, Selection, with_words
-from fiat.core.visible import visible
+from fiat.core.model.accounts import Accounts
+from fiat.core.text import visible
+from fiat.core.words.selection import WORDS, Selection, with_words
+from fiat.render.terminal import NARROW, width
 
 SAMPLE = "skerry"
 

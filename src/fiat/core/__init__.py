@@ -2,5 +2,5 @@
 
 Pure: nothing here prints, parses a command line, reads the environment or
 opens a file. What it needs to know of a machine it asks through
-:class:`fiat.core.host.Host`.
+:class:`fiat.core.model.host.Host`.
 """

@@ -9,13 +9,13 @@
     └── HistoryError          the history cannot be read or written
 
 Each message names the word that was wrong and says what would be right. Words
-are kept raw in the attributes and quoted in the message with :func:`fiat.core.visible.quoted`,
+are kept raw in the attributes and quoted in the message with :func:`fiat.core.text.quoted`,
 so that a message never carries a control character.
 """
 
 import os
 
-from fiat.core.visible import quoted
+from fiat.core.text import quoted
 
 
 class FiatError(Exception):

@@ -4,12 +4,12 @@ import os
 import shutil
 import stat
 
-from fiat.core import accesslist, capabilities
-from fiat.core.accesslist import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.errors import PathError
-from fiat.core.posture import Kind, Object
+from fiat.core.model import accesslist, capabilities
+from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR
+from fiat.core.model.posture import Kind, Object
 from fiat.demo import sample
-from fiat.host import snapshot
+from fiat.host.snapshot import reader as snapshot
 
 TOP = "/srv"
 """The part of the sample host that is built; the rest is system directories that every host has."""

@@ -1,4 +1,4 @@
-"""Hosts: the real one (:mod:`fiat.host.live`) and one held in memory (:mod:`fiat.host.image`).
+"""Hosts: the real one (:mod:`fiat.host.live.host`) and one held in memory (:mod:`fiat.host.image.host`).
 
-Both answer to :class:`fiat.core.host.Host`.
+Both answer to :class:`fiat.core.model.host.Host`.
 """

@@ -1,0 +1,1 @@
+"""The use cases, without printing."""

@@ -1,0 +1,80 @@
+"""Remarks on access lists and default lists.
+
+Source: acl(5), "CORRESPONDENCE BETWEEN ACL ENTRIES AND FILE PERMISSION BITS"
+and "OBJECT CREATION AND DEFAULT ACLs"; the kernel's ``acl_permission_check`` for the
+list that is passed over.
+"""
+
+from collections.abc import Iterator
+
+from fiat.core.ask.remarks.remark import Remark, Subject
+from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.mode import SETGID, letters, permission_letters
+from fiat.core.rules.decision import passes_over_list
+from fiat.core.words import naming
+
+
+def remarks(subject: Subject) -> Iterator[Remark]:
+    """What the mask cuts off and shows, lists passed over, what is inherited."""
+    acl = subject.posture.acl
+    if acl is not None and acl.mask is not None:
+        if passes_over_list(subject.mode):
+            yield from _passed_over(subject, acl)
+        else:
+            yield from _masked(subject, acl, acl.mask)
+    if subject.posture.default is not None:
+        yield _inherits(subject.posture.default, subject.mode)
+    if subject.object.keeps_lists is False:
+        text = "this file system keeps no access lists: asked for one, the kernel says that it is not supported"
+        yield Remark("no-lists", "plain", text)
+
+
+def _passed_over(subject: Subject, acl: AccessList) -> Iterator[Remark]:
+    named = [subject.entry(entry) for entry in acl.entries if entry.id is not None]
+    if named:
+        verb = "decides" if len(named) == 1 else "decide"
+        yield Remark(
+            "list-passed-over",
+            "odd",
+            f"the mask is ---, and Linux then passes over the whole list: {naming.joined(named)} {verb} nothing; "
+            f"whoever is not in {subject.group} gets what other gets ({permission_letters(subject.mode & 7)})",
+        )
+
+
+def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Remark]:
+    for entry in acl.entries:
+        left = acl.effective(entry)
+        if left != entry.permissions:
+            text = f"the mask {permission_letters(mask)} cuts {subject.entry(entry)} down to {permission_letters(left)}"
+            yield Remark("mask-cuts", "odd", text)
+    group = acl.only(Tag.OWNING_GROUP)
+    own = ""
+    if group is not None and group.permissions != mask:
+        own = f"; the owning group's own entry has {permission_letters(group.permissions)}"
+    shown = letters(subject.mode)[3:6]
+    yield Remark("letters-show-mask", "plain", f"with a list, the middle letters {shown} show the mask{own}")
+
+
+def inherited_modes(default: AccessList, mode: int) -> tuple[int, int]:
+    """The modes of a new file and a new directory where a directory of ``mode`` has a default list.
+
+    A file is asked for with 666, a directory with 777 (acl(5), "OBJECT
+    CREATION AND DEFAULT ACLs"); setgid is handed on to directories (inode(7)).
+    """
+    return default.mode() & 0o666, default.mode() | mode & SETGID
+
+
+def _inherits(default: AccessList, mode: int) -> Remark:
+    file, directory = inherited_modes(default, mode)
+    return Remark(
+        "inherits",
+        "plain",
+        "what is made here takes over the default list, and no umask counts: "
+        f"files (asked for with 666) get {permissions(file)}, "
+        f"directories (with 777) {permissions(directory)} and the same default list",
+    )
+
+
+def permissions(mode: int) -> str:
+    """``0640 rw-r-----``."""
+    return f"{mode:04o} {letters(mode)}"

@@ -1,0 +1,1 @@
+"""Plans, their guards, applying them and putting back."""

@@ -1,0 +1,1 @@
+"""Values: what an access rule knows of objects, accounts and hosts."""

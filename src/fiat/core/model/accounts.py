@@ -1,0 +1,181 @@
+"""Users, groups and membership, from any source.
+
+Membership is what login gives (initgroups(3)): the primary group of
+passwd(5), and every group of group(5) that lists the user.
+"""
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from fiat.core.errors import SnapshotError, UnknownAccount
+from fiat.core.text import quoted
+
+
+class User(NamedTuple):
+    """An account: name, number, number of its primary group."""
+
+    name: str
+    uid: int
+    gid: int
+
+
+class Group(NamedTuple):
+    """A group and the names of the users it lists (primary members are not listed)."""
+
+    name: str
+    gid: int
+    members: tuple[str, ...] = ()
+
+
+class Accounts:
+    """All the users and groups of one source, in its order.
+
+    Where a name or number stands twice, the first one counts, as in the name
+    service. ``source`` says in words where they come from.
+    """
+
+    def __init__(self, users: Iterable[User], groups: Iterable[Group], source: str) -> None:
+        self.users = tuple(users)
+        self.groups = tuple(groups)
+        self.source = source
+        self._user_by_name = {user.name: user for user in reversed(self.users)}
+        self._user_by_uid = {user.uid: user for user in reversed(self.users)}
+        self._group_by_name = {group.name: group for group in reversed(self.groups)}
+        self._group_by_gid = {group.gid: group for group in reversed(self.groups)}
+        self._listed: dict[str, list[int]] = {}
+        for group in self.groups:
+            for name in group.members:
+                self._listed.setdefault(name, []).append(group.gid)
+
+    def user_named(self, name: str) -> User | None:
+        """The user called ``name``."""
+        return self._user_by_name.get(name)
+
+    def user_numbered(self, uid: int) -> User | None:
+        """The first user with number ``uid``."""
+        return self._user_by_uid.get(uid)
+
+    def group_named(self, name: str) -> Group | None:
+        """The group called ``name``."""
+        return self._group_by_name.get(name)
+
+    def group_numbered(self, gid: int) -> Group | None:
+        """The first group with number ``gid``."""
+        return self._group_by_gid.get(gid)
+
+    def gids_of(self, user: User) -> tuple[int, ...]:
+        """Every group number of ``user``, the primary one first."""
+        return tuple(dict.fromkeys((user.gid, *self._listed.get(user.name, ()))))
+
+    def primary_members(self, gid: int) -> list[User]:
+        """The users whose primary group is ``gid``."""
+        return [user for user in self.users if user.gid == gid]
+
+    def listed_members(self, gid: int) -> list[User]:
+        """The users that a group with number ``gid`` lists, where they exist."""
+        found = (self.user_named(name) for group in self.groups if group.gid == gid for name in group.members)
+        return [user for user in dict.fromkeys(found) if user is not None]
+
+    def all_users(self) -> list[User]:
+        """The users, and those that only a group's list of members tells of."""
+        listed = {user.name for user in self.users}
+        unlisted = dict.fromkeys(name for group in self.groups for name in group.members if name not in listed)
+        return [*self.users, *(user for name in unlisted if (user := self.user_named(name)) is not None)]
+
+    # --- words from a command line ---
+
+    def user_id(self, word: str) -> int:
+        """The uid for a name or number as written; :class:`UnknownAccount` for other words."""
+        user = self.user_named(word)
+        if user is not None:
+            return user.uid
+        return self._number(word, "user", [known.name for known in self.users])
+
+    def group_id(self, word: str) -> int:
+        """The gid for a name or number as written; :class:`UnknownAccount` for other words."""
+        group = self.group_named(word)
+        if group is not None:
+            return group.gid
+        return self._number(word, "group", [known.name for known in self.groups])
+
+    def _number(self, word: str, what: str, known: Sequence[str]) -> int:
+        if word.isascii() and word.isdecimal() and int(word) < 0xFFFFFFFF:
+            return int(word)
+        raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{near(word, known)}")
+
+
+def near(word: str, known: Iterable[str]) -> str:
+    """``; near is 'auditor'`` where a known word is much like ``word``, else nothing."""
+    import difflib  # only where something went wrong already
+
+    close = difflib.get_close_matches(word, known, n=3, cutoff=0.6)
+    return f"; near {'is' if len(close) == 1 else 'are'} {', '.join(quoted(name) for name in close)}" if close else ""
+
+
+class Supposed(Accounts):
+    """The accounts as they would be if some users were, or were not, members of some groups.
+
+    ``joins`` and ``leaves`` pair a user's name with a gid. Leaving counts for
+    the primary group too: what such a user would have instead is not known.
+    """
+
+    def __init__(
+        self, base: Accounts, joins: Iterable[tuple[str, int]] = (), leaves: Iterable[tuple[str, int]] = ()
+    ) -> None:
+        super().__init__(base.all_users(), base.groups, base.source)
+        self._base = base
+        self._joins = tuple(joins)
+        self._leaves = frozenset(leaves)
+
+    def user_named(self, name: str) -> User | None:
+        """The user called ``name``."""
+        return self._base.user_named(name)
+
+    def user_numbered(self, uid: int) -> User | None:
+        """The first user with number ``uid``."""
+        return self._base.user_numbered(uid)
+
+    def group_named(self, name: str) -> Group | None:
+        """The group called ``name``."""
+        return self._base.group_named(name)
+
+    def group_numbered(self, gid: int) -> Group | None:
+        """The first group with number ``gid``."""
+        return self._base.group_numbered(gid)
+
+    def gids_of(self, user: User) -> tuple[int, ...]:
+        """Every group number that ``user`` would have."""
+        joined = [gid for name, gid in self._joins if name == user.name]
+        kept = [gid for gid in self._base.gids_of(user) if (user.name, gid) not in self._leaves]
+        return tuple(dict.fromkeys((*kept, *joined)))
+
+
+# --- the formats of passwd(5) and group(5) ---------------------------------
+
+
+def parse_passwd(text: str, source: str) -> list[User]:
+    """The users in a passwd(5) file; :class:`SnapshotError` names the line at fault."""
+    users = []
+    for number, fields in _lines(text):
+        if len(fields) < 4 or not (fields[2].isdecimal() and fields[3].isdecimal()):
+            raise SnapshotError(f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:… is")
+        users.append(User(fields[0], int(fields[2]), int(fields[3])))
+    return users
+
+
+def parse_group(text: str, source: str) -> list[Group]:
+    """The groups in a group(5) file; :class:`SnapshotError` names the line at fault."""
+    groups = []
+    for number, fields in _lines(text):
+        if len(fields) < 3 or not fields[2].isdecimal():
+            raise SnapshotError(f"line {number} of {source} is no group(5) line: name:password:gid:members is")
+        members = fields[3].split(",") if len(fields) > 3 else []
+        groups.append(Group(fields[0], int(fields[2]), tuple(name.strip() for name in members if name.strip())))
+    return groups
+
+
+def _lines(text: str) -> Iterable[tuple[int, list[str]]]:
+    for number, line in enumerate(text.split("\n"), 1):
+        # "+" and "-" lines are switches for the name service, not accounts
+        if line.strip() and line[0] not in "#+-":
+            yield number, line.strip().split(":")

@@ -1,0 +1,129 @@
+"""What the core needs to know of a machine: the interface of every host."""
+
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, NamedTuple, Protocol
+
+from fiat.core.model.accesslist import AccessList
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal
+
+if TYPE_CHECKING:
+    from fiat.core.tree.survey import Survey  # which loads NumPy
+
+Progress = Callable[[int, str], None]
+"""Told now and then how many entries were read, and which directory was the last."""
+
+
+def no_progress(entries: int, path: str) -> None:
+    """Tell nobody."""
+
+
+class Settings(NamedTuple):
+    """Settings of a host that change what the access rules say.
+
+    ``umask`` is the file mode creation mask of the process that acts;
+    ``protected_symlinks``, ``protected_regular`` and ``protected_fifos`` (0
+    to 2) are the settings of these names in proc_sys_fs(5);
+    ``security_modules`` those that may refuse more than the rules here do;
+    ``user_namespace`` whether numbers here are not those of the whole machine.
+    """
+
+    umask: int = 0o022
+    protected_symlinks: bool = False
+    protected_regular: int = 0
+    protected_fifos: int = 0
+    security_modules: tuple[str, ...] = ()
+    user_namespace: bool = False
+
+
+class Now(NamedTuple):
+    """What is compared before a change, and after it.
+
+    ``posture`` is without flags. The rest as in :class:`Status`.
+    """
+
+    posture: Posture
+    inode: tuple[int, int]
+    birth: int
+    links: int
+    changed: int
+
+
+class Node(Protocol):
+    """One object of the file tree, held open.
+
+    What is read through a node, and changed through it, is one and the same
+    inode, whatever happens to its name meanwhile. Nothing ever follows a
+    symlink. Methods raise OSError as the kernel does.
+    """
+
+    path: str
+
+    def look(self) -> Object:
+        """The object as it is now."""
+
+    def child(self, name: str) -> "Node":
+        """Open the entry ``name`` of this directory (``..`` is its parent)."""
+
+    def names(self) -> Iterator[str]:
+        """The names in this directory, in no particular order, without ``.`` and ``..``."""
+
+    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
+        """All that is at and under this object; what cannot be looked at is among its troubles.
+
+        Other file systems mounted in the tree are left out unless
+        ``across_mounts``. A KeyboardInterrupt ends it early: what was read
+        until then comes back, as not complete.
+        """
+
+    def now(self) -> Now:
+        """The posture as it is now, without flags; what cannot be read raises OSError."""
+
+    def change_owner(self, uid: int | None, gid: int | None) -> None:
+        """Set owner, group or both, as lchown(2) does."""
+
+    def change_mode(self, mode: int) -> None:
+        """Set the twelve mode bits, as chmod(2) does."""
+
+    def change_list(self, acl: AccessList) -> None:
+        """Set the access list, as setxattr(2) of it does."""
+
+    def change_default(self, acl: AccessList | None) -> None:
+        """Set or remove the default list."""
+
+    def change_capabilities(self, value: FileCapabilities | None) -> None:
+        """Set or remove the file capabilities."""
+
+    def close(self) -> None:
+        """Let go of the object."""
+
+
+class Host(Protocol):
+    """A machine: the real one, or one held in memory."""
+
+    name: str
+
+    @property
+    def accounts(self) -> Accounts:
+        """The users and groups."""
+
+    @property
+    def settings(self) -> Settings:
+        """What the access rules depend on beyond the file tree."""
+
+    def root(self) -> Node:
+        """Open ``/``."""
+
+    def here(self) -> str:
+        """The absolute path that relative paths start from."""
+
+    def actor(self) -> Principal:
+        """Who acts, when Fiat changes something on this host."""
+
+    def process(self, pid: int) -> Principal:
+        """The running process ``pid`` as the kernel sees it; UnknownAccount if there is none."""
+
+    def process_umask(self, pid: int) -> int:
+        """The umask of the running process ``pid``; UnknownAccount if there is none."""

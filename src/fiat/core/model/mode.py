@@ -1,0 +1,247 @@
+"""The twelve mode bits, and the three notations for them.
+
+A *mode* is an ``int`` from 0 to 0o7777: setuid, setgid, sticky, then read,
+write and execute for owner, group and other. *Permissions* are an ``int``
+from 0 to 7 (4 read, 2 write, 1 execute, or traverse on a directory).
+
+Octal and clauses follow the *mode* operand of the POSIX.1-2017 utility that
+changes modes (XCU, "EXTENDED DESCRIPTION"); letters follow the mode string
+of the XCU directory listing ("STDOUT", file mode field).
+"""
+
+import re
+from typing import NamedTuple
+
+from fiat.core.errors import NotationError
+from fiat.core.text import quoted
+
+SETUID = 0o4000
+SETGID = 0o2000
+STICKY = 0o1000
+SPECIAL = 0o7000
+PERMISSION_BITS = 0o777
+EXECUTE_BITS = 0o111
+
+READ, WRITE, EXECUTE = 4, 2, 1
+
+CLASSES = "ugo"
+_SHIFT = {"u": 6, "g": 3, "o": 0}
+_SPECIAL_NAMES = ((SETUID, "setuid"), (SETGID, "setgid"), (STICKY, "sticky"))
+
+
+def permissions_of(mode: int, user_class: str) -> int:
+    """The permissions (0 to 7) that ``mode`` gives to class ``u``, ``g`` or ``o``."""
+    return (mode >> _SHIFT[user_class]) & 7
+
+
+def special_names(mode: int) -> tuple[str, ...]:
+    """The special bits that are set: ``setuid``, ``setgid``, ``sticky``."""
+    return tuple(name for bit, name in _SPECIAL_NAMES if mode & bit)
+
+
+# --- octal ---------------------------------------------------------------
+
+
+def octal(mode: int) -> str:
+    """Four octal digits: ``0640``."""
+    return f"{mode:04o}"
+
+
+# --- letters -------------------------------------------------------------
+
+
+def permission_letters(permissions: int) -> str:
+    """Three letters for one class: ``r-x``."""
+    return (
+        ("r" if permissions & READ else "-")
+        + ("w" if permissions & WRITE else "-")
+        + ("x" if permissions & EXECUTE else "-")
+    )
+
+
+def letters(mode: int) -> str:
+    """Nine letters, special bits folded in: ``rwxr-s--T``.
+
+    ``s`` and ``t`` mean that the execute bit under them is set too, ``S``
+    and ``T`` that it is missing.
+    """
+    text = ""
+    for user_class, special, name in (("u", SETUID, "s"), ("g", SETGID, "s"), ("o", STICKY, "t")):
+        three = permission_letters(permissions_of(mode, user_class))
+        if mode & special:
+            three = three[:2] + (name if three[2] == "x" else name.upper())
+        text += three
+    return text
+
+
+def parse_letters(word: str) -> int:
+    """The mode that nine letters stand for; :class:`NotationError` if they do not."""
+    if len(word) != 9:
+        raise NotationError(word, f"{quoted(word)} is {len(word)} letters long; a mode in letters has nine")
+    mode = 0
+    for place, letter in enumerate(word):
+        bit = 0o400 >> place
+        if place % 3 == 2:
+            special = (SETUID, SETGID, STICKY)[place // 3]
+            small = "sst"[place // 3]
+            allowed = f"-x{small}{small.upper()}"
+            value = {"-": 0, "x": bit, small: bit | special, small.upper(): special}.get(letter)
+        else:
+            allowed = f"-{'rw'[place % 3]}"
+            value = {"-": 0, allowed[1]: bit}.get(letter)
+        if value is None:
+            raise NotationError(
+                word, f"{quoted(letter)} cannot stand at place {place + 1} of {quoted(word)}; one of {allowed} can"
+            )
+        mode |= value
+    return mode
+
+
+def clauses(mode: int) -> str:
+    """Clauses that make ``mode`` out of no mode at all: ``u=rwx,g=rxs,o=,+t``."""
+    parts = []
+    for user_class, special in (("u", SETUID), ("g", SETGID), ("o", 0)):
+        three = permission_letters(permissions_of(mode, user_class)).replace("-", "")
+        parts.append(f"{user_class}={three}{'s' if mode & special else ''}")
+    return ",".join(parts) + (",+t" if mode & STICKY else "")
+
+
+# --- changes: octal and clauses ------------------------------------------
+
+
+class Action(NamedTuple):
+    """One operator with what it applies to: ``+rX``, ``=g``, ``-``."""
+
+    operator: str  # "+", "-" or "="
+    permissions: str  # letters out of "rwxXst"
+    copy: str  # "u", "g", "o", or "" where letters are given
+
+
+class Clause(NamedTuple):
+    """One clause: the classes (empty where left out) and its actions."""
+
+    classes: str  # letters out of "ugoa"
+    actions: tuple[Action, ...]
+
+
+class ModeChange(NamedTuple):
+    """A mode as written on a command line: absolute octal, or clauses.
+
+    ``octal`` is the number with ``digits`` digits as written, or None where
+    ``clauses`` hold the change.
+    """
+
+    text: str
+    octal: int | None
+    digits: int
+    clauses: tuple[Clause, ...]
+
+    def apply(self, mode: int, *, directory: bool, umask: int = 0) -> int:
+        """The mode that results on an object that has ``mode`` now.
+
+        One to three octal digits set the nine permission bits; a directory's
+        special bits stay, a file's are cleared. Four digits set all twelve.
+        """
+        if self.octal is not None:
+            kept = mode & SPECIAL if directory and self.digits <= 3 else 0
+            return self.octal | kept
+        result = mode
+        for clause in self.clauses:
+            for action in clause.actions:
+                result = _act(result, mode, clause.classes, action, directory=directory, umask=umask)
+        return result
+
+
+_CLAUSE = re.compile(r"([ugoa]*)((?:[-+=](?:[ugo](?![ugorwxXst])|[rwxXst]*))+)")
+_ACTION = re.compile(r"([-+=])([ugo]|[rwxXst]*)")
+
+
+def parse_change(word: str) -> ModeChange:
+    """Read a mode in octal or clauses.
+
+    Raises :class:`NotationError` that names the clause at fault.
+    """
+    if re.fullmatch(r"[0-9]+", word):
+        if re.fullmatch(r"[0-7]{1,4}", word):
+            return ModeChange(word, int(word, 8), len(word), ())
+        why = "has a digit over 7" if re.search(r"[89]", word) else "has more than four digits"
+        raise NotationError(word, f"mode {quoted(word)} {why}; write one to four octal digits, such as 640 or 2750")
+    clauses = []
+    for part in word.split(","):
+        match = _CLAUSE.fullmatch(part)
+        if not match:
+            raise NotationError(part, _what_is_wrong_with(part, word))
+        actions = []
+        for operator, what in _ACTION.findall(match[2]):
+            copies = what in ("u", "g", "o")
+            actions.append(Action(operator, "" if copies else what, what if copies else ""))
+        clauses.append(Clause(match[1], tuple(actions)))
+    return ModeChange(word, None, 0, tuple(clauses))
+
+
+def _what_is_wrong_with(part: str, word: str) -> str:
+    place = f"mode {quoted(word)}" if part == word else f"clause {quoted(part)} of mode {quoted(word)}"
+    if not part:
+        return f"mode {quoted(word)} has an empty clause; write clauses such as u=rw,g=r with one comma between"
+    if not re.search(r"[-+=]", part):
+        return f"{place} is neither octal nor has it an operator; write 640, or a clause such as u+x or g=u"
+    head = re.match(r"[^-+=]*", part)
+    assert head is not None
+    stray = re.search(r"[^ugoa]", head[0])
+    if stray:
+        return f"{place}: {quoted(stray[0])} is no class; before the operator stand u, g, o or a"
+    stray = re.search(r"[^-+=ugorwxXst]", part[len(head[0]) :])
+    if stray:
+        return f"{place}: {quoted(stray[0])} is no permission; after the operator stand r, w, x, X, s or t"
+    return f"{place}: after an operator stand either permissions (rwxXst) or one class to copy (u, g or o)"
+
+
+def _act(mode: int, original: int, classes: str, action: Action, *, directory: bool, umask: int) -> int:
+    """One action of POSIX.1-2017 XCU, on ``mode``; ``original`` is the mode before all clauses."""
+    implied = not classes
+    chosen = CLASSES if implied or "a" in classes else classes
+    value = 0
+    for user_class in chosen:
+        value |= _permissions(action, mode, original, user_class, directory) << _SHIFT[user_class]
+    if "s" in action.permissions:
+        value |= (SETUID if "u" in chosen else 0) | (SETGID if "g" in chosen else 0)
+    if "t" in action.permissions:
+        # POSIX leaves "u+t" and the like unspecified but no error: sticky has no class.
+        value |= STICKY
+    if implied:
+        value &= ~(umask & PERMISSION_BITS)
+    if action.operator == "+":
+        return mode | value
+    if action.operator == "-":
+        return mode & ~value
+    return (mode & ~_cleared_by_equals(chosen, action, directory=directory, every=implied or "a" in classes)) | value
+
+
+def _cleared_by_equals(chosen: str, action: Action, *, directory: bool, every: bool) -> int:
+    """The bits that ``=`` clears first.
+
+    POSIX leaves it to the system whether a directory's special bits go. Here
+    they stay unless ``s`` or ``t`` is written: a shared directory that loses
+    its setgid to ``g=rwx`` is an accident, not a wish.
+    """
+    cleared = 0
+    for user_class in chosen:
+        cleared |= 7 << _SHIFT[user_class]
+    special = (SETUID if "u" in chosen else 0) | (SETGID if "g" in chosen else 0)
+    if not directory or "s" in action.permissions:
+        cleared |= special
+    if "t" in action.permissions or (every and not directory):
+        cleared |= STICKY
+    return cleared
+
+
+def _permissions(action: Action, mode: int, original: int, user_class: str, directory: bool) -> int:
+    if action.copy:
+        return permissions_of(mode, action.copy)
+    value = 0
+    for letter in action.permissions:
+        if letter in "rwx":
+            value |= {"r": READ, "w": WRITE, "x": EXECUTE}[letter]
+        elif letter == "X" and (directory or original & EXECUTE_BITS):
+            value |= EXECUTE
+    return value

@@ -1,0 +1,142 @@
+"""A universe of principals, and sets of them as bit sets.
+
+A *bit set* is an ``int``: bit ``i`` stands for the principal at place ``i``
+of the universe. Set operations are the operators ``& | ~``, and cost the
+same for one principal and, in machine words, for thousands.
+"""
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from fiat.core.model import capabilities
+from fiat.core.model.accounts import Accounts, Group, User
+
+
+class Principal(NamedTuple):
+    """Whoever asks the kernel: what it knows of them when it decides (credentials(7)).
+
+    ``kind`` is ``user``, ``group`` (membership of one group and nothing else),
+    ``anyone-else`` (matched by no entry and no group) or ``process``. ``uid``
+    is None for those that are no particular user. ``capabilities`` is a bit
+    mask of effective capabilities; ``exec_capabilities`` those that are left
+    to a program that it runs, where that has none of its own. ``pid`` is set
+    for a process, and ``namespace`` where that is in another user namespace
+    than Fiat.
+    """
+
+    kind: str
+    name: str | None
+    uid: int | None
+    gids: frozenset[int]
+    capabilities: int = 0
+    exec_capabilities: int = 0
+    pid: int | None = None
+    namespace: str = ""
+
+    def holds(self, capability: int) -> bool:
+        """Whether the effective capabilities include the one with this mask."""
+        return bool(self.capabilities & capability)
+
+
+def user(account: User, gids: Iterable[int]) -> Principal:
+    """The principal a user is after login; number 0 holds every capability."""
+    powers = capabilities.ALL if account.uid == 0 else 0
+    return Principal("user", account.name, account.uid, frozenset(gids), powers, powers)
+
+
+def unlisted_user(uid: int, gids: Iterable[int] = ()) -> Principal:
+    """A user number without an account."""
+    powers = capabilities.ALL if uid == 0 else 0
+    return Principal("user", None, uid, frozenset(gids), powers, powers)
+
+
+def bare_group(gid: int, name: str | None) -> Principal:
+    """Membership of one group, and nothing else."""
+    return Principal("group", name, None, frozenset((gid,)))
+
+
+ANYONE_ELSE = Principal("anyone-else", None, None, frozenset())
+
+
+class Universe:
+    """Principals in a fixed order, indexed by what the access rules ask about."""
+
+    def __init__(self, principals: Iterable[Principal]) -> None:
+        self.principals = tuple(principals)
+        self.everyone = (1 << len(self.principals)) - 1
+        self._with_uid: dict[int, int] = {}
+        self._with_gid: dict[int, int] = {}
+        self._holding: dict[int, int] = {}
+        self._after_exec: Universe | None = None
+        powerful = 0
+        for place, principal in enumerate(self.principals):
+            bit = 1 << place
+            if principal.uid is not None:
+                self._with_uid[principal.uid] = self._with_uid.get(principal.uid, 0) | bit
+            for gid in principal.gids:
+                self._with_gid[gid] = self._with_gid.get(gid, 0) | bit
+            if principal.capabilities:
+                powerful |= bit
+        self._powerful = powerful
+
+    def with_uid(self, uid: int) -> int:
+        """The set of principals whose user is ``uid``."""
+        return self._with_uid.get(uid, 0)
+
+    def in_group(self, gid: int) -> int:
+        """The set of principals for whom in_group_p(gid) holds in the kernel."""
+        return self._with_gid.get(gid, 0)
+
+    def holding(self, capability: int) -> int:
+        """The set of principals whose effective capabilities include ``capability``."""
+        found = self._holding.get(capability)
+        if found is None:
+            found = 0
+            for place in places(self._powerful):
+                if self.principals[place].holds(capability):
+                    found |= 1 << place
+            self._holding[capability] = found
+        return found
+
+    def after_exec(self) -> "Universe":
+        """The same principals as the programs they run; this very universe where that makes no difference."""
+        if self._after_exec is None:
+            self._after_exec = self
+            if any(who.capabilities != who.exec_capabilities for who in self.principals):
+                self._after_exec = Universe(who._replace(capabilities=who.exec_capabilities) for who in self.principals)
+        return self._after_exec
+
+    def members(self, bits: int) -> Iterator[Principal]:
+        """The principals in the set ``bits``, in order."""
+        return (self.principals[place] for place in places(bits))
+
+
+def places(bits: int) -> Iterator[int]:
+    """The places of the bits that are set, ascending."""
+    while bits:
+        low = bits & -bits
+        yield low.bit_length() - 1
+        bits ^= low
+
+
+def of_accounts(
+    accounts: Accounts, uids: Iterable[int] = (), gids: Iterable[int] = (), more: Iterable[Principal] = ()
+) -> Universe:
+    """Everyone: each user, each bare group, anyone else, and ``more``.
+
+    ``uids`` and ``gids`` add the numbers that own or are named on the paths in
+    question, where they have no account.
+    """
+    listed = accounts.all_users()
+    users: list[Principal] = [user(account, accounts.gids_of(account)) for account in listed]
+    known = {account.uid for account in listed}
+    for uid in sorted(set(uids) - known):
+        account = accounts.user_numbered(uid)  # the name service may know more than it lists
+        users.append(user(account, accounts.gids_of(account)) if account else unlisted_user(uid))
+    groups: dict[int, Group | None] = {}
+    for group in accounts.groups:
+        groups.setdefault(group.gid, group)
+    for gid in sorted(set(gids) - groups.keys()):
+        groups[gid] = accounts.group_numbered(gid)
+    bare = [bare_group(gid, group.name if group else None) for gid, group in groups.items()]
+    return Universe((*users, *bare, ANYONE_ELSE, *more))

@@ -1,0 +1,53 @@
+"""How a running process differs from the account it runs as.
+
+A process has the groups that it was given when it started (credentials(7)):
+a group that its user joined since does not count for it.
+"""
+
+from typing import NamedTuple
+
+from fiat.core.model import capabilities
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.principals import Principal
+
+
+class Difference(NamedTuple):
+    """Groups the account has and the process has not, and the reverse; capabilities it holds or has given up.
+
+    ``holds`` is a mask of capabilities beyond what the uid gives, ``lacks``
+    one of those that uid 0 would give and this process has not.
+    """
+
+    missing: tuple[int, ...]
+    extra: tuple[int, ...]
+    holds: int
+    lacks: int
+
+    def __bool__(self) -> bool:
+        return bool(self.missing or self.extra or self.holds or self.lacks)
+
+
+_ABOUT_FILES = (
+    capabilities.CHOWN
+    | capabilities.DAC_OVERRIDE
+    | capabilities.DAC_READ_SEARCH
+    | capabilities.FOWNER
+    | capabilities.FSETID
+)
+
+
+def difference(process: Principal, accounts: Accounts) -> Difference:
+    """What ``process`` has other than a fresh login of its user would have.
+
+    Only capabilities that bear on files are compared.
+    """
+    account = accounts.user_numbered(process.uid) if process.uid is not None else None
+    expected = frozenset(accounts.gids_of(account)) if account else frozenset()
+    held = process.capabilities & _ABOUT_FILES
+    normal = _ABOUT_FILES if process.uid == 0 else 0
+    return Difference(
+        tuple(sorted(expected - process.gids)),
+        tuple(sorted(process.gids - expected)),
+        held & ~normal,
+        normal & ~held,
+    )

@@ -1,0 +1,1 @@
+"""Every rule of access and of change, each once."""

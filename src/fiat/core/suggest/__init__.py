@@ -1,0 +1,1 @@
+"""What would have to change for a wish to come true."""

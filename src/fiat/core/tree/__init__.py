@@ -1,0 +1,1 @@
+"""Routes, surveys of trees, and answers for trees."""

@@ -1,0 +1,186 @@
+"""The route: every directory and symlink walked from ``/`` to a path.
+
+path_resolution(7): each component is looked up in the directory before it,
+which must be traversed for that; at most 40 symlinks are followed.
+"""
+
+import errno
+import posixpath
+from typing import NamedTuple
+
+from fiat.core.model.host import Host, Node
+from fiat.core.model.posture import Kind, Object
+
+MAX_SYMLINKS = 40
+"""The kernel's ``MAXSYMLINKS``."""
+
+MAX_INTERPRETERS = 5
+"""How often the kernel takes an interpreter of an interpreter (execve(2), "Interpreter scripts")."""
+
+
+class Stage(NamedTuple):
+    """One thing walked: a directory that was traversed, or a symlink that was followed.
+
+    ``trailing`` marks a symlink that is the last name of the whole path.
+    """
+
+    object: Object
+    trailing: bool = False
+
+
+class Route(NamedTuple):
+    """How a path is walked.
+
+    ``asked`` is the absolute path asked for, ``stages`` what is walked before
+    the end, ``end`` the object arrived at. Where the walk fails, ``end`` is
+    None, ``errno`` the kernel's answer to those who get that far, and
+    ``failed_at`` the path it speaks of. ``missing_in`` is the directory that
+    has not got the last name of the path, where only that is missing;
+    ``hidden`` is true where Fiat itself may not look further. ``interpreter`` is the route to
+    the program that runs ``end``, where that is a script.
+    """
+
+    asked: str
+    stages: tuple[Stage, ...]
+    end: Object | None
+    errno: int = 0
+    failed_at: str = ""
+    missing_in: Object | None = None
+    hidden: bool = False
+    interpreter: "Route | None" = None
+
+    @property
+    def objects(self) -> list[Object]:
+        """All that is walked, and the end."""
+        return [*(stage.object for stage in self.stages), *([self.end] if self.end else [])]
+
+    @property
+    def directories(self) -> list[Object]:
+        """The directories that are traversed, in order."""
+        return [stage.object for stage in self.stages if stage.object.posture.directory]
+
+    @property
+    def links(self) -> list[Object]:
+        """The symlinks that are followed, in order."""
+        return [stage.object for stage in self.stages if not stage.object.posture.directory]
+
+
+def absolute(host: Host, path: str) -> str:
+    """``path`` from ``/``, without empty and ``.`` components; ``..`` and a last slash stay."""
+    whole = path if path.startswith("/") else f"{host.here()}/{path}"
+    names = [name for name in whole.split("/") if name not in ("", ".")]
+    tail = "/" if names and path.endswith(("/", "/.")) else ""
+    return "/" + "/".join(names) + tail
+
+
+def walk(
+    host: Host, path: str, *, follow: bool = True, into: bool = False, interpreters: int = MAX_INTERPRETERS + 1
+) -> Route:
+    """Walk ``path``; with ``follow`` false a symlink at the end is the end itself.
+
+    With ``into`` the walk is that to a name in the directory ``path``: the
+    directory is traversed too, and no symlink is the last name. Never raises
+    for what it meets on the way: the route says what failed.
+    """
+    walking = _Walk(host, absolute(host, path))
+    if into:
+        walking.pending.append(".")
+    route, node = walking.to_end(follow)
+    if node is not None:
+        node.close()
+    end = route.end
+    if end is not None and end.script is not None and interpreters:
+        route = route._replace(interpreter=walk(host, end.script, interpreters=interpreters - 1))
+    return route
+
+
+def open_end(host: Host, path: str, *, follow: bool = True) -> tuple[Route, Node | None]:
+    """Walk ``path`` and keep its end open; the caller closes the node."""
+    walking = _Walk(host, absolute(host, path))
+    return walking.to_end(follow)
+
+
+class _Walk:
+    """One walk, which holds one node open at a time."""
+
+    def __init__(self, host: Host, asked: str) -> None:
+        self.host = host
+        self.asked = asked
+        self.node = host.root()
+        self.stages: list[Stage] = []
+        self.pending = _names(asked)
+        self.must_be_directory = asked.endswith("/")
+        self.links_followed = 0
+        self.looking_up = "/"
+
+    def to_end(self, follow: bool) -> tuple[Route, Node | None]:
+        try:
+            here = self.node.look()
+            while self.pending:
+                if not here.posture.directory:
+                    return self._failed(errno.ENOTDIR, here.path)
+                self._traverse(here)
+                name = self.pending.pop(0)
+                if name == ".":  # looked up like any name, which takes traversing, and leads nowhere else
+                    continue
+                found, object_ = self._look_up(name)
+                trailing = not self.pending
+                if object_.posture.kind is Kind.SYMLINK and (not trailing or follow or self.must_be_directory):
+                    found.close()
+                    if not self._follow(object_, trailing):
+                        return self._failed(errno.ELOOP, object_.path)
+                    here = self.node.look()
+                else:
+                    self._enter(found)
+                    here = object_
+            if self.must_be_directory and not here.posture.directory:
+                return self._failed(errno.ENOTDIR, here.path)
+            return Route(self.asked, tuple(self.stages), here), self.node
+        except OSError as error:
+            number = error.errno or errno.EIO
+            hidden = number in (errno.EACCES, errno.EPERM)
+            last_is_missing = number == errno.ENOENT and not self.pending and not self.must_be_directory
+            missing_in = self.stages[-1].object if last_is_missing and self.stages else None
+            return self._failed(number, self.looking_up, missing_in, hidden)
+
+    def _traverse(self, directory: Object) -> None:
+        # Several names in a row may be looked up in one directory (".", a relative link): one stage.
+        if not self.stages or self.stages[-1].object.path != directory.path:
+            self.stages.append(Stage(directory))
+
+    def _look_up(self, name: str) -> tuple[Node, Object]:
+        self.looking_up = posixpath.join(self.node.path, name)
+        found = self.node.child(name)
+        try:
+            return found, found.look()
+        except OSError:
+            found.close()
+            raise
+
+    def _enter(self, node: Node) -> None:
+        self.node.close()
+        self.node = node
+
+    def _follow(self, link: Object, trailing: bool) -> bool:
+        """Go where ``link`` leads from; False when it is one link too many."""
+        self.stages.append(Stage(link, trailing))
+        self.links_followed += 1
+        if self.links_followed > MAX_SYMLINKS:
+            return False
+        target = link.target or ""
+        self.pending = _names(target) + self.pending
+        if trailing and target.endswith("/"):
+            self.must_be_directory = True
+        if target.startswith("/"):
+            self._enter(self.host.root())
+        return True
+
+    def _failed(
+        self, number: int, path: str, missing_in: Object | None = None, hidden: bool = False
+    ) -> tuple[Route, None]:
+        self.node.close()
+        return Route(self.asked, tuple(self.stages), None, number, path, missing_in, hidden), None
+
+
+def _names(path: str) -> list[str]:
+    return [name for name in path.split("/") if name]

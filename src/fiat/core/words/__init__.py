@@ -1,0 +1,1 @@
+"""What a person types, and how things are called."""

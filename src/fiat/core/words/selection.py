@@ -1,0 +1,108 @@
+"""Which objects of a tree are meant: kind, name, owner, group, and what their posture has."""
+
+import fnmatch
+from typing import NamedTuple
+
+from fiat.core.errors import NotationError
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.mode import parse_change
+from fiat.core.model.posture import Kind, Object, Posture
+from fiat.core.text import quoted
+
+WORDS = {
+    "list": "an access list",
+    "default-list": "a default list",
+    "capabilities": "file capabilities",
+    "immutable": "the immutable flag",
+    "append-only": "the append-only flag",
+    "no-owner": "an owner without an account",
+    "no-group": "a group without a name",
+    "setuid": "setuid",
+    "setgid": "setgid",
+    "sticky": "sticky",
+}
+"""What ``--with`` takes beside modes, with what each means."""
+
+_BIT_WORDS = {"setuid": 0o4000, "setgid": 0o2000, "sticky": 0o1000}
+
+
+class Selection(NamedTuple):
+    """All that is set must hold. ``bits`` must all be in the mode; ``has`` holds keys of :data:`WORDS`."""
+
+    only: str | None = None
+    name: str | None = None
+    uid: int | None = None
+    gid: int | None = None
+    bits: int = 0
+    has: tuple[str, ...] = ()
+
+    @property
+    def everything(self) -> bool:
+        """Whether nothing is left out."""
+        return self == Selection()
+
+    def takes(self, object_: Object, accounts: Accounts) -> bool:
+        """Whether ``object_`` is meant."""
+        return self.takes_posture(object_.posture, accounts) and self.takes_name(object_.path.rpartition("/")[2])
+
+    def takes_name(self, name: str) -> bool:
+        """Whether what has this name in its directory can be meant."""
+        return self.name is None or fnmatch.fnmatchcase(name, self.name)
+
+    def takes_posture(self, posture: Posture, accounts: Accounts) -> bool:
+        """Whether what has this posture can be meant."""
+        if self.only is not None and posture.directory != (self.only == "dirs"):
+            return False
+        if self.uid is not None and posture.uid != self.uid:
+            return False
+        if self.gid is not None and posture.gid != self.gid:
+            return False
+        if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
+            return False  # a symlink's letters decide nothing, so it has none of them
+        return all(_has(word, posture, accounts) for word in self.has)
+
+
+def with_words(words: list[str]) -> tuple[int, tuple[str, ...]]:
+    """The bits and the features for what was written after ``--with``.
+
+    A word is one of :data:`WORDS`, octal bits (``4000``, ``0022``), or clauses
+    that only add (``o+w``, ``u+s,o+x``): the mode must have all that they
+    would add. Raises :class:`NotationError`.
+    """
+    bits = 0
+    has: list[str] = []
+    for word in words:
+        if word in _BIT_WORDS:
+            bits |= _BIT_WORDS[word]
+        elif word in WORDS:
+            has.append(word)
+        else:
+            bits |= _bits(word)
+    return bits, tuple(has)
+
+
+def _bits(word: str) -> int:
+    try:
+        change = parse_change(word)
+    except NotationError as error:
+        choices = ", ".join(WORDS)
+        raise NotationError(word, f"{error}; --with takes a mode to look for, or one of {choices}") from error
+    if any(action.operator != "+" or action.copy for clause in change.clauses for action in clause.actions):
+        raise NotationError(
+            word, f"{quoted(word)} takes away or copies; to look for bits write them with +, such as o+w"
+        )
+    return change.apply(0, directory=False)
+
+
+def _has(word: str, posture: Posture, accounts: Accounts) -> bool:
+    if word == "list":
+        return posture.acl is not None
+    if word == "default-list":
+        return posture.default is not None
+    if word == "capabilities":
+        return posture.capabilities is not None
+    if word == "no-owner":
+        return accounts.user_numbered(posture.uid) is None
+    if word == "no-group":
+        return accounts.group_numbered(posture.gid) is None
+    return word in (posture.flags or ())

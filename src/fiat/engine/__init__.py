@@ -1,0 +1,1 @@
+"""Many pieces of work, done by several processes."""

@@ -1,0 +1,1 @@
+"""Where the history of changes is kept."""

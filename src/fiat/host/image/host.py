@@ -1,0 +1,134 @@
+"""A host held in memory: the stand-in for demos, suppositions and previews."""
+
+import errno
+import os
+import posixpath
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
+
+from fiat.core.errors import UnknownAccount
+from fiat.core.model.accesslist import AccessList
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.host import Now, Progress, Settings, no_progress
+from fiat.core.model.posture import Kind, Object, Posture
+from fiat.core.model.principals import Principal, unlisted_user
+from fiat.core.rules import changing as edit
+from fiat.core.text import visible
+
+if TYPE_CHECKING:
+    from fiat.core.tree.survey import Survey
+
+
+class ImageNode:
+    """An object of the tree in memory."""
+
+    def __init__(self, host: "ImageHost", path: str) -> None:
+        self.path = path
+        self._host = host
+
+    def look(self) -> Object:
+        """The object as it is now."""
+        return self._host.objects[self.path]
+
+    def child(self, name: str) -> "ImageNode":
+        """The entry ``name``; ENOTDIR, ENOENT and ENAMETOOLONG as the kernel raises them."""
+        if self.look().posture.kind is not Kind.DIRECTORY:
+            raise _error(errno.ENOTDIR, self.path)
+        if len(os.fsencode(name)) > 255:
+            raise _error(errno.ENAMETOOLONG, name)
+        path = self.path if name == "." else posixpath.join(self.path, name)
+        if name == "..":
+            path = posixpath.dirname(self.path)
+        if path not in self._host.objects:
+            raise _error(errno.ENOENT, path)
+        return ImageNode(self._host, path)
+
+    def names(self) -> Iterator[str]:
+        """The names in this directory."""
+        return iter(self._host.names_in(self.path))
+
+    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
+        """All that is at and under this object."""
+        from fiat.host.live import survey as reading  # loads NumPy
+
+        return reading.survey_of_objects(self.look(), self._host.objects, self._host.names_in, across_mounts)
+
+    def now(self) -> Now:
+        """The posture without flags."""
+        found = self.look()
+        status = found.status
+        return Now(found.posture._replace(flags=()), status.inode, status.birth, status.links, status.changed or 0)
+
+    def change_owner(self, uid: int | None, gid: int | None) -> None:
+        """Set owner and group, with what the kernel clears then."""
+        self._become(edit.after_owner(self.look().posture, uid, gid, self._host.actor()))
+
+    def change_mode(self, mode: int) -> None:
+        """Set the mode, with what the kernel does to the list by itself."""
+        self._become(edit.after_mode(self.look().posture, mode, self._host.actor()))
+
+    def change_list(self, acl: AccessList) -> None:
+        """Set the access list, and the mode with it."""
+        self._become(edit.after_list(self.look().posture, acl, self._host.actor()))
+
+    def change_default(self, acl: AccessList | None) -> None:
+        """Set or remove the default list."""
+        self._become(self.look().posture._replace(default=acl))
+
+    def change_capabilities(self, value: FileCapabilities | None) -> None:
+        """Set or remove the file capabilities."""
+        self._become(self.look().posture._replace(capabilities=value))
+
+    def _become(self, posture: Posture) -> None:
+        self._host.objects[self.path] = self.look()._replace(posture=posture)
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+
+class ImageHost:
+    """A host made of the objects given; the one who acts on it is its superuser."""
+
+    def __init__(self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings) -> None:
+        self.name = name
+        self.accounts = accounts
+        self.settings = settings
+        self.objects = {object_.path: object_ for object_ in objects}
+        self._names: dict[str, list[str]] = {}
+        for path in self.objects:
+            if path != "/":
+                self._names.setdefault(posixpath.dirname(path), []).append(posixpath.basename(path))
+
+    def names_in(self, path: str) -> list[str]:
+        """The names in the directory ``path``."""
+        return self._names.get(path, [])
+
+    def root(self) -> ImageNode:
+        """Open ``/``."""
+        return ImageNode(self, "/")
+
+    def here(self) -> str:
+        """``/``: an image has no current directory."""
+        return "/"
+
+    def actor(self) -> Principal:
+        """The superuser."""
+        return unlisted_user(0, (0,))
+
+    def process(self, pid: int) -> Principal:
+        """Always raises: nothing runs in an image."""
+        raise self._no_process(pid)
+
+    def process_umask(self, pid: int) -> int:
+        """Always raises: nothing runs in an image."""
+        raise self._no_process(pid)
+
+    def _no_process(self, pid: int) -> UnknownAccount:
+        return UnknownAccount(
+            f"pid:{pid}", f"pid:{pid}: {visible(self.name)} is held in a file, and no process runs in it"
+        )
+
+
+def _error(number: int, path: str) -> OSError:
+    return OSError(number, os.strerror(number), path)

@@ -1,0 +1,1 @@
+"""The real host, through the kernel's interfaces."""

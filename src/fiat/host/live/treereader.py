@@ -1,0 +1,387 @@
+"""Reads directories in bulk: one status call and one call for the names of the attributes, for each entry.
+
+The answers of statx(2) stay in one buffer until there are a few thousand;
+then NumPy finds which entries are alike. Nothing is made into objects here:
+what entries have in common is told as *rows* of four numbers.
+"""
+
+import os
+import stat
+from array import array
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.tree.below import Trouble
+from fiat.core.tree.survey import Batch, Sort, sort_of
+from fiat.host.live import attributes, statx
+from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
+from fiat.host.live.node import FLAG_NAMES, SHORTEST_SCRIPT, LiveNode, Mounts, interpreter_at
+
+_CHUNK = 2048
+_FLAGS = sum(bit for bit, _ in FLAG_NAMES)
+_DIRECTORY, _FILE, _LINK = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
+_OPEN_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_NONBLOCK
+
+_ANSWER = np.dtype(
+    {
+        "names": [name for name, _, _ in statx.LAYOUT],
+        "formats": [kind for _, kind, _ in statx.LAYOUT],
+        "offsets": [offset for _, _, offset in statx.LAYOUT],
+        "itemsize": statx.SIZE,
+    }
+)
+_MODE_AT, _SIZE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 144 // 8  # in numbers of their size
+_MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
+
+LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)
+"""In the last column of a row: the first is the number of a sort that was found out by looking thoroughly."""
+
+Rows = NDArray[np.uint64]
+"""What entries have in common, in four columns of 64 bits, high and low half:
+
+0. the number of the script's interpreter; inode flags (16 bits), type and mode (16 bits)
+1. group; owner
+2. major and minor number of the device
+3. mount; the number of the attributes
+
+Numbers of interpreters and attributes count what a reader has met, 0 being none.
+"""
+
+
+class Directory(NamedTuple):
+    """A directory still to be read: its entry in the batch it was found in, and its names from the top down."""
+
+    entry: int
+    names: tuple[bytes, ...]
+    mount: int = 0
+    """The number of its mount, 0 where that is not known."""
+
+
+class Met(NamedTuple):
+    """What a reader had not met before this part; each list goes on where that of the part before ended."""
+
+    first_row: int
+    rows: Rows
+    attributes: list[Raw]
+    scripts: list[str | int]
+    sorts: list[Sort]
+    lists_kept: dict[int, bool | None]
+
+
+class Part(NamedTuple):
+    """What one call of :meth:`TreeReader.read` has read.
+
+    ``batch.sort`` counts rows. ``unread`` are the directories that were found
+    and not read, ``at`` is one of the last that were.
+    """
+
+    batch: Batch
+    met: Met
+    unread: list[Directory]
+    troubles: list[Trouble]
+    skipped: list[str]
+    at: str
+
+
+class TreeReader:
+    """Reads the directories of one tree, each time as many as asked for.
+
+    ``top`` is a handle of the top directory. Changes the current directory of
+    the process while it reads.
+    """
+
+    def __init__(self, mounts: Mounts, top: int, path: str, *, across_mounts: bool) -> None:
+        self._mounts = mounts
+        self._top = top
+        self._path = path.rstrip("/")
+        self._across = across_mounts
+        self._statx = statx.Statx(_CHUNK)
+        self._handles = statx.Statx()
+        raw = memoryview(self._statx.buffer).cast("B")
+        self._halves, self._words = raw.cast("H"), raw.cast("Q")
+        self._answers: NDArray[np.void] = np.frombuffer(raw, _ANSWER)
+        self._known_attributes: dict[Raw, int] = {NOTHING: 0}
+        self._known_scripts: dict[str | int, int] = {"": 0}
+        self._known_sorts: dict[Sort, int] = {}
+        self._known_rows: dict[bytes, int] = {}
+        self._rows: list[bytes] = []
+        self._keeps_lists: dict[int, bool | None] = {}  # by mount
+        self._start()
+
+    def fresh(self) -> "TreeReader":
+        """A reader of the same tree that knows nothing yet, for another process."""
+        return TreeReader(self._mounts, self._top, self._path, across_mounts=self._across)
+
+    def _start(self) -> None:
+        """Begin a part."""
+        self._known_before = len(self._known_rows), len(self._known_attributes), len(self._known_scripts)
+        self._sorts_before = len(self._known_sorts)
+        self._rows = []
+        self._filled = 0
+        self._special: list[tuple[int, int, int, int]] = []
+        self._chunks: list[tuple[NDArray[np.int32], NDArray[np.uint64], NDArray[np.uint32], NDArray[np.int64]]] = []
+        self._names: list[bytes] = []
+        self._directories = array("i")
+        self._counts = array("i")
+        self._troubles: list[Trouble] = []
+        self._skipped: list[str] = []
+        self._entries = 0
+
+    def read(self, roots: Sequence[tuple[bytes, ...]], most: int) -> Part:
+        """Read the directories ``roots``, given as names from the top, and what is under them.
+
+        Stops after the directory with which ``most`` entries are reached.
+        Directories in the batch are told as :class:`Batch` says, a root as -1
+        less its place in ``roots``.
+        """
+        self._start()
+        unread: list[Directory] = []
+        home = os.open(".", os.O_PATH)
+        try:
+            for number, names in enumerate(roots):
+                if self._entries >= most:
+                    unread.append(Directory(-1 - number, names))
+                    continue
+                try:
+                    fd = self._open(names)
+                except OSError as error:
+                    self._trouble(names, error)
+                    continue
+                unread += self._read_below(fd, Directory(-1 - number, names), most)
+            self._sort_chunk()
+        finally:
+            os.fchdir(home)
+            os.close(home)
+        at = self._path_of(unread[-1].names if unread else roots[-1]) or "/"
+        return Part(self._batch(), self._met(), unread, self._troubles, self._skipped, at)
+
+    def _open(self, names: tuple[bytes, ...]) -> int:
+        """Open the directory with these names, one after the other, no link followed."""
+        here = os.open(".", _OPEN_DIRECTORY, dir_fd=self._top) if not names else self._top
+        for place, name in enumerate(names):
+            last = place == len(names) - 1
+            try:
+                found = os.open(name, _OPEN_DIRECTORY if last else _OPEN_DIRECTORY | os.O_PATH, dir_fd=here)
+            finally:
+                if place:
+                    os.close(here)
+            here = found
+        return here
+
+    def _read_below(self, fd: int, root: Directory, most: int) -> Iterator[Directory]:
+        """Read a directory and what is under it, depth first; what is left unread when there are enough entries."""
+        waiting: list[tuple[int, tuple[bytes, ...], Iterator[tuple[int, bytes, int]]]] = []
+
+        def enter(fd: int, directory: Directory) -> None:
+            try:
+                inside = self._read_one(fd, directory)
+            except OSError as error:
+                self._trouble(directory.names, error)
+                inside = []
+            if inside:
+                waiting.append((fd, directory.names, iter(inside)))
+            else:
+                os.close(fd)
+
+        enter(fd, root)
+        while waiting and self._entries < most:
+            above, names, inside = waiting[-1]
+            entry, name, mount = next(inside, (-1, b"", 0))
+            if entry < 0:
+                waiting.pop()
+                os.close(above)
+                continue
+            directory = Directory(entry, (*names, name), mount)
+            try:
+                fd = os.open(name, _OPEN_DIRECTORY, dir_fd=above)
+            except OSError as error:
+                self._trouble(directory.names, error)
+                continue
+            enter(fd, directory)
+        for above, names, inside in waiting:
+            os.close(above)
+            for entry, name, mount in inside:
+                yield Directory(entry, (*names, name), mount)
+
+    def _read_one(self, fd: int, directory: Directory) -> list[tuple[int, bytes, int]]:
+        """Read one directory; the entries in it that are directories to be read."""
+        os.fchdir(fd)
+        names = os.listdir(b".")
+        names.sort()
+        mount = directory.mount or self._handles.handle(fd).mount
+        known = self._mounts.mount_with_id(mount)
+        bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS
+        if bulk and mount not in self._keeps_lists:
+            self._keeps_lists[mount] = attributes.lists_are_kept(".")
+        inside: list[tuple[int, bytes, int]] = []
+        gone: list[bytes] = []
+        entry, filled = self._entries, self._filled
+        # for each of millions of entries: everything that is looked up is looked up before
+        status, at, flags, wanted = self._statx.call, statx.AT_FDCWD, statx.BY_NAME, statx.WANTED
+        halves, words, listxattr, special = self._halves, self._words, os.listxattr, self._special
+        address = self._statx.address + filled * statx.SIZE
+        for name in names:
+            if status(at, name, flags, wanted, address):
+                self._trouble((*directory.names, name), OSError(self._statx.errno(), ""))
+                gone.append(name)
+                continue
+            mode = halves[filled * 128 + _MODE_AT]
+            kind = mode & 0o170000
+            said = script = looked_at = 0
+            if not bulk:
+                looked_at = self._look(fd, name, directory)
+            elif kind != _LINK:
+                try:
+                    listed = listxattr(name, follow_symlinks=False)
+                except OSError:
+                    listed = []  # none are kept here
+                if listed:
+                    said = self._attributes_of(name, listed)
+                if kind == _FILE and mode & 0o111 and words[filled * 32 + _SIZE_AT] >= SHORTEST_SCRIPT:
+                    script = self._script_of(name)
+            if kind == _DIRECTORY:
+                there = words[filled * 32 + _MOUNT_AT]
+                if there == mount:
+                    inside.append((entry, name, mount))
+                else:
+                    looked_at = looked_at or self._look(fd, name, directory)
+                    if self._across:
+                        inside.append((entry, name, there))
+                    else:
+                        self._skipped.append(self._path_of((*directory.names, name)))
+            if said or script or looked_at:
+                if looked_at < 0:
+                    gone.append(name)
+                    continue
+                special.append((filled, said, script, looked_at))
+            entry += 1
+            filled += 1
+            address += statx.SIZE
+            if filled == _CHUNK:
+                self._filled = filled
+                self._sort_chunk()
+                filled, address, special = 0, self._statx.address, self._special
+        self._filled = filled
+        if gone:
+            missing = set(gone)
+            names = [name for name in names if name not in missing]
+        self._names += names
+        self._directories.append(directory.entry)
+        self._counts.append(len(names))
+        self._entries = entry
+        return inside
+
+    # --- one entry ---
+
+    def _attributes_of(self, name: bytes, listed: list[str]) -> int:
+        """The number of what the attributes named in ``listed`` say."""
+        raw = attributes.read(listed, lambda attribute: os.getxattr(name, attribute, follow_symlinks=False))
+        return self._known_attributes.setdefault(raw, len(self._known_attributes))
+
+    def _script_of(self, name: bytes) -> int:
+        """The number of the interpreter that an executable file names, or of the errno that kept it from us."""
+        found: str | int
+        try:
+            found = interpreter_at(os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)) or ""
+        except OSError as error:
+            found = error.errno or 0
+        return self._known_scripts.setdefault(found, len(self._known_scripts))
+
+    def _look(self, fd: int, name: bytes, directory: Directory) -> int:
+        """One more than the number of the sort of what is called ``name``, asked thoroughly; -1 where it has gone."""
+        try:
+            handle = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=fd)
+            node = LiveNode(self._mounts, handle, self._path_of((*directory.names, name)))
+            try:
+                sort = sort_of(node.look())
+                return 1 + self._known_sorts.setdefault(sort, len(self._known_sorts))
+            finally:
+                node.close()
+        except OSError as error:
+            self._trouble((*directory.names, name), error)
+            return -1
+
+    def _trouble(self, names: tuple[bytes, ...], error: OSError) -> None:
+        self._troubles.append(Trouble(self._path_of(names) or "/", error.errno or 0))
+
+    def _path_of(self, names: tuple[bytes, ...]) -> str:
+        return "/".join([self._path, *map(os.fsdecode, names)])
+
+    # --- many entries ---
+
+    def _sort_chunk(self) -> None:
+        """Find the rows of the entries in the buffer, and empty it."""
+        count, special = self._filled, self._special
+        self._filled, self._special = 0, []
+        answers = self._answers[:count]
+        rows = np.empty((count, 4), np.uint64)
+        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & _FLAGS) << 16
+        rows[:, 1] = answers["uid"] | answers["gid"].astype(np.uint64) << 32
+        rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
+        rows[:, 3] = answers["mount"] << 32
+        if special:
+            place, said, script, looked_at = np.array(special, np.uint64).T
+            rows[place, 0] |= script << 32
+            rows[place, 3] |= said
+            thorough = looked_at > 0
+            rows[place[thorough]] = 0
+            rows[place[thorough], 0] = looked_at[thorough] - 1
+            rows[place[thorough], 3] = LOOKED_AT
+        first, places = distinct_rows(rows)
+        numbers = np.empty(len(first), np.int32)
+        known = self._known_rows
+        distinct = rows[first]
+        keys = distinct.tobytes()
+        width = distinct.itemsize * 4
+        for number in range(len(first)):
+            key = keys[number * width : (number + 1) * width]
+            found = known.get(key)
+            if found is None:
+                found = known[key] = len(known)
+                self._rows.append(key)
+            numbers[number] = found
+        birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
+        self._chunks.append((numbers[places], answers["inode"].copy(), answers["links"].copy(), birth))
+
+    def _met(self) -> Met:
+        """What was not met before this part."""
+        rows, said, scripts = self._known_before
+        return Met(
+            rows,
+            np.frombuffer(b"".join(self._rows), np.uint64).reshape(-1, 4),
+            list(self._known_attributes)[said:],
+            list(self._known_scripts)[scripts:],
+            list(self._known_sorts)[self._sorts_before :],
+            self._keeps_lists,
+        )
+
+    def _batch(self) -> Batch:
+        empty = (np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), np.zeros(0, np.int64))
+        sort, inode, links, birth = zip(empty, *self._chunks, strict=True)
+        return Batch(
+            sort=np.concatenate(sort),
+            inode=np.concatenate(inode),
+            links=np.concatenate(links),
+            birth=np.concatenate(birth),
+            name_lengths=np.fromiter(map(len, self._names), np.uint16, len(self._names)),
+            names=b"".join(self._names),
+            directories=np.array(self._directories, np.int32),
+            counts=np.array(self._counts, np.int32),
+        )
+
+
+def distinct_rows(rows: Rows) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """The first place of each distinct row, and for each row its place among the distinct ones.
+
+    Rows are compared by a 64-bit mixture of their columns; should two rows
+    ever have the same mixture, they are compared whole.
+    """
+    mixed = rows * _MIX
+    mixed ^= mixed >> np.uint64(29)
+    _, first, places = np.unique((mixed * _MIX).sum(axis=1), return_index=True, return_inverse=True)
+    if not (rows == rows[first][places]).all():
+        _, first, places = np.unique(rows, axis=0, return_index=True, return_inverse=True)
+    return first, places.reshape(-1)

@@ -1,0 +1,1 @@
+"""A host held in a file."""

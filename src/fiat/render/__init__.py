@@ -1,0 +1,1 @@
+"""How results look: text, JSON, JSON Lines, CSV."""
