@@ -10,8 +10,9 @@ import os
 import random
 from pathlib import Path
 
-from fiat.core.model import accesslist
-from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
+from fiat.core.model import accesslist, listbytes
+from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 
 FIRST_UID, FIRST_GID = 20_000, 30_000
 _FILE_MODES = (0o644,) * 9 + (0o640,) * 7 + (0o660,) * 4 + (0o600,) * 3 + (0o755, 0o750)
@@ -64,7 +65,7 @@ class Grower:
                     break
             waiting = following or waiting
         for path in self.inheriting:  # last, or what is made in them would inherit it
-            os.setxattr(path, DEFAULT_XATTR, accesslist.pack(self.dice.choice(self.kept)))
+            os.setxattr(path, DEFAULT_XATTR, listbytes.pack(self.dice.choice(self.kept)))
 
     def _fill(self, path: str, level: int, uid: int, gid: int) -> list[tuple[str, int, int, int]]:
         inside: list[tuple[str, int, int, int]] = []
@@ -104,7 +105,7 @@ class Grower:
         os.chown(path, uid, gid)
         os.chmod(path, mode)
         if self.dice.random() < self.lists:
-            os.setxattr(path, ACCESS_XATTR, accesslist.pack(self.dice.choice(self.kept)))
+            os.setxattr(path, ACCESS_XATTR, listbytes.pack(self.dice.choice(self.kept)))
             if directory:
                 self.inheriting.append(path)
 

@@ -1,14 +1,10 @@
-"""What all tests share. Their helpers live beside them: filesystems, kernel, program, worlds."""
+"""What all tests share; their helpers are in ``support``."""
 
 import os
-import sys
 import tempfile
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
-
-sys.path.insert(0, str(Path(__file__).parent))
 
 
 @pytest.fixture

@@ -9,26 +9,25 @@ from contextlib import suppress
 import pytest
 
 from fiat.core.change import plan
-from fiat.core.change.apply import carry_out, entries_of, put_back, take
+from fiat.core.change.apply import apply, entries_of, take
 from fiat.core.change.history import Beginning
-from fiat.core.change.wish import EntryWish, ListWish, Wish
+from fiat.core.change.undo import put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import user
-from fiat.core.tree.route import open_end
-from fiat.core.tree.survey import alone
+from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.walk import open_end
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.host import LiveHost
-from filesystems import ROOT, fresh
-from kernel import as_somebody, keep_capabilities
-from worlds import GIDS, UIDS, World
+from support.files import POWERS, set_state, state_of
+from support.filesystems import KINDS, ROOT, fresh
+from support.kernel import as_somebody, keep_capabilities
+from support.worlds import GIDS, UIDS, World
 
 needs_root = pytest.mark.skipif(not ROOT, reason="gives files away")
-KINDS = ["here", "ext4", "xfs", "btrfs", "tmpfs"]
-_XATTRS = ("system.posix_acl_access", "system.posix_acl_default", capabilities.CAPABILITY_XATTR)
-_POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
 
 
 def any_change(dice: random.Random) -> str:
@@ -76,18 +75,6 @@ def any_wish(world: World, dice: random.Random, others: list[Posture]) -> Wish:
     return wish
 
 
-def state_of(path: str) -> tuple[object, ...]:
-    """Everything that a change touches, as the kernel has it, byte for byte."""
-    status = os.lstat(path)
-    values = []
-    for name in _XATTRS:
-        value = None
-        with suppress(OSError):
-            value = os.getxattr(path, name, follow_symlinks=False)
-        values.append(value)
-    return (status.st_mode, status.st_uid, status.st_gid, *values)
-
-
 def attempt(path: str, item: plan.Item) -> int:
     """The errno with which the kernel refuses the steps of a change, tried all the same."""
     _, node = open_end(LiveHost(), path, follow=False)
@@ -117,9 +104,9 @@ def changes_as_this_process(
             continue
         node.close()
         postures.append(route.end.posture)
-        target = plan.Target(path, route, found := alone(route.end), found.sort >= 0, False)
+        target = plan.Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
         wish = any_wish(world, dice, postures)
-        made = plan.make(host, [target], wish, effects=False)
+        made = plan.make(host, [target], wish, count=False)
         for item in made.items():
             tried += 1
             about = f"{path}: {item.change} for {wish}"
@@ -132,7 +119,7 @@ def changes_as_this_process(
                 continue
             if not item.change.changes:
                 continue
-            for outcome in carry_out(host, [item], lambda: False):
+            for outcome in apply(host, [item], lambda: False):
                 if outcome.error is not None:
                     wrong.append(f"{outcome.error} on {about}; it is {state_of(path)}")
                 done.append(item)
@@ -182,22 +169,6 @@ def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     return [found.path for found in put_back(LiveHost(world.people), entries, lambda: False) if found.error is not None]
 
 
-def set_state(path: str, state: tuple[object, ...]) -> None:
-    mode, uid, gid, *values = state
-    assert isinstance(mode, int)
-    assert isinstance(uid, int)
-    assert isinstance(gid, int)
-    os.lchown(path, uid, gid)
-    if os.path.islink(path):
-        return
-    for name, value in zip(_XATTRS, values, strict=True):
-        with suppress(OSError):
-            os.removexattr(path, name)
-        if isinstance(value, bytes):
-            os.setxattr(path, name, value)
-    os.chmod(path, mode & 0o7777)
-
-
 @pytest.mark.parametrize("kind", KINDS)
 def test_what_was_planned_is_what_happens_and_can_be_put_back(
     kind: str, record_property: Callable[[str, object], None]
@@ -212,7 +183,7 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
                     for path in world.objects:
                         if os.path.isfile(path) and not os.path.islink(path) and dice.random() < 0.2:
                             with suppress(OSError):  # an immutable one
-                                os.setxattr(path, capabilities.CAPABILITY_XATTR, _POWERS)
+                                os.setxattr(path, capabilities.CAPABILITY_XATTR, POWERS)
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
                 for who in [everyone[0], *dice.sample(everyone[1:], 3)] if ROOT else [None]:
                     before = {path: state_of(path) for path in world.objects if os.path.lexists(path)}

@@ -6,11 +6,12 @@ import stat
 
 import pytest
 
-from fiat.core.model import accesslist
-from fiat.core.model.accesslist import ACCESS_XATTR
+from fiat.core.model import accesslist, listbytes
+from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.principals import Principal
-from filesystems import ROOT
-from program import fiat, fiat_as, machine, sample
+from fiat.core.words.entries import parse_list
+from support.filesystems import ROOT
+from support.program import fiat, fiat_as, machine, sample
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
@@ -217,12 +218,12 @@ def test_set_follows_a_named_link_and_says_so(folder: str) -> None:
 def test_set_with_a_list_changes_the_mask(folder: str) -> None:
     path = f"{folder}/listed"
     os.close(os.open(path, os.O_CREAT, 0o600))
-    acl = accesslist.parse_list("u::rw,u:7105:rw,g::r,m::rw,o::-", int, int)
-    os.setxattr(path, ACCESS_XATTR, accesslist.pack(acl))
+    acl = parse_list("u::rw,u:7105:rw,g::r,m::rw,o::-", int, int)
+    os.setxattr(path, ACCESS_XATTR, listbytes.pack(acl))
     value = machine("set", path, "--mode", "g=r")
     assert value["applied"] is True
     assert value["results"][0]["notes"][0]["code"] == "sets-mask"
-    assert value["results"][0]["after"]["acl"] == accesslist.unpack(os.getxattr(path, ACCESS_XATTR)).texts()
+    assert value["results"][0]["after"]["acl"] == listbytes.unpack(os.getxattr(path, ACCESS_XATTR)).texts()
     assert {loss["who"] for loss in value["losses"]} == {"uid:7105"}
 
 

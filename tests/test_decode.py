@@ -3,13 +3,13 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fiat.core.model import accesslist, mode, umask
+from fiat.core.model import accesslist, listbytes, mode, umask
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.words import notation
 from fiat.core.words.notation import ChangeReading, ListReading, ModeReading, UmaskReading
-from program import fiat, machine, sample
-from test_notations import lists
+from support.generators import lists
+from support.program import fiat, machine, sample
 
 NOBODY = Accounts([User("keeper", 7101, 7201)], [Group("watch", 7201)], "the test")
 
@@ -39,7 +39,7 @@ def test_a_umask_survives_both_notations() -> None:
 
 @given(lists())
 def test_a_list_survives_text_and_bytes(acl: AccessList) -> None:
-    for word in notation.in_bytes(accesslist.pack(acl)).values():
+    for word in notation.in_bytes(listbytes.pack(acl)).values():
         (reading,) = notation.read(word, NOBODY)
         assert isinstance(reading, ListReading)
         assert reading.acl == acl

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 import fiat.demo.sample
-from program import PROGRAM, machine, sample
-from program import fiat as program
+from support.program import PROGRAM, machine, sample
+from support.program import fiat as program
 
 NAMES = (
     b"new\nline",

@@ -7,25 +7,23 @@ import signal
 import struct
 import sys
 import time
-from collections.abc import Callable
 from contextlib import suppress
 
-import fiat.cli.set  # loaded before the children that need it
-import fiat.cli.undo  # noqa: F401
 import pytest
 
+import fiat.cli.commands.set  # loaded before the children that need it
+import fiat.cli.commands.undo  # noqa: F401
 from fiat.cli.main import main
 from fiat.core.change import plan
-from fiat.core.change.apply import carry_out
-from fiat.core.change.wish import Wish
+from fiat.core.change.apply import apply
 from fiat.core.model.mode import parse_change
-from fiat.core.tree.route import open_end
-from fiat.engine import changing as together
+from fiat.core.model.wish import Wish
+from fiat.engine import changing as changing
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.host import LiveHost
-from filesystems import ROOT, fresh
-from test_change import state_of
-from test_set import make, mode_of, states
+from support.files import in_child, make, mode_of, state_of, states
+from support.filesystems import ROOT, fresh
+from support.surveys import target
 
 needs_root = pytest.mark.skipif(not ROOT, reason="root is what is attacked")
 
@@ -40,20 +38,6 @@ def a_tree(top: str, folders: int, files: int) -> str:
         for number in range(files):
             make(f"{place}/f{number}", 0o644)
     return top
-
-
-def in_child(task: Callable[[], object]) -> int:
-    """The number of a child process that does ``task``, silently."""
-    child = os.fork()
-    if child:
-        return child
-    try:
-        null = os.open(os.devnull, os.O_RDWR)
-        os.dup2(null, 1)
-        os.dup2(null, 2)
-        task()
-    finally:
-        os._exit(0)
 
 
 def swap_for_ever(top: str, outside: str, seed: int, swaps: mmap.mmap) -> None:
@@ -101,15 +85,11 @@ def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) ->
             assert time.monotonic() < enough, (struct.unpack("2Q", swaps[:]), changed, refused)
             number += 1
             wish = Wish(parse_change(("go=", "go=rX")[number % 2]), uid=(0, 7101)[number % 2])
-            route, node = open_end(host, top)
-            assert node is not None
-            survey = node.survey()
-            node.close()
-            made = plan.make(host, [plan.Target(top, route, survey, survey.sort >= 0, True)], wish)
-            if any(guard.name == "hard-links" for guard in made.guards):
+            made = plan.make(host, [target(host, top)], wish)
+            if any(guard.code == "hard-links" for guard in made.guards):
                 refused += 1  # one of them was there when it was planned: refused, and rightly so
                 continue
-            outcomes = list(carry_out(host, made.to_write(), lambda: False))
+            outcomes = list(apply(host, made.to_write(), lambda: False))
             changed += sum(outcome.error is None for outcome in outcomes)
             refused += sum(outcome.error is not None for outcome in outcomes)
             if number % 20 == 0:
@@ -129,8 +109,8 @@ def test_stopped_at_any_moment_it_can_be_put_back(
 ) -> None:
     dice = random.Random(blow)
     if kind == "tmpfs":  # by all processors, which is for larger trees otherwise
-        monkeypatch.setattr(together, "_ALONE", 100)
-        monkeypatch.setattr(together, "_PIECE", 40)
+        monkeypatch.setattr(changing, "_ALONE", 100)
+        monkeypatch.setattr(changing, "_PIECE", 40)
     midway = 0
     with fresh(kind) as folder:
         top = a_tree(f"{folder}/tree", 12, 150)
@@ -164,15 +144,12 @@ def test_stopped_at_any_moment_it_can_be_put_back(
 
 
 @needs_root
-def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
+def test_what_changed_since_it_was_planned_is_left_survey_of_one(folder: str) -> None:
     paths = [make(f"{folder}/{name}", 0o600) for name in "abcd"]
     host = LiveHost()
     made = []
     for path in paths:
-        route, node = open_end(host, path)
-        assert node is not None
-        made.append(plan.Target(path, route, survey := node.survey(), survey.sort >= 0, False))
-        node.close()
+        made.append(target(host, path, with_tree=False))
     items = plan.make(host, made, Wish(parse_change("644"))).to_write()
     os.chmod(paths[0], 0o400)
     os.rename(paths[1], f"{folder}/elsewhere")
@@ -180,7 +157,7 @@ def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
     os.unlink(paths[2])
     make(paths[2], 0o600)
     passwd = state_of("/etc/passwd")
-    errors = {outcome.path: str(outcome.error) for outcome in carry_out(host, items, lambda: False)}
+    errors = {outcome.path: str(outcome.error) for outcome in apply(host, items, lambda: False)}
     assert "it was changed meanwhile" in errors[paths[0]]
     assert "another object is there now" in errors[paths[1]]
     assert "another object is there now" in errors[paths[2]]

@@ -6,8 +6,8 @@ from pathlib import Path
 import pytest
 
 from fiat.core.ask.who import Answer
-from fiat.core.rules.access import ALL_RIGHTS
-from fiat.core.tree.route import walk
+from fiat.core.model.right import ALL, CREATE
+from fiat.core.tree.walk import walk
 from fiat.demo import build, sample
 from fiat.host.live import statx
 from fiat.host.live import umaskfiles as umask_files
@@ -15,8 +15,8 @@ from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.live.mounts import read_mounts
 from fiat.host.snapshot import reader as snapshot
-from filesystems import ROOT, fresh
-from worlds import APPEND_ONLY, IMMUTABLE, change_flags, protections
+from support.filesystems import ROOT, fresh
+from support.worlds import APPEND_ONLY, IMMUTABLE, change_flags, protections
 
 needs_root = pytest.mark.skipif(not ROOT, reason="gives files away")
 
@@ -37,8 +37,8 @@ def test_the_sample_in_memory_and_the_built_one_answer_alike() -> None:
                 assert held.errno == built.errno
                 if held.end is None and held.missing_in is None:
                     continue
-                rights = ("create",) if held.end is None else ALL_RIGHTS
-                one, other = Answer(image, image.accounts, held, rights), Answer(live, live.accounts, built, rights)
+                rights = (CREATE,) if held.end is None else ALL
+                one, other = Answer(image, held, rights), Answer(live, built, rights)
                 for place, who in enumerate(one.universe.principals):
                     assert other.universe.principals[place] == who
                     for right in rights:
@@ -80,7 +80,7 @@ def test_flags_by_ioctl_and_by_statx(kind: str, flag: int, name: tuple[str, ...]
             assert found is not None
             assert found.posture.flags == name
             fd = os.open(path, os.O_PATH)
-            attributes = statx.Statx().handle(fd).attributes
+            attributes = statx.Statx().facts(fd).flags
             os.close(fd)
             assert attributes & (IMMUTABLE | APPEND_ONLY) == flag
         finally:

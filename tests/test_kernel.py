@@ -13,14 +13,16 @@ from contextlib import AbstractContextManager, ExitStack, contextmanager, nullco
 import pytest
 
 from fiat.core.model.principals import Principal, Universe, user
-from fiat.core.rules import check, names, objects
+from fiat.core.model.right import ALL, BASIC, CREATE, DELETE, EXECUTE, RENAME, WRITE, Right
+from fiat.core.model.route import Route
+from fiat.core.rules import check, effective, names, objects
 from fiat.core.rules import decision as rules
-from fiat.core.rules.access import ALL_RIGHTS, RIGHTS, Access, applies, route_for
-from fiat.core.tree.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.tree.walk import route_for
 from fiat.host.live.host import LiveHost
-from filesystems import ROOT, fresh
-from kernel import as_somebody, may, tries
-from worlds import World, mounted_twice, protections, read_only
+from support.filesystems import ROOT, fresh
+from support.kernel import as_somebody, may, tries
+from support.worlds import World, mounted_twice, protections, read_only
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WORLDS", "12"))
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
@@ -39,7 +41,7 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     host = LiveHost(world.people)
     everyone = people(world, host)
     judging = Access(Universe(everyone), host.settings)
-    asked = [(right, world.seen(path)) for path in world.paths for right in ALL_RIGHTS]
+    asked = [(right, world.seen(path)) for path in world.paths for right in ALL]
     asked = [question for question in asked if not _own_meaning(*question)]
     questions = [_question(*question) for question in asked]
     routes = {(right, path): route_for(host, path, right) for right, path in asked}
@@ -48,7 +50,7 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     for place, who in enumerate(everyone):
         truth = tries(who if ROOT else None, questions, world.undo)
         for (right, path), number in zip(asked, truth, strict=True):
-            if right == "execute" and _says_it_cannot_know(routes[right, path]):
+            if right is EXECUTE and _says_it_cannot_know(routes[right, path]):
                 continue
             verdict = judging.verdict(routes[right, path], right, place)
             if verdict.errno != number or bool(granted[right, path] >> place & 1) != (number == 0):
@@ -58,23 +60,23 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     return len(everyone) * len(questions), wrong
 
 
-def _question(right: str, path: str) -> tuple[str, str]:
+def _question(right: Right, path: str) -> tuple[str, str]:
     """How the kernel is asked."""
-    return (f"{right} in" if right in ("write", "create") and _is_directory(path) else right), path
+    return (f"{right} in" if right in (WRITE, CREATE) and _is_directory(path) else right.name), path
 
 
 def _says_it_cannot_know(route: Route | None) -> bool:
     """Whether something that is to be run may be a script for all that Fiat may read of it; only root always may."""
     if route is None or route.end is None:
         return False
-    return any(what == "first line" for what, _ in route.end.unknown) or _says_it_cannot_know(route.interpreter)
+    return any(what == "first bytes" for what, _ in route.end.unknown) or _says_it_cannot_know(route.interpreter)
 
 
-def _own_meaning(right: str, path: str) -> bool:
+def _own_meaning(right: Right, path: str) -> bool:
     """Whether a slash at the end, of the path or of a link in it, means something else to each system call."""
     if path.endswith("/"):
-        return right in ("create", "delete", "rename")
-    return right == "create" and os.path.islink(path) and not _is_directory(path) and _ends_in_slash(path)
+        return right in (CREATE, DELETE, RENAME)
+    return right is CREATE and os.path.islink(path) and not _is_directory(path) and _ends_in_slash(path)
 
 
 def _is_directory(path: str) -> bool:
@@ -162,10 +164,10 @@ def test_on_this_machines_own_files() -> None:
     ]
     asked = []
     for path in random.Random(SEED).sample(sorted(paths), min(400, len(paths))):
-        for right in RIGHTS:
+        for right in BASIC:
             route = route_for(host, path, right)
             # a script is more than its own bits
-            if route.end is not None and applies(right, route.end.posture.kind) and not route.interpreter:
+            if route.end is not None and right.applies(route.end.posture.kind) and not route.interpreter:
                 asked.append((path, right, objects.permissions_for(right, route.end.posture.kind), route))
     for place, who in enumerate(everyone):
         truth = as_somebody(who, lambda: [may(permissions, path) for path, _, permissions, _ in asked])
@@ -204,11 +206,11 @@ def only_the_flag(object_: object, flag: str) -> bool:
 @pytest.mark.parametrize(
     ("place", "name", "wrong_rule"),
     [
-        (rules, "passes_over_list", never_pass_over),
+        (effective, "passes_over_list", never_pass_over),
         (rules, "granted", union_of_entries),
         (rules, "overriding_capability", override_anything),
         (rules, "EXECUTE_BITS", 0),
-        (objects, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right, 1)),
+        (objects, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right.name, 1)),
         (objects, "has_flag", only_the_flag),
         (names, "STICKY", 0),
         (check.Step, "allowed", True),

@@ -8,8 +8,8 @@ import subprocess
 import pytest
 
 from fiat.core.model.principals import Principal
-from filesystems import ROOT
-from program import PROGRAM, fiat, fiat_as, machine, sample
+from support.filesystems import ROOT
+from support.program import PROGRAM, fiat, fiat_as, machine, sample
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")

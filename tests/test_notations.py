@@ -9,13 +9,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fiat.core.ask.remarks.lists import inherited_modes
 from fiat.core.errors import FiatError, InvalidAccessList, NotationError
-from fiat.core.model import accesslist, capabilities, mode
-from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList, Entry, Tag
+from fiat.core.model import accesslist, capabilities, listbytes, mode
+from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
+from fiat.core.rules.inheritance import inherited_modes
 from fiat.core.text import visible
-from filesystems import fresh
+from fiat.core.words.entries import parse_list
+from support.filesystems import fresh
+from support.generators import lists
 
 modes = st.integers(0, 0o7777)
 classes = st.text("ugoa", max_size=4)
@@ -105,7 +108,6 @@ def test_a_bad_mode_is_named(word: str, wrong: str) -> None:
 
 # --- access lists ------------------------------------------------------------
 
-numbers = st.integers(0, accesslist.NO_ID - 1)
 ids = st.integers(0, accesslist.NO_ID)
 entries = st.one_of(
     st.builds(Entry, st.sampled_from([Tag.OWNER, Tag.OWNING_GROUP, Tag.MASK, Tag.OTHER]), st.integers(0, 7), st.none()),
@@ -113,31 +115,15 @@ entries = st.one_of(
 )
 
 
-@st.composite
-def lists(
-    draw: st.DrawFn,
-    uids: st.SearchStrategy[int] = numbers,
-    gids: st.SearchStrategy[int] = numbers,
-) -> AccessList:
-    """Any list that the kernel would take, naming users and groups with the numbers given."""
-    permissions = st.integers(0, 7)
-    named = [Entry(Tag.NAMED_USER, draw(permissions), uid) for uid in draw(st.lists(uids, max_size=5))]
-    groups = [Entry(Tag.NAMED_GROUP, draw(permissions), gid) for gid in draw(st.lists(gids, max_size=5))]
-    masked = bool(named or groups) or draw(st.booleans())
-    mask = [Entry(Tag.MASK, draw(permissions))] if masked else []
-    owner, group, other = (Entry(tag, draw(permissions)) for tag in (Tag.OWNER, Tag.OWNING_GROUP, Tag.OTHER))
-    return accesslist.check([owner, *named, group, *groups, *mask, other])
-
-
 @given(lists())
 def test_lists_survive_bytes_and_text(acl: AccessList) -> None:
-    assert accesslist.unpack(accesslist.pack(acl)) == acl
+    assert listbytes.unpack(listbytes.pack(acl)) == acl
     ordered = AccessList(accesslist.ordered(acl.entries))
     for separator in ("\n", ",", "  # why\n"):
-        assert accesslist.parse_list(separator.join(acl.texts()), int, int) == ordered
+        assert parse_list(separator.join(acl.texts()), int, int) == ordered
 
 
-@given(st.binary(max_size=60), st.sampled_from([accesslist.unpack, capabilities.unpack]))
+@given(st.binary(max_size=60), st.sampled_from([listbytes.unpack, capabilities.unpack]))
 def test_any_bytes_decode_or_are_refused(value: bytes, unpack: Callable[[bytes], object]) -> None:
     with suppress(FiatError):
         assert unpack(value)
@@ -151,7 +137,7 @@ def test_the_kernel_takes_what_is_valid_and_nothing_else(kind: str) -> None:
 
         @given(st.one_of(lists().map(lambda acl: list(acl.entries)), st.lists(entries, max_size=7)))
         def judge(given_entries: list[Entry]) -> None:
-            raw = accesslist.pack(AccessList(tuple(given_entries)))
+            raw = listbytes.pack(AccessList(tuple(given_entries)))
             try:
                 valid: AccessList | None = accesslist.check(given_entries)
             except InvalidAccessList:
@@ -165,7 +151,7 @@ def test_the_kernel_takes_what_is_valid_and_nothing_else(kind: str) -> None:
             if valid is not None:
                 assert os.stat(path).st_mode & 0o777 == valid.mode()
                 if not valid.is_mode_only():
-                    assert accesslist.unpack(os.getxattr(path, ACCESS_XATTR)) == valid
+                    assert listbytes.unpack(os.getxattr(path, ACCESS_XATTR)) == valid
 
         judge()
 
@@ -180,7 +166,7 @@ def test_what_is_inherited_is_what_was_foretold(kind: str) -> None:
             parent = os.path.join(top, str(next(number)))
             os.mkdir(parent)
             os.chmod(parent, 0o2755 if setgid else 0o755)
-            os.setxattr(parent, DEFAULT_XATTR, accesslist.pack(default))
+            os.setxattr(parent, DEFAULT_XATTR, listbytes.pack(default))
             before = os.umask(umask)
             try:
                 os.close(os.open(f"{parent}/file", os.O_CREAT, 0o666))
@@ -189,7 +175,7 @@ def test_what_is_inherited_is_what_was_foretold(kind: str) -> None:
                 os.umask(before)
             made = tuple(os.stat(f"{parent}/{name}").st_mode & 0o7777 for name in ("file", "directory"))
             assert made == inherited_modes(default, os.stat(parent).st_mode)
-            assert accesslist.unpack(os.getxattr(f"{parent}/directory", DEFAULT_XATTR)) == default
+            assert listbytes.unpack(os.getxattr(f"{parent}/directory", DEFAULT_XATTR)) == default
 
         judge()
 

@@ -1,53 +1,36 @@
 """The core on its own: the decision for sets against one for single principals, trees, plans, suppositions."""
 
+import errno
+import json
+
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fiat.core.ask import effects as shift
+from fiat.core.ask.effects import effects_at
 from fiat.core.ask.who import Answer, universe_of
 from fiat.core.change import plan
-from fiat.core.change.apply import carry_out
-from fiat.core.change.wish import Wish
+from fiat.core.change.apply import apply
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
-from fiat.core.model.accounts import Accounts, Group, Supposed, User
-from fiat.core.model.host import Settings
+from fiat.core.model.accounts import Accounts, Supposed, User
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
-from fiat.core.model.posture import Kind, Object, Posture, Status
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, places
-from fiat.core.model.record import object_fields, read_object
-from fiat.core.rules.access import RIGHTS, Access, applies, route_for
+from fiat.core.model.program import Format, Program
+from fiat.core.model.record import ObjectRecord
+from fiat.core.model.right import ALL, BASIC, CHANGE_MODE, CREATE, DELETE, EXECUTE, RENAME, Right
+from fiat.core.model.wish import Wish
+from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decision
 from fiat.core.tree import summary
 from fiat.core.tree.answers import TreeAccess
-from fiat.core.tree.route import Route, open_end, walk
-from fiat.core.tree.survey import Survey, alone
+from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.walk import route_for, walk
 from fiat.host.image.host import ImageHost
-from test_notations import lists
-
-UIDS, GIDS = range(1, 6), range(11, 16)
-USERS = [User("root", 0, 0), *(User(f"u{uid}", uid, 11 + uid % 5) for uid in UIDS)]
-
-permissions = st.integers(0, 7)
-principals = st.builds(
-    Principal,
-    st.just("user"),
-    st.none(),
-    st.sampled_from([0, *UIDS]),
-    st.frozensets(st.sampled_from(GIDS)),
-    st.sampled_from([0, 0, 0, capabilities.DAC_OVERRIDE, capabilities.DAC_READ_SEARCH]),
-)
-
-
-@st.composite
-def postures(draw: st.DrawFn, kinds: tuple[Kind, ...] = (Kind.FILE, Kind.DIRECTORY)) -> Posture:
-    mode = draw(st.integers(0, 0o7777))
-    acl = draw(st.none() | lists(st.sampled_from(UIDS), st.sampled_from(GIDS)))
-    if acl is not None:
-        mode = mode & 0o7000 | acl.mode()
-    return Posture(
-        draw(st.sampled_from(kinds)), mode, draw(st.sampled_from([0, *UIDS])), draw(st.sampled_from(GIDS)), acl
-    )
+from support.generators import GIDS, USERS, hosts, postures, principals
+from support.surveys import surveyed, target
 
 
 def kernel_says(posture: Posture, who: Principal, want: int) -> bool:
@@ -116,64 +99,33 @@ def test_one_decision_for_all_is_each_ones_own(posture: Posture, people: list[Pr
             assert (reason.rule == "superuser") == (expected and not dac(posture, who, want))
 
 
-# --- hosts in memory, made at random -------------------------------------------------
-
-
-@st.composite
-def hosts(draw: st.DrawFn) -> ImageHost:
-    """A small tree with random postures, symlinks among them."""
-    paths = ["/"]
-    objects = []
-    for number in range(draw(st.integers(4, 12))):
-        parent = draw(st.sampled_from(paths)).rstrip("/")
-        kind = draw(st.sampled_from((Kind.DIRECTORY, Kind.DIRECTORY, Kind.FILE, Kind.FILE, Kind.SYMLINK)))
-        path = f"{parent}/n{number}"
-        posture = draw(postures((kind,)))
-        target = draw(st.sampled_from(paths)) if kind is Kind.SYMLINK else None
-        if kind is Kind.SYMLINK:
-            posture = posture._replace(acl=None, mode=0o777)
-        objects.append(Object(path, posture, Status(1, 0, None, (1, number)), target=target))
-        if kind is Kind.DIRECTORY:
-            paths.append(path)
-    root = Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(1, 0, None, (1, 99)))
-    members = {gid: draw(st.lists(st.sampled_from([user.name for user in USERS[1:]]), max_size=3)) for gid in GIDS}
-    accounts = Accounts(USERS, [Group(f"g{gid}", gid, tuple(members[gid])) for gid in GIDS], "the test")
-    return ImageHost("test", [root, *objects], accounts, Settings())
-
-
 def answers(host: ImageHost) -> dict[str, Answer]:
-    return {path: Answer(host, host.accounts, walk(host, path), RIGHTS) for path in host.objects}
+    return {path: Answer(host, walk(host, path), BASIC) for path in host.objects}
 
 
-def surveyed(host: ImageHost, path: str) -> tuple[Route, Survey]:
-    route, node = open_end(host, path)
-    assert node is not None
-    return route, node.survey()
-
-
-@given(hosts(), st.sampled_from([RIGHTS, ("delete", "rename", "create"), ("execute", "change-mode")]))
-def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[str, ...]) -> None:
+@given(hosts(), st.sampled_from([BASIC, (DELETE, RENAME, CREATE), (EXECUTE, CHANGE_MODE), ALL]))
+def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[Right, ...]) -> None:
     route, survey = surveyed(host, "/")
-    universe = universe_of(host.accounts, host.objects.values())
+    universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
     access = TreeAccess(host, Access(universe, host.settings), rights)
-    answers = access.answers(survey, route, access.reach(route))
+    found = access.answers(survey, route)
     assert [path for _, path in survey.paths_of(range(len(survey)))] == [survey.path(n) for n in range(len(survey))]
     assert sorted(survey.paths()) == sorted(host.objects)
     for place, path in enumerate(survey.paths()):
         kind = host.objects[path].posture.kind
-        for right, bits in zip(rights, answers.keys[answers.number[place]], strict=True):
+        for right, bits in zip(rights, found.keys[found.number[place]], strict=True):
             if bits is None:
-                assert not applies(right, kind)
+                assert not right.applies(kind)
             else:
                 assert bits == access.access.allowed(route_for(host, path, right), right)
-    groups = summary.groups(survey, answers)
+    groups = summary.groups(survey, found)
     assert len(host.objects) == sum(group.directories + group.others for group in groups)
 
 
 @given(
     hosts(),
     st.data(),
-    st.sampled_from(["o+x", "g-x", "700", "a+rwx", "go=", "u-x", "ug+w"]),
+    st.sampled_from(["o+x", "g-x", "700", "a+rwx", "go=", "u-x", "ug+w", "1777", "-t", "0", "a+x"]),
     st.sampled_from([None, 1, 3]),
     st.booleans(),
 )
@@ -182,20 +134,19 @@ def test_gains_and_losses_are_the_difference_of_who(
 ) -> None:
     real = [path for path, found in host.objects.items() if found.posture.kind is not Kind.SYMLINK]
     chosen = data.draw(st.lists(st.sampled_from(real), min_size=1, max_size=3, unique=True))
-    targets = []
-    for path in chosen:
-        route, survey = surveyed(host, path)
-        survey = survey if with_tree else alone(survey.top)
-        targets.append(plan.Target(path, route, survey, survey.sort >= 0, with_tree))
+    targets = [target(host, path, with_tree=with_tree) for path in chosen]
     planned = plan.make(host, targets, Wish(parse_change(word), uid=uid))
-    universe = universe_of(host.accounts, host.objects.values())
-    before = reach_of_all(host, universe)
+    universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
+    before = rights_of_all(host, universe)
+    supposed = HostAsIf(host, Supposition(planned.postures_after()))
+    foreseen = rights_of_all(supposed, universe, host)
     for item in planned.to_write():
-        for outcome in carry_out(host, [item], lambda: False):
+        for outcome in apply(host, [item], lambda: False):
             assert outcome.error is None
         assert host.objects[item.path].posture == item.change.after
-    after = reach_of_all(host, universe)
-    expected: tuple[dict[tuple[Principal, str], int], ...] = ({}, {})
+    after = rights_of_all(host, universe)
+    assert foreseen == after
+    expected: tuple[dict[tuple[Principal, Right], int], ...] = ({}, {})
     for key in before:
         for counts, bits in zip(expected, (after[key] & ~before[key], before[key] & ~after[key]), strict=True):
             for place in places(bits):
@@ -205,38 +156,63 @@ def test_gains_and_losses_are_the_difference_of_who(
         assert {(found.principal, found.right): found.paths for found in shifts} == counts
 
 
-def reach_of_all(host: ImageHost, universe: Universe) -> dict[tuple[str, str], int]:
-    """Who has which right on each object, links left out: they are other names of what they lead to."""
+def rights_of_all(
+    host: ImageHost | HostAsIf, universe: Universe, image: ImageHost | None = None
+) -> dict[tuple[str, Right], int]:
+    """Who has which right on each object; on links only those on their names."""
     access = Access(universe, host.settings)
+    objects = (image or host).objects  # type: ignore[union-attr]
     return {
-        (path, right): access.allowed(walk(host, path), right)
-        for path, found in host.objects.items()
-        for right in RIGHTS
-        if found.posture.kind is not Kind.SYMLINK
-        and not (right == "execute" and found.posture.directory)
-        and not (right == "traverse" and not found.posture.directory)
+        (path, right): access.allowed(route_for(host, path, right), right)
+        for path, found in objects.items()
+        for right in ALL
+        if right.applies(found.posture.kind)
     }
 
 
 @given(hosts(), st.sampled_from(USERS[1:]), st.sampled_from(GIDS))
 def test_a_supposed_membership_is_a_membership(host: ImageHost, who: User, gid: int) -> None:
-    supposed = Supposed(host.accounts, joins=[(who.name, gid)])
+    supposed = HostAsIf(host, Supposition(accounts=Supposed(host.accounts, joins=[(who.name, gid)])))
     groups = [
         group._replace(members=(*group.members, who.name)) if group.gid == gid else group
         for group in host.accounts.groups
     ]
-    real = Accounts(host.accounts.users, groups, "the test")
+    real = ImageHost("real", host.objects.values(), Accounts(host.accounts.users, groups, "the test"), host.settings)
     for path in host.objects:
         route = walk(host, path)
         if route.end is None:
             continue
-        one, other = (Answer(host, accounts, route, RIGHTS) for accounts in (supposed, real))
-        assert one.allowed == other.allowed
-        assert shift.between(one, other) == ([], [])
+        assert Answer(supposed, route, BASIC).allowed == Answer(real, route, BASIC).allowed
+        found = effects_at(supposed, real, path)
+        assert (found.gains, found.losses) == ((), ())
+
+
+@given(hosts(), st.data())
+def test_names_and_mounts_can_be_supposed(host: ImageHost, data: st.DataObject) -> None:
+    files = [path for path in host.objects if path != "/" and host.objects[path].posture.kind is Kind.FILE]
+    if not files:
+        return
+    gone = data.draw(st.sampled_from(files))
+    new = f"{gone}.new"
+    made = host.objects[gone]._replace(path=new)
+    supposed = HostAsIf(host, Supposition(names={gone: None, new: made}))
+    assert walk(supposed, gone).errno == errno.ENOENT
+    assert walk(supposed, new).end == made
+    _, survey = surveyed(supposed, "/")
+    assert set(survey.paths()) == {*host.objects, new} - {gone}
+    mount = Mount("/", "ext4", ("ro",))
+    objects = [found._replace(mount=Mount("/", "ext4")) for found in host.objects.values()]
+    mounted = ImageHost("mounted", objects, host.accounts, host.settings)
+    read_only = HostAsIf(mounted, Supposition(mounts={"/": mount}))
+    assert walk(read_only, new.removesuffix(".new")).objects[-1].mount == mount
+    route, survey = surveyed(read_only, "/")
+    assert {profile.mount for profile in survey.profiles} == {mount}
 
 
 @given(hosts())
 def test_objects_survive_as_fields(host: ImageHost) -> None:
+    form = ObjectRecord(host.accounts)
     for found in host.objects.values():
-        fields = object_fields(found, host.accounts)
-        assert read_object(fields, None, (0, 0)) == found
+        unknown = found._replace(unknown=(("flags", 13), ("access list", 5)), program=Program(Format.BINARY, "/lib/ld"))
+        for one in (found, unknown, found._replace(posture=found.posture._replace(flags=None))):
+            assert form.read(json.loads(json.dumps(form.write(one)))) == one

@@ -2,7 +2,6 @@
 
 import json
 import os
-import stat
 import subprocess
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -10,45 +9,14 @@ from pathlib import Path
 import pytest
 
 from fiat.core.change.guards import GUARDS
-from fiat.core.model import accesslist, capabilities
-from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR
-from filesystems import ROOT, fresh
-from program import fiat, machine, sample
-from test_change import state_of
-from worlds import IMMUTABLE, change_flags
+from fiat.core.model import capabilities
+from fiat.core.model.listbytes import DEFAULT_XATTR
+from support.files import POWERS, give_list, list_of, make, mode_of, state_of, states
+from support.filesystems import ROOT, fresh
+from support.program import fiat, machine, sample
+from support.worlds import IMMUTABLE, change_flags
 
 needs_root = pytest.mark.skipif(not ROOT, reason="gives files away")
-POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
-
-
-def make(path: str, mode: int = 0o644, *, directory: bool = False) -> str:
-    if directory:
-        os.mkdir(path)
-    else:
-        os.close(os.open(path, os.O_CREAT | os.O_EXCL))
-    os.chmod(path, mode)
-    return path
-
-
-def give_list(path: str, text: str, name: str = ACCESS_XATTR) -> None:
-    os.setxattr(path, name, accesslist.pack(accesslist.parse_list(text, int, int)))
-
-
-def list_of(path: str, name: str = ACCESS_XATTR) -> list[str]:
-    return accesslist.unpack(os.getxattr(path, name)).texts()
-
-
-def mode_of(path: str) -> int:
-    return stat.S_IMODE(os.lstat(path).st_mode)
-
-
-def states(top: str) -> dict[str, tuple[object, ...]]:
-    found = {top: state_of(top)}
-    for folder, folders, files in os.walk(top):
-        for name in (*folders, *files):
-            path = os.path.join(folder, name)
-            found[path] = state_of(path)
-    return found
 
 
 def history(folder: str) -> tuple[str, str]:

@@ -10,42 +10,41 @@ from contextlib import contextmanager, suppress
 import numpy as np
 import pytest
 
-from fiat.core.ask.who import universe_of_postures
-from fiat.core.model import accesslist, capabilities
-from fiat.core.model.accesslist import ACCESS_XATTR
+from fiat.core.ask.who import universe_of
+from fiat.core.model import capabilities, listbytes
+from fiat.core.model.host import no_progress
+from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.principals import user
-from fiat.core.rules.access import RIGHTS, Access, applies, route_for
+from fiat.core.model.right import ALL, READ, TRAVERSE
+from fiat.core.model.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.tree import reading
 from fiat.core.tree.answers import TreeAccess
-from fiat.core.tree.below import Trouble, below
-from fiat.core.tree.route import Route, open_end
-from fiat.core.tree.survey import Survey, sort_of
-from fiat.host.live import survey as reading
-from fiat.host.live import treereader
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.profile import profile_of
+from fiat.core.tree.reading import survey_at, survey_of
+from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import open_end, route_for
+from fiat.core.words.entries import parse_list
+from fiat.host.live import gathering, treereader
 from fiat.host.live.host import LiveHost
-from filesystems import ROOT, fresh
-from kernel import as_somebody, may
-from program import fiat
-from test_change import KINDS
-from test_hostile import in_child
-from test_set import make
-from worlds import World
+from support.files import POWERS, in_child, make
+from support.filesystems import KINDS, ROOT, fresh
+from support.kernel import as_somebody, may
+from support.program import fiat
+from support.worlds import World
 
 needs_root = pytest.mark.skipif(not ROOT, reason="mounts, or becomes somebody else")
-POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
 
 
 def surveyed(path: str, *, across: bool = False) -> tuple[Route, Survey]:
-    route, node = open_end(LiveHost(), path)
-    assert node is not None
-    survey = node.survey(across_mounts=across)
-    node.close()
-    return route, survey
+    return survey_at(LiveHost(), path, Extent(across_mounts=across))
 
 
 def contents(survey: Survey) -> list[tuple[object, ...]]:
     """All that a survey says, without the numbers it uses for it."""
     return [
-        (path, survey.sorts[survey.sort[place]], survey.inode[place], survey.links[place], survey.birth[place])
+        (path, survey.profiles[survey.profile[place]], survey.inode[place], survey.links[place], survey.birth[place])
         for place, path in enumerate(survey.paths())
     ]
 
@@ -54,8 +53,8 @@ def contents(survey: Survey) -> list[tuple[object, ...]]:
 def many_parts(monkeypatch: pytest.MonkeyPatch, workers: int) -> Iterator[None]:
     """Cut even a small tree into many parts, for so many processes."""
     with monkeypatch.context() as patch:
-        patch.setattr(reading, "_ALONE", 1)
-        patch.setattr(reading, "_PART", 3)
+        patch.setattr(gathering, "_ALONE", 1)
+        patch.setattr(gathering, "_PART", 3)
         patch.setattr(treereader, "_CHUNK", 4)
         patch.setattr(os, "sched_getaffinity", lambda process: set(range(workers)))
         yield
@@ -72,17 +71,21 @@ def test_a_tree_read_in_bulk_is_what_its_objects_are(kind: str, monkeypatch: pyt
                 assert route.end is not None
                 _, node = open_end(LiveHost(), world.top)
                 assert node is not None
-                troubles: list[Trouble] = []
-                one_by_one = {found.path: found for found in below(node, route.end, lambda _: True, troubles.append)}
+                other = reading._object_by_object(node, Extent(details=True), no_progress)
                 node.close()
-                assert set(survey.paths()) == {world.top, *one_by_one}
+                assert list(other.paths()) == list(survey.paths())
+                _, detailed = survey_at(LiveHost(), world.top, Extent(details=True))
                 for place, path in enumerate(survey.paths()):
                     assert survey.path(place) == path
-                    found = one_by_one.get(path, route.end)
-                    object_ = survey.object(place)
-                    assert sort_of(found) == survey.sorts[survey.sort[place]]
-                    assert (found.status.inode, found.status.links) == (object_.status.inode, object_.status.links)
-                    assert all(survey.path(place).startswith(path) for place in range(place, survey.end[place]))
+                    found, object_ = other.object(place), survey.object(place)
+                    assert profile_of(found) == survey.profiles[survey.profile[place]]
+                    assert found.status.identity.same_as(object_.status.identity)
+                    assert found.status.links == object_.status.links
+                    again = detailed.object(place)
+                    assert (found.status.size, found.target) == (again.status.size, again.target)
+                    assert place == 0 or found.status.changed == again.status.changed
+                    assert all(survey.path(inner).startswith(path) for inner in range(place, survey.end[place]))
+                assert [path for _, path in survey.in_natural_order()] != []
                 if ROOT:
                     assert not survey.troubles
                 for workers in (1, 2, 3):
@@ -98,21 +101,21 @@ def test_answers_for_a_tree_are_those_for_its_paths_and_the_kernels(kind: str) -
             with World(top, seed) as world:
                 host = LiveHost(world.people)
                 route, survey = surveyed(world.top)
-                postures = [sort.posture for sort in survey.sorts]
-                universe = universe_of_postures(world.people, [*postures, *(found.posture for found in route.objects)])
+                postures = [sort.posture for sort in survey.profiles]
+                universe = universe_of(world.people, [*postures, *(found.posture for found in route.objects)])
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
-                access = TreeAccess(host, Access(universe, host.settings), RIGHTS)
-                answers = access.answers(survey, route, access.reach(route))
+                access = TreeAccess(host, Access(universe, host.settings), ALL)
+                answers = access.answers(survey, route)
                 questions = []
                 for place, path in enumerate(survey.paths()):
                     posture = survey.object(place).posture
-                    for right, bits in zip(RIGHTS, answers.keys[answers.number[place]], strict=True):
-                        assert (bits is None) == (not applies(right, posture.kind))
+                    for right, bits in zip(ALL, answers.keys[answers.number[place]], strict=True):
+                        assert (bits is None) == (not right.applies(posture.kind))
                         if bits is None:
                             continue
-                        assert bits == access.access.allowed(route_for(host, path, right), right)
-                        if right == "traverse" or (right == "read" and not posture.directory):
-                            questions.append((path, 4 if right == "read" else 1, bits))
+                        assert bits == access.access.allowed(route_for(host, path, right), right), (path, right)
+                        if right is TRAVERSE or (right is READ and not posture.directory):
+                            questions.append((path, 4 if right is READ else 1, bits))
                 for who in random.Random(seed).sample(everyone, 3):
                     truth = as_somebody(who, lambda: [may(want, path) for path, want, _ in questions])  # noqa: B023
                     bit = 1 << universe.principals.index(who)
@@ -229,7 +232,7 @@ def test_deep_long_and_wide(folder: str) -> None:
         os.close(os.open(f"{wide}/{number}", os.O_CREAT, 0o600 if number % 8 else 0o644))
     _, survey = surveyed(wide)
     assert len(survey) == 30_001
-    assert sorted(np.bincount(survey.sort)) == [1, 30_000 // 8, 30_000 * 7 // 8]
+    assert sorted(np.bincount(survey.profile)) == [1, 30_000 // 8, 30_000 * 7 // 8]
 
 
 def test_stopped_in_the_middle_it_tells_what_it_has(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -245,7 +248,7 @@ def test_stopped_in_the_middle_it_tells_what_it_has(folder: str, monkeypatch: py
             raise KeyboardInterrupt
 
     with many_parts(monkeypatch, 2):
-        survey = node.survey(progress=stop)
+        survey = survey_of(node, progress=stop)
     assert not survey.complete
     assert 20 < len(survey) < 41
     assert len(list(survey.paths())) == len(survey)
@@ -255,7 +258,7 @@ def test_formats_of_a_tree_agree(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     os.symlink("nowhere", f"{top}/link")
     path = make(f"{top}/data\n", 0o640)
-    os.setxattr(path, ACCESS_XATTR, accesslist.pack(accesslist.parse_list("u::rw,u:7105:r,g::r,m::r,o::-", int, int)))
+    os.setxattr(path, ACCESS_XATTR, listbytes.pack(parse_list("u::rw,u:7105:r,g::r,m::r,o::-", int, int)))
     lines = [json.loads(line) for line in fiat("who", top, "--below", "--format", "jsonl").stdout.splitlines()]
     rights = {line["answer"]: line["rights"] for line in lines if "rights" in line}
     paths = {line["path"]: rights[line["answer"]] for line in lines if "kind" in line}

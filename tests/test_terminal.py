@@ -11,7 +11,7 @@ from termios import TIOCSWINSZ
 
 import pytest
 
-from program import PROGRAM
+from support.program import PROGRAM
 
 S = "/srv/skerry"
 

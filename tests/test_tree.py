@@ -12,21 +12,22 @@ from hypothesis import strategies as st
 
 from fiat.core.ask.who import universe_of
 from fiat.core.change import plan
-from fiat.core.change.wish import Wish
 from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Object
-from fiat.core.rules.access import RIGHTS, Access
+from fiat.core.model.right import BASIC, READ
+from fiat.core.model.wish import Wish
+from fiat.core.rules.access import Access
 from fiat.core.tree import summary
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.handles import Handles
-from fiat.core.tree.route import open_end
 from fiat.core.words.selection import Selection
 from fiat.engine.processes import Workers
 from fiat.host.image.host import ImageHost
 from fiat.host.live.host import LiveHost
-from test_rules import GIDS, UIDS, hosts, surveyed
-from test_set import make
+from support.files import make
+from support.generators import GIDS, UIDS, hosts
+from support.surveys import surveyed, target
 
 selections = st.builds(
     Selection,
@@ -42,10 +43,10 @@ selections = st.builds(
 @given(hosts(), selections)
 def test_groups_are_counted_as_one_by_one(host: ImageHost, selection: Selection) -> None:
     route, survey = surveyed(host, "/")
-    universe = universe_of(host.accounts, host.objects.values())
-    access = TreeAccess(host, Access(universe, host.settings), RIGHTS)
-    answers = access.answers(survey, route, access.reach(route))
-    chosen = survey.chosen(selection, host.accounts)
+    universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
+    access = TreeAccess(host, Access(universe, host.settings), BASIC)
+    answers = access.answers(survey, route)
+    chosen = survey.chosen(selection.on(host.accounts))
     objects: list[Object] = [survey.object(place, path) for place, path in enumerate(survey.paths())]
     assert chosen.tolist() == [selection.takes(found, host.accounts) for found in objects]
     keys = [answers.keys[number] for number in answers.number]
@@ -93,7 +94,7 @@ def test_handles_follow_no_link_and_stay_where_they_are(folder: str) -> None:
     try:
         for name in ("a/b/f", "a/g", "a/b", "c/f", "c", "a/b/f"):
             node = handles.open(f"{folder}/{name}")
-            assert node.now().inode[1] == os.stat(f"{folder}/{name}").st_ino
+            assert node.look(program=False).status.identity.inode == os.stat(f"{folder}/{name}").st_ino
             node.close()
         with pytest.raises(NotADirectoryError):
             handles.open(f"{folder}/link/f")
@@ -105,7 +106,7 @@ def test_handles_follow_no_link_and_stay_where_they_are(folder: str) -> None:
         os.rename(f"{folder}/a", f"{folder}/moved")
         os.symlink("c", f"{folder}/a")
         node = handles.open(f"{folder}/a/b/f")  # the directory that was held, wherever it is now
-        assert node.now().inode[1] == os.stat(f"{folder}/moved/b/f").st_ino
+        assert node.look(program=False).status.identity.inode == os.stat(f"{folder}/moved/b/f").st_ino
         node.close()
         root = handles.open("/")
         assert root.look().path == "/"
@@ -153,13 +154,10 @@ def test_every_name_of_an_inode_counts_in_gains(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     os.link(make(f"{top}/one", 0o600), f"{top}/two")
     host = LiveHost(Accounts([User("root", 0, 0), User("keeper", 7101, 7101)], [], "the test"))
-    route, node = open_end(host, top)
-    assert node is not None
-    survey = node.survey()
-    node.close()
-    chosen = survey.chosen(Selection(name="one"), host.accounts)
-    assert np.flatnonzero(chosen).size == 1
-    made = plan.make(host, [plan.Target(top, route, survey, chosen, True)], Wish(parse_change("o+r")))
+    whole = target(host, top)
+    one = whole._replace(chosen=whole.survey.chosen(Selection(name="one").on(host.accounts)))
+    assert np.flatnonzero(one.chosen).size == 1
+    made = plan.make(host, [one], Wish(parse_change("o+r")))
     assert [item.path for item in made.to_write()] == [f"{top}/one"]
-    assert {(gain.principal.name, gain.right, gain.paths) for gain in made.gains} >= {("keeper", "read", 2)}
+    assert {(gain.principal.name, gain.right, gain.paths) for gain in made.gains} >= {("keeper", READ, 2)}
     assert not made.guards

@@ -16,22 +16,28 @@ from fiat.core.ask import caveats
 from fiat.core.ask.who import universe_of
 from fiat.core.ask.why import explain
 from fiat.core.model import capabilities
-from fiat.core.model.accesslist import parse_list
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
-from fiat.core.model.posture import Kind, Mount, Object, Posture, Status
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.process import difference
-from fiat.core.rules.access import ALL_RIGHTS, Access, route_for
+from fiat.core.model.program import Format
+from fiat.core.model.right import ALL, CREATE, WRITE, right_named
+from fiat.core.rules.access import Access
+from fiat.core.rules.programs import program_in
+from fiat.core.tree.walk import route_for
+from fiat.core.words.entries import parse_list
 from fiat.core.words.who import parse as parse_who
 from fiat.host.image.host import ImageHost
 from fiat.host.live.accounts import NameService
 from fiat.host.live.host import LiveHost
-from fiat.host.live.node import interpreter_in
-from filesystems import ROOT, fresh
-from kernel import become, keep_capabilities, tries
-from program import fiat, machine, sample
-from worlds import World, protections
+from support.filesystems import ROOT, fresh
+from support.kernel import become, keep_capabilities, tries
+from support.program import fiat, machine, sample
+from support.worlds import World, protections
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
@@ -86,13 +92,13 @@ def test_what_is_advised_helps() -> None:
 
 def small_host(*lines: str, settings: Settings = Settings()) -> ImageHost:  # noqa: B008
     """A host of a few objects, each written ``path kind mode uid gid [list | -> target]``."""
-    objects = [Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(1, 0, None, (1, 0)))]
+    objects = [Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(Identity("small", 1)))]
     for number, line in enumerate(lines, 1):
         path, kind, mode, uid, gid, *rest = line.split()
         target = rest[1] if rest and rest[0] == "->" else None
         acl = parse_list(rest[0], int, int) if rest and target is None else None
         posture = Posture(Kind(kind), int(mode, 8), int(uid), int(gid), acl)
-        objects.append(Object(path, posture, Status(1, 0, None, (1, number)), target=target))
+        objects.append(Object(path, posture, Status(Identity("small", number + 1)), target=target))
     users = [User("keeper", 1, 11), User("steward", 2, 12), User("auditor", 3, 13)]
     groups = [Group("watch", 11), Group("stewards", 12, ("keeper",)), Group("auditors", 13)]
     return ImageHost("small", objects, Accounts(users, groups, "the test"), settings)
@@ -139,8 +145,9 @@ def test_traps_are_explained_where_they_occur(
     settings = Settings(protected_symlinks=True, protected_regular=1, protected_fifos=1)
     host = small_host(*lines, settings=settings)
     principal = parse_who(who, host)
-    route = route_for(host, path, right)
-    verdict = Access(Universe([principal]), host.settings).verdict(route, right, 0)
+    asked = right_named(right)
+    route = route_for(host, path, asked)
+    verdict = Access(Universe([principal]), host.settings).verdict(route, asked, 0)
     assert not verdict.allowed
     assert says in " ".join(explain(principal, verdict, route.end, host.accounts))
 
@@ -236,8 +243,8 @@ def test_the_name_service_knows_more_than_it_lists(monkeypatch: pytest.MonkeyPat
     monkeypatch.setattr("os.getgrouplist", lambda name, gid: [gid, 7299])
     service = NameService()
     assert service.user_id("pilot") == 7301
-    owned = Object("/f", Posture(Kind.FILE, 0o600, 7301, 0), Status(1, 0, None, (0, 1)))
-    (found,) = universe_of(service, [owned]).members(universe_of(service, [owned]).with_uid(7301))
+    owned = Object("/f", Posture(Kind.FILE, 0o600, 7301, 0), Status(Identity("test", 1)))
+    (found,) = universe_of(service, [owned.posture]).members(universe_of(service, [owned.posture]).with_uid(7301))
     assert (found.name, found.gids) == ("pilot", frozenset((7201, 7299)))
     service.groups += (Group("boats", 7400, ("pilot", "nobody-there")),)
     assert [user.name for user in service.all_users()][-1] == "pilot"
@@ -292,7 +299,7 @@ def test_a_process_with_other_groups_and_some_capabilities(powers: int, monkeypa
         os.setresgid(gids[0], gids[0], gids[0])
         keep_capabilities(powers, uid)
 
-    monkeypatch.setattr("kernel.become", lambda who: change())
+    monkeypatch.setattr("support.kernel.become", lambda who: change())
     with fresh("here") as top, protections():
         pid = background(change)
         try:
@@ -305,10 +312,10 @@ def test_a_process_with_other_groups_and_some_capabilities(powers: int, monkeypa
                     asked = [
                         (right, path)
                         for path in world.objects
-                        for right in ALL_RIGHTS
-                        if not (right in ("write", "create") and os.path.isdir(path)) and not os.path.islink(path)
+                        for right in ALL
+                        if not (right in (WRITE, CREATE) and os.path.isdir(path)) and not os.path.islink(path)
                     ]
-                    truth = tries(process, asked, world.undo)
+                    truth = tries(process, [(right.name, path) for right, path in asked], world.undo)
                     for (right, path), number in zip(asked, truth, strict=True):
                         verdict = judging.verdict(route_for(host, path, right), right, 0)
                         assert verdict.errno == number, (right, path, verdict.deciding)
@@ -354,7 +361,7 @@ def test_a_root_process_without_its_powers_is_told_apart() -> None:
 
 def caveats_on(type_: str, *options: str, mount: tuple[str, ...] = ("rw",)) -> Iterator[str]:
     posture = Posture(Kind.FILE, 0o644, 0, 0)
-    found = Object("/m/f", posture, Status(1, 0, None, (0, 1)), Mount("/m", type_, mount, ("rw", *options)))
+    found = Object("/m/f", posture, Status(Identity("test", 1)), Mount("/m", type_, mount, ("rw", *options)))
     return (caveat.text for caveat in caveats.of_object(found))
 
 
@@ -386,7 +393,9 @@ def test_what_is_not_evaluated_is_said() -> None:
     ],
 )
 def test_the_interpreter_is_the_kernels(start: bytes, interpreter: str | None) -> None:
-    assert interpreter_in(start) == interpreter
+    found = program_in(start, lambda offset, count: b"", "x86_64")
+    assert found.runs_with == interpreter
+    assert (found.format is Format.NONE) == (interpreter is None)
 
 
 def test_a_change_that_would_unmask_is_refused_until_accepted() -> None:

@@ -9,66 +9,32 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fiat.core.change import guards
-from fiat.core.change.history import Beginning, Fate, Shifted, State
+from fiat.core.change.guards import bits, places
+from fiat.core.change.history import Beginning, Fate, KeptShift, State
 from fiat.core.change.history import Entry as Touched
-from fiat.core.change.wish import EntryWish, ListWish, Wish, wanted
-from fiat.core.model import capabilities
+from fiat.core.change.steps import Change, Steps, change, steps_towards
+from fiat.core.change.wanted import wanted
 from fiat.core.model.accesslist import Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.host import Settings
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
-from fiat.core.model.posture import Kind, Posture
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
-from fiat.core.rules import changing as edit
-from fiat.core.rules.changing import Change, change, steps_towards
+from fiat.core.model.program import Format, Program
+from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decision
+from fiat.core.rules.effective import effective
+from fiat.core.tree.profile import Profile
 from fiat.host.history.sqlite import SqliteHistory
-from test_change import _POWERS
-from test_notations import lists
-from test_rules import GIDS, UIDS, postures
+from fiat.host.image.host import ImageHost
+from support.generators import GIDS, UIDS, octal_modes, permissions, whole_postures, wishes
 
 ROOT_USER = unlisted_user(0, (0,))
 NOBODY = Accounts((), (), "none")
-POWERS = capabilities.unpack(_POWERS)
-
-permissions = st.integers(0, 7)
-octal_modes = st.from_regex(r"[0-7]{1,4}", fullmatch=True)
-clauses = st.from_regex(r"[ugoa]{1,3}[-+=]([rwxst]{1,3}|[ugo])(,[ugoa][-+=][rwx])?", fullmatch=True)
-modes = st.builds(parse_change, octal_modes | clauses)
-entries = st.builds(Entry, st.just(Tag.NAMED_USER), permissions, st.sampled_from(UIDS)) | st.builds(
-    Entry, st.just(Tag.NAMED_GROUP), permissions, st.sampled_from(GIDS)
-)
-list_wishes = st.builds(
-    ListWish,
-    st.lists(st.builds(EntryWish, entries, st.booleans()), max_size=3).map(tuple),
-    st.lists(entries, max_size=2).map(tuple),
-    st.none() | permissions,
-    st.booleans(),
-)
-wishes = st.builds(
-    Wish,
-    mode=st.none() | modes,
-    file_mode=st.none() | modes,
-    dir_mode=st.none() | modes,
-    uid=st.none() | st.sampled_from([0, *UIDS]),
-    gid=st.none() | st.sampled_from(GIDS),
-    access=st.just(ListWish()) | list_wishes,
-    default=st.just(ListWish()) | list_wishes,
-    like=st.none() | postures(),
-)
-
-
-@st.composite
-def whole_postures(draw: st.DrawFn) -> Posture:
-    """Files, directories and pipes with everything that they can have."""
-    posture = draw(postures((Kind.FILE, Kind.DIRECTORY, Kind.FIFO)))
-    if posture.acl is not None and posture.acl.is_mode_only():
-        posture = posture._replace(acl=None)  # the kernel keeps none such
-    if posture.directory:
-        default = draw(st.none() | lists(st.sampled_from(UIDS), st.sampled_from(GIDS)))
-        return posture._replace(default=default)
-    powers = draw(st.none() | st.just(POWERS)) if posture.kind is Kind.FILE else None
-    return posture._replace(capabilities=powers)
+HOST = ImageHost("test", [], NOBODY, Settings())
 
 
 def carried_out(before: Posture, wish: Wish, actor: Principal = ROOT_USER) -> Change:
@@ -84,7 +50,7 @@ def test_root_gets_what_is_wanted_and_nothing_else_is_asked_for(before: Posture,
     assert found.errno == 0
     assert found.after == goal
     if goal == before:
-        assert found.steps == edit.Steps()
+        assert found.steps == Steps()
     if found.after.acl is not None:
         assert found.after.acl.mode() == found.after.mode & 0o777
     assert found.after.uid == (wish.uid if wish.uid is not None else wish.like.uid if wish.like else before.uid)
@@ -127,16 +93,16 @@ def test_an_entry_gives_what_it_says_and_to_nobody_else(before: Posture, uid: in
     acl = found.after.acl
     assert acl is not None
     own = next(entry for entry in acl.entries if (entry.tag, entry.id) == (Tag.NAMED_USER, uid))
-    assert acl.effective(own) == own.permissions == given_
+    assert effective(own, acl.mask) == own.permissions == given_
     asked = frozenset([(Tag.NAMED_USER, uid)])
-    unmasked = [name for name, _ in guards.of_change(found, ROOT_USER, NOBODY, asked) if name == "unmasks"]
+    unmasked = [name for name, _ in bits.objections(found, NOBODY, asked) if name == "unmasks"]
     old = before.acl or from_mode(before.mode)
     more = [
         entry
         for entry in old.entries
         if (entry.tag, entry.id) != (Tag.NAMED_USER, uid)
         and entry.tag is not Tag.MASK
-        and acl.effective(entry) & ~old.effective(entry)
+        and effective(entry, acl.mask) & ~effective(entry, old.mask)
     ]
     assert bool(unmasked) == bool(more)
 
@@ -168,18 +134,19 @@ def has(posture: Posture, who: Principal, want: int) -> bool:
 def test_guards_object_where_access_says_so(before: Posture, wish: Wish) -> None:
     found = carried_out(before, wish)
     after = found.after
-    names = [name for name, _ in guards.of_change(found, ROOT_USER, NOBODY)]
-    assert set(names) <= guards.GUARDS.keys()
     if not found.changes:
-        assert not names
         return
+    profile = Profile(before, program=Program(Format.BINARY))
+    said = guards.objections(HOST, [guards.Suspect(profile, found, "/f", 1)], [], [], frozenset())
+    names = [finding.code for finding in said]
+    assert set(names) <= guards.GUARDS.keys()
     write = 3 if after.directory else 2
     opened = has(after, ANYONE_ELSE, write) and not has(before, ANYONE_ELSE, write)
     by_default = after.default is not None and after.default.mode() & 2
     assert opened <= ("everyone-writes" in names) <= (opened or bool(by_default))
     owner = unlisted_user(after.uid)
-    could = before.uid != after.uid or has(before, owner, 1)
-    assert ("lockout" in names) == (after.directory and could and not has(after, owner, 1))
+    locked = after.directory and after.uid and has(before, owner, 1) and not has(after, owner, 1)
+    assert ("lockout" in names) == bool(locked)
     if before.uid == 0 and after.uid != 0:
         assert "from-root" in names
     lost = before.capabilities is not None and after.capabilities is None
@@ -207,7 +174,7 @@ def test_places_that_the_system_needs() -> None:
     ]
     free = ["/srv/skerry", "/home/keeper", "/etc/motd", "/usr/local/share/x", "/var/lib/skerry", "/libexec", "/opt/x"]
     for path in (*kept, *free):
-        assert bool(list(guards.of_place(path, with_tree=False))) == (path in kept), path
+        assert bool(list(places.objections(path, with_tree=False))) == (path in kept), path
 
 
 # --- the history keeps what it is given ----------------------------------------------------
@@ -218,8 +185,7 @@ touched = st.builds(
     Touched,
     st.just(0),
     paths,
-    st.tuples(st.integers(0, 2**40), st.integers(0, 2**64 - 1)),
-    st.integers(0, 2**62),
+    st.builds(Identity, st.text(max_size=9), st.integers(0, 2**64 - 1), st.integers(0, 2**62)),
     whole_postures(),
     whole_postures(),
     st.lists(whole_postures(), max_size=2).map(tuple),
@@ -232,7 +198,7 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
     with tempfile.TemporaryDirectory() as folder:
         history = SqliteHistory(f"{folder}/history.db")
         numbered = [one._replace(place=place) for place, one in enumerate(kept)]
-        beginning = Beginning("keeper", ("fiat", *words), None, (Shifted("anyone-else", "read", 2),))
+        beginning = Beginning("keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
         number = history.begin(beginning, numbered)
         assert history.run(number).state is State.RUNNING  # this very process
         assert list(history.entries(number)) == numbered
@@ -259,6 +225,6 @@ def test_a_history_that_was_cut_short_is_told(tmp_path: Path) -> None:
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
     powers = FileCapabilities(3, 1, 2, True, 1000)
     posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)
-    history.begin(Beginning(None, ()), [Touched(0, "/f", (1, 2), 3, posture, posture)])
+    history.begin(Beginning(None, ()), [Touched(0, "/f", Identity("fs", 2, 3), posture, posture)])
     (kept,) = history.entries(2)
     assert kept.before.capabilities == powers

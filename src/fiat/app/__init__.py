@@ -1,1 +1,10 @@
-"""The use cases, without printing."""
+"""The use cases, whole and without printing: what a command does, and what a Python script can import.
+
+The doors of this room: :mod:`~fiat.app.hosts` opens a host, :mod:`~fiat.app.look`
+shows and lists, :mod:`~fiat.app.ask` answers who and why, :mod:`~fiat.app.change`
+plans and applies, :mod:`~fiat.app.past` tells of the history and undoes, and
+:mod:`~fiat.app.decode` translates notations.
+
+What goes wrong at one path among several is handed to a ``problem`` function
+as a :class:`fiat.core.errors.PathError`; everything else is raised.
+"""

@@ -1,25 +1,13 @@
-"""The program ``fiat``: finds the command, runs it, turns errors into one line each."""
+"""The program ``fiat``: finds the command, runs it, turns errors into one line each.
+
+With FIAT_DEBUG=1 in the environment the traceback behind such a line is shown.
+"""
 
 import gc
-import importlib
 import os
 import sys
-from types import ModuleType
 
 import fiat
-from fiat.cli.status import Status
-
-COMMANDS = {
-    "show": "what a path says about access, in words too",
-    "decode": "any notation into all others and into words",
-    "who": "which users and groups can really get at a path, and how",
-    "why": "one verdict, walked component by component",
-    "set": "change modes, owners and lists; who gains and who loses is shown first",
-    "history": "what was changed, by whom, and what has become of it",
-    "undo": "put back what was changed",
-    "demo": "the whole example on the sample host skerry",
-}
-"""Every command with its summary; the module is named after the command."""
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -36,14 +24,15 @@ def main(arguments: list[str] | None = None) -> int:
     except BrokenPipeError:
         # The reader has gone, as `head` does. Python would complain again when it closes stdout.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return Status.DONE
+        return 0
     except KeyboardInterrupt:
         print("\nfiat: stopped", file=sys.stderr)
         return 130
     except OSError as error:
         # Paths are handled where they are asked about; what is left is stdout (a full disk).
+        _debug()
         print(f"fiat: cannot go on: {error.strerror or error}", file=sys.stderr)
-        return Status.IN_PART
+        return 3
 
 
 def _prepare_streams() -> None:
@@ -59,50 +48,49 @@ def _prepare_streams() -> None:
 def _run(arguments: list[str]) -> int:
     if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
         print(f"fiat {fiat.__version__}")
-        return Status.DONE
-    from fiat.cli.parser import Parser
-    from fiat.core.errors import FiatError
+        return 0
+    from fiat.app.status import Status
+    from fiat.app.text import FiatError
+    from fiat.cli.registry import COMMANDS, load
 
     word = arguments[0] if arguments else ""
-    if word in COMMANDS:
-        command = importlib.import_module(f"fiat.cli.commands.{word}")
-        parser = Parser(prog=f"fiat {word}", description=command.__doc__, epilog=_examples(command))
-        command.add_arguments(parser)
-        try:
-            prepare = getattr(command, "prepare", list)
-            status: int = command.run(parser.parse_args(prepare(arguments[1:])))
-            return status
-        except FiatError as error:
-            print(f"fiat {word}: {error}", file=sys.stderr)
-            return Status.WRONG_COMMAND_LINE
+    if word not in COMMANDS:
+        return _without_command(word, arguments)
+    try:
+        command = load(word)
+        return command.run(command.parser.parse_args(command.prepare(arguments[1:])))
+    except FiatError as error:
+        _debug()
+        print(f"fiat {word}: {error}", file=sys.stderr)
+        return Status.WRONG_COMMAND_LINE
+
+
+def _without_command(word: str, arguments: list[str]) -> int:
+    """Help, or a word that is no command."""
+    from fiat.app.status import Status
+    from fiat.app.text import near, quoted
+    from fiat.cli.parser import Parser
+    from fiat.cli.registry import COMMANDS, overview
+
     parser = Parser(
         prog="fiat",
         usage="fiat COMMAND [WORD…]",
         description="What a path allows, and who can therefore really get at it.",
-        epilog=_command_list() + "\nfiat COMMAND --help explains one. Start with: fiat demo",
+        epilog=overview() + "\nfiat COMMAND --help explains one. Start with: fiat demo",
     )
     parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
     if word and not word.startswith("-"):
-        from fiat.core.model.accounts import near
-        from fiat.core.text import quoted
-
-        print(
-            f"fiat: no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them", file=sys.stderr
-        )
+        said = f"no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them"
+        print(f"fiat: {said}", file=sys.stderr)
         return Status.WRONG_COMMAND_LINE
     parser.parse_args(arguments)
     parser.print_help()
     return Status.DONE if word else Status.WRONG_COMMAND_LINE
 
 
-def _examples(command: ModuleType) -> str:
-    """The examples of a command, which run on the sample host as they stand."""
-    rows = getattr(command, "EXAMPLES", ())
-    if not rows:
-        return ""
-    lines = [f"  # {what}\n  {line}" for what, line in rows]
-    return "examples, on the sample host with --from skerry:\n" + "\n".join(lines)
+def _debug() -> None:
+    """Show the traceback of the error that is being handled, where that is asked for."""
+    if os.environ.get("FIAT_DEBUG"):
+        import traceback
 
-
-def _command_list() -> str:
-    return "commands:\n" + "".join(f"  {name:<9}{summary}\n" for name, summary in COMMANDS.items())
+        traceback.print_exc()

@@ -1,16 +1,12 @@
-"""Command-line parsing shared by all commands: one-line errors, common options."""
+"""Command-line parsing: argparse, with errors of one line."""
 
 import argparse
 import sys
 from typing import NoReturn
 
-from fiat.cli.status import Status
-from fiat.core.model.accounts import Accounts
-from fiat.core.text import visible
-from fiat.core.words.selection import WORDS, Selection, with_words
+from fiat.app.status import Status
+from fiat.app.text import visible
 from fiat.render.terminal import NARROW, width
-
-SAMPLE = "skerry"
 
 
 class Parser(argparse.ArgumentParser):
@@ -28,53 +24,5 @@ class Parser(argparse.ArgumentParser):
 
 
 def _formatter(prog: str) -> argparse.HelpFormatter:
-    """A formatter that is told the width: asking for it itself, argparse loads a good deal for every command."""
+    """A formatter that is given the width: asking for it itself, argparse loads a good deal for every command."""
     return argparse.RawDescriptionHelpFormatter(prog, width=min(width() or NARROW, 100) - 2)
-
-
-def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
-    """The options that every command takes."""
-    parser.add_argument(
-        "--format", choices=formats, default="text", help="how the result is printed (text unless given)"
-    )
-    parser.add_argument(
-        "--accounts",
-        metavar="DIR",
-        help="take users and groups from the files passwd and group in DIR, not from this host",
-    )
-    parser.add_argument(
-        "--from",
-        dest="snapshot",
-        metavar="SNAPSHOT",
-        help=f"ask about the host held in a snapshot file; {SAMPLE} is the sample host that comes with Fiat",
-    )
-
-
-def add_selection(parser: argparse._ActionsContainer) -> None:
-    """The options that choose among the objects of a tree."""
-    parser.add_argument("--only", choices=("files", "dirs"), help="only what is no directory, or only directories")
-    parser.add_argument("--name", metavar="GLOB", help="only names that match, such as '*.csv'")
-    parser.add_argument("--owned-by", metavar="USER", help="only what this user owns (a name or a number)")
-    parser.add_argument("--in-group", metavar="GROUP", help="only what this group owns (a name or a number)")
-    parser.add_argument(
-        "--with",
-        dest="having",
-        action="append",
-        default=[],
-        metavar="WHAT",
-        help="only what has all these bits (o+w, u+s, 4000), or one of: " + ", ".join(WORDS),
-    )
-    parser.add_argument("--across-mounts", action="store_true", help="enter other file systems mounted in the tree")
-
-
-def selection(args: argparse.Namespace, accounts: Accounts) -> Selection:
-    """What the options of :func:`add_selection` choose."""
-    bits, has = with_words(args.having)
-    return Selection(
-        only=args.only,
-        name=args.name,
-        uid=None if args.owned_by is None else accounts.user_id(args.owned_by),
-        gid=None if args.in_group is None else accounts.group_id(args.in_group),
-        bits=bits,
-        has=has,
-    )

@@ -6,7 +6,7 @@ import time
 from types import TracebackType
 from typing import Any
 
-from fiat.core.text import visible
+from fiat.app.text import visible
 
 _PATIENCE = 1.0
 """Seconds before anything is shown: what is done by then needs no progress."""
@@ -33,7 +33,7 @@ class Progress:
         if self._bar is not None:
             self._bar.close()
 
-    def tell(self, objects: int, path: str) -> None:
+    def report(self, objects: int, path: str) -> None:
         """So many objects are done, the last of them in the directory ``path``."""
         if not self._wanted:
             return

@@ -5,6 +5,7 @@
     ├── InvalidAccessList     well formed, but no list the kernel would take
     ├── UnknownAccount        no such user, group or process
     ├── PathError             something about one path, with the errno
+    ├── RecordError           a record that is not as its schema says; names the place in it
     ├── SnapshotError         a snapshot or accounts file that cannot be used
     └── HistoryError          the history cannot be read or written
 
@@ -29,8 +30,11 @@ class NotationError(FiatError):
     """
 
     def __init__(self, word: str, message: str) -> None:
-        super().__init__(message)
+        super().__init__(word, message)
         self.word = word
+
+    def __str__(self) -> str:
+        return str(self.args[1])
 
 
 class InvalidAccessList(FiatError):
@@ -41,22 +45,42 @@ class UnknownAccount(FiatError):
     """A user, group or process that does not exist. ``word`` as written."""
 
     def __init__(self, word: str, message: str) -> None:
-        super().__init__(message)
+        super().__init__(word, message)
         self.word = word
+
+    def __str__(self) -> str:
+        return str(self.args[1])
 
 
 class PathError(FiatError):
     """Something that went wrong at one path.
 
     ``path`` is absolute, ``errno`` the kernel's number, ``doing`` what was
-    tried there ("look at", "change the mode of").
+    tried there ("look at", "change the mode of"). Can be sent between
+    processes.
     """
 
     def __init__(self, path: str, errno: int, doing: str = "look at", hint: str = "") -> None:
-        reason = os.strerror(errno)
-        super().__init__(f"cannot {doing} {quoted(path)}: {reason}{'; ' + hint if hint else ''}")
+        super().__init__(path, errno, doing, hint)
         self.path = path
         self.errno = errno
+        self.doing = doing
+        self.hint = hint
+
+    def __str__(self) -> str:
+        reason = os.strerror(self.errno)
+        return f"cannot {self.doing} {quoted(self.path)}: {reason}{'; ' + self.hint if self.hint else ''}"
+
+
+class RecordError(FiatError):
+    """A record that is not as its schema says. ``place`` is where in it: ``results[3].owner.uid``."""
+
+    def __init__(self, place: str, message: str) -> None:
+        super().__init__(place, message)
+        self.place = place
+
+    def __str__(self) -> str:
+        return f"{self.place or 'this'} {self.args[1]}"
 
 
 class SnapshotError(FiatError):

@@ -1,4 +1,8 @@
-"""Text from outside, made harmless for a terminal and for messages."""
+"""Text: made harmless for a terminal, and put together in the ways that every room needs."""
+
+import re
+import shlex
+from collections.abc import Iterable
 
 
 def visible(text: str) -> str:
@@ -29,3 +33,65 @@ def _escape(char: str) -> str:
 def quoted(word: str) -> str:
     """``word`` made visible and put between quotation marks."""
     return f"'{visible(word)}'"
+
+
+def shell_word(word: str) -> str:
+    """``word`` quoted so that a shell reads it back, without a character that is not printable."""
+    if word.isprintable():
+        return shlex.quote(word)
+    parts = (char if char.isprintable() and char not in "\\'" else _octal_escape(char) for char in word)
+    return f"$'{''.join(parts)}'"
+
+
+def _octal_escape(char: str) -> str:
+    return "".join(f"\\{byte:03o}" for byte in char.encode("utf-8", "surrogateescape"))
+
+
+def joined(words: Iterable[str]) -> str:
+    """``a``, ``a and b``, ``a, b and c``."""
+    given = list(words)
+    if len(given) < 2:
+        return "".join(given)
+    return f"{', '.join(given[:-1])} and {given[-1]}"
+
+
+def counted(number: int, one: str, many: str = "") -> str:
+    """``1 user``, ``12 users``."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def of_all(number: int, whole: int, one: str) -> str:
+    """``12 paths``, or ``5 of 12 paths`` where that is not all."""
+    return counted(number, one) if number == whole else f"{number:,} of {counted(whole, one)}"
+
+
+def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
+    """``4 users: keeper, steward, …``: the count where there are several, the first names, how many more."""
+    given = list(names)
+    return several_of(given[:show], len(given), what)
+
+
+def several_of(first: list[str], count: int, what: str = "") -> str:
+    """The same, where only the first names are at hand."""
+    if not count:
+        return ""
+    shown = ", ".join(first)
+    if count > len(first):
+        shown += f" and {count - len(first):,} more"
+    return f"{count:,} {what}: {shown}" if what and count > 1 else shown
+
+
+def near(word: str, known: Iterable[str]) -> str:
+    """``; near is 'auditor'`` where a known word is much like ``word``, else nothing."""
+    import difflib  # only where something went wrong already
+
+    close = difflib.get_close_matches(word, known, n=3, cutoff=0.6)
+    return f"; near {'is' if len(close) == 1 else 'are'} {', '.join(quoted(name) for name in close)}" if close else ""
+
+
+def natural_order(name: str) -> tuple[list[str | int], str]:
+    """A key that sorts names without regard to case, and numbers in them by value: ``n2`` before ``n10``."""
+    parts: list[str | int] = [
+        int(part) if place % 2 else part.casefold() for place, part in enumerate(re.split(r"([0-9]+)", name))
+    ]
+    return parts, name

@@ -5,9 +5,10 @@ import shutil
 import stat
 
 from fiat.core.errors import PathError
-from fiat.core.model import accesslist, capabilities
-from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR
-from fiat.core.model.posture import Kind, Object
+from fiat.core.model import capabilities, listbytes
+from fiat.core.model.kind import Kind
+from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
+from fiat.core.model.posture import Object
 from fiat.demo import sample
 from fiat.host.snapshot import reader as snapshot
 
@@ -65,9 +66,9 @@ def _set_posture(object_: Object) -> None:
     if posture.kind is Kind.SYMLINK:
         return
     if posture.acl is not None:
-        os.setxattr(path, ACCESS_XATTR, accesslist.pack(posture.acl), follow_symlinks=False)
+        os.setxattr(path, ACCESS_XATTR, listbytes.pack(posture.acl), follow_symlinks=False)
     if posture.default is not None:
-        os.setxattr(path, DEFAULT_XATTR, accesslist.pack(posture.default), follow_symlinks=False)
+        os.setxattr(path, DEFAULT_XATTR, listbytes.pack(posture.default), follow_symlinks=False)
     if posture.capabilities is not None:
         os.setxattr(path, capabilities.CAPABILITY_XATTR, capabilities.pack(posture.capabilities), follow_symlinks=False)
     os.chmod(path, posture.mode)

@@ -1,12 +1,12 @@
-"""Carrying out a plan with as many processes as there are processors."""
+"""Applying a plan with as many processes as there are processors."""
 
 import os
 from collections.abc import Callable, Iterator, Sequence
 
-from fiat.core.change import apply as carryout
+from fiat.core.change import apply as applying
 from fiat.core.change.apply import Outcome, Stopping
 from fiat.core.change.plan import Item
-from fiat.core.model import capabilities
+from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
 from fiat.engine.processes import Workers
 
@@ -19,15 +19,15 @@ _PIECE = 400
 Piece = tuple[int, int]
 
 
-def carry_out(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Outcome]:
-    """Change the items; the outcome of each that was come to.
+def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Outcome]:
+    """Change the items; the outcome of each that was tried.
 
-    Together only where the one who acts gets everywhere anyway: others may
+    With others only where the one who acts gets everywhere anyway: others may
     need what is in a directory to be changed before the directory is.
     """
     count = len(os.sched_getaffinity(0))
-    if count == 1 or len(items) < _ALONE or not host.actor().holds(capabilities.DAC_OVERRIDE):
-        yield from carryout.carry_out(host, items, stopping)
+    if count == 1 or len(items) < _ALONE or not host.actor().holds(DAC_OVERRIDE):
+        yield from applying.apply(host, items, stopping)
         return
 
     def begin() -> Callable[[Piece], list[Outcome]]:
@@ -49,5 +49,5 @@ def carry_out(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator
 
 def _change(host: Host, items: Sequence[Item], piece: Piece) -> list[Outcome]:
     start, end = piece
-    found = carryout.carry_out(host, items[start:end], lambda: False)
+    found = applying.apply(host, items[start:end], lambda: False)
     return [outcome._replace(place=start + outcome.place) for outcome in found]

@@ -1,16 +1,18 @@
 """How changes look: before and after side by side, equal changes in one row."""
 
-import textwrap
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import names
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
-from fiat.core.model.posture import Kind, Posture
-from fiat.core.text import visible
-from fiat.render import terminal, words
+from fiat.core.model.posture import Posture
+from fiat.core.text import counted, visible
+from fiat.core.words import naming
+from fiat.render import words
+from fiat.render.model import Across, Block, Span, Spans, Table, Verbatim
 
 _MOST = 12
 """Kinds of change that are shown before the rest is only counted."""
@@ -25,43 +27,20 @@ class Changed(NamedTuple):
     paths: int
 
 
-def print_changes(changes: Iterable[Changed], accounts: Accounts) -> None:
+def change_blocks(changes: Iterable[Changed], accounts: Accounts) -> Iterator[Block]:
     """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out."""
     kinds = _kinds(changes, accounts)
     shown = kinds[:_MOST]
-    rows = [difference for (_, differences), _ in shown for difference in differences]
-    if not rows:
-        return
-    room = _room(max(len(what) for what, _, _ in rows))
-    wrapped = [(what, _wrapped(before, room), _wrapped(after, room)) for what, before, after in rows]
-    heights = iter([max(before.count("\n"), after.count("\n")) + 1 for _, before, after in wrapped])
-    painted = [[what, before, _painted(after)] for what, before, after in wrapped]
-    lines = iter(terminal.table(["", "before", "after"], painted, indent=terminal.INDENT * 2).split("\n"))
-    print(next(lines))
+    rows: list[list[Spans] | Across] = []
     for (kind, differences), (count, example) in shown:
-        print(terminal.INDENT + _where(kind, count, example))
-        for _ in differences:
-            for _ in range(next(heights)):
-                print(next(lines))
+        rows.append(Across(_where(kind, count, example)))
+        rows += [[what, before, Span(after, "changed")] for what, before, after in differences]
+    if any(not isinstance(row, Across) for row in rows):
+        yield Table(["", "before", "after"], rows, flexible=(1, 2), indent=2)
     left = kinds[_MOST:]
     if left:
         paths = sum(count for _, (count, _) in left)
-        kinds_left = words.counted(len(left), "more kind")
-        print(f"{terminal.INDENT}and {kinds_left} of change, of {words.counted(paths, 'path')}")
-
-
-def _room(first: int) -> int | None:
-    """Cells for before, and for after, beside a first column of so many; None where there is no terminal."""
-    columns = terminal.width()
-    return None if columns is None else max((columns - first - 2 * len(terminal.INDENT) - 6) // 2, 16)
-
-
-def _wrapped(text: str, room: int | None) -> str:
-    return text if room is None else "\n".join(textwrap.wrap(text, room, subsequent_indent="     "))
-
-
-def _painted(text: str) -> str:
-    return "\n".join(terminal.paint(line, "changed") for line in text.split("\n"))
+        yield Verbatim(f"and {counted(len(left), 'more kind')} of change, of {counted(paths, 'path')}", 1)
 
 
 _Difference = tuple[str, str, str]
@@ -84,10 +63,10 @@ def _kinds(
 
 
 def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
-    """What two changes have in common that are told in the same words; cheaper than the words."""
+    """What two changes have in common that are put in the same words; cheaper than the words."""
     listed = before.acl or after.acl or before.default or after.default or before.capabilities or after.capabilities
     return (
-        before.kind.name,
+        before.kind,
         before.mode,
         after.mode,
         (before.uid, after.uid) if before.uid != after.uid else None,
@@ -98,19 +77,16 @@ def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
 
 def _where(kind: Kind, count: int, example: str) -> str:
     shown = visible(example)
-    if count == 1:
-        return shown
-    plural = {Kind.DIRECTORY: "directories"}.get(kind, words.KIND[kind] + "s").replace("regular ", "")
-    return f"{count:,} {plural}, such as {shown}"
+    return shown if count == 1 else f"{count:,} {words.KINDS[kind]}, such as {shown}"
 
 
 def differences(before: Posture, after: Posture, accounts: Accounts) -> Iterator[_Difference]:
     """What differs: its name, and what it was and what it is, in codes and words."""
     kind = before.kind
     if before.uid != after.uid:
-        yield "owner", words.user_name(before.uid, accounts), words.user_name(after.uid, accounts)
+        yield "owner", *(naming.user_with_number(uid, accounts) for uid in (before.uid, after.uid))  # type: ignore[misc]
     if before.gid != after.gid:
-        yield "group", words.group_name(before.gid, accounts), words.group_name(after.gid, accounts)
+        yield "group", *(naming.group_with_number(gid, accounts) for gid in (before.gid, after.gid))  # type: ignore[misc]
     if kind is Kind.SYMLINK:
         return
     if before.mode != after.mode:
@@ -154,9 +130,9 @@ def _of_list(acl: AccessList, accounts: Accounts) -> dict[str, int]:
     found = {}
     for entry in acl.entries:
         if entry.tag is Tag.NAMED_USER and entry.id is not None:
-            found[f"user {words.user_name(entry.id, accounts)}"] = entry.permissions
+            found[f"user {naming.user_with_number(entry.id, accounts)}"] = entry.permissions
         elif entry.tag is Tag.NAMED_GROUP and entry.id is not None:
-            found[f"group {words.group_name(entry.id, accounts)}"] = entry.permissions
+            found[f"group {naming.group_with_number(entry.id, accounts)}"] = entry.permissions
         elif entry.tag is Tag.OWNING_GROUP:
             found["for its group"] = entry.permissions
         elif entry.tag is Tag.MASK:

@@ -1,56 +1,59 @@
 """Gains and losses, in text and as machine output."""
 
-from collections.abc import Iterable, Sequence
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.core.ask.effects import Shift
-from fiat.core.change.history import Shifted
-from fiat.core.text import visible
+from fiat.core.change.history import KeptShift
+from fiat.core.model.schema import Fields
+from fiat.core.text import counted, joined, several, visible
 from fiat.core.words import naming
-from fiat.render import terminal, words
+from fiat.render.model import Block, Prose, Verbatim
 
 _MOST = 12
 """Lines of gains, or of losses, before the rest is only counted; those that most people share come first."""
 
 
-def told(shifts: Iterable[Shift]) -> tuple[Shifted, ...]:
-    """Gains or losses in words that a command line takes, as they are kept and printed."""
-    return tuple(Shifted(words.who_word(shift.principal), shift.right, shift.paths) for shift in shifts)
-
-
-def shift_fields(shift: Shift) -> dict[str, Any]:
+def shift_fields(shift: Shift) -> Fields:
     """The machine output of one gain or loss."""
-    return {"who": words.who_word(shift.principal), "right": shift.right, "paths": shift.paths}
+    return {"who": naming.word_for(shift.principal), "right": shift.right.name, "paths": shift.paths}
 
 
-def print_shifts(title: str, shifts: Sequence[Shifted]) -> None:
-    """Those who gain, or lose, the same share a line: the rights first, then who, users first."""
+def kept_fields(shift: KeptShift) -> Fields:
+    """The machine output of one that the history kept."""
+    return {"who": shift.who, "right": shift.right, "paths": shift.paths}
+
+
+def shift_blocks(title: str, shifts: Sequence[KeptShift]) -> Iterator[Block]:
+    """Those who gain, or lose, the same share a line: the rights first, then who, users first.
+
+    A right that nearly always goes with another, such as renaming with
+    deleting, is only mentioned where it does not.
+    """
     rights: dict[str, list[str]] = {}
-    for who, right, paths in shifts:
-        where = f" on {words.counted(paths, 'path')}" if paths > 1 else ""
-        rights.setdefault(who, []).append(right + where)
-    together: dict[str, list[str]] = {}
+    for who, right, paths, apart in shifts:
+        if apart:
+            where = f" on {counted(apart if apart < paths else paths, 'path')}" if apart > 1 else ""
+            rights.setdefault(who, []).append(right + where)
+    alike: dict[str, list[str]] = {}
     for who, given in rights.items():
-        together.setdefault(naming.joined(given), []).append(who)
-    if not together:
-        print(f"{title}  nobody")
-    shown = sorted(together.items(), key=lambda item: -len(item[1]))
+        alike.setdefault(joined(given), []).append(who)
+    if not alike:
+        yield Verbatim(f"{title}  nobody")
+    shown = sorted(alike.items(), key=lambda item: -len(item[1]))
     for what, people in shown[:_MOST]:
-        groups = [visible(who.removeprefix("group:")) for who in people if who.startswith("group:")]
-        users = [_user(who) for who in people if not who.startswith("group:") and who != "anyone-else"]
-        parts = [words.several(users, "users")] if users else []
-        if groups:
-            parts.append(f"whoever is in {words.several(groups, 'groups', show=4)}")
-        if "anyone-else" in people:
-            parts.append("anyone else")
-        terminal.say(f"{title}  {what}: {'; '.join(parts)}", hanging="       ")
+        yield Prose(f"{title}  {what}: {_people(people)}", hanging="       ")
     left = sum(len(people) for _, people in shown[_MOST:])
     if left:
-        print(f"{title}  something else each: {left:,} more users and groups; --format json tells of all")
+        yield Verbatim(f"{title}  something else each: {left:,} more users and groups; --format json names all of them")
 
 
-def _user(who: str) -> str:
-    kind, colon, number = who.partition(":")
-    if colon and kind in ("uid", "pid"):
-        return f"uid {number}" if kind == "uid" else f"process {number}"
-    return visible(who)
+def _people(words: Iterable[str]) -> str:
+    given = list(words)
+    groups = [visible(who.removeprefix("group:")) for who in given if who.startswith("group:")]
+    users = [naming.from_word(who) for who in given if not who.startswith("group:") and who != "anyone-else"]
+    parts = [several(users, "users")] if users else []
+    if groups:
+        parts.append(f"whoever is in {several(groups, 'groups', show=4)}")
+    if "anyone-else" in given:
+        parts.append("anyone else")
+    return "; ".join(parts)

@@ -1,81 +1,99 @@
-"""Many objects: a table of a directory's entries or of its tree, printed as it is read."""
+"""Many objects: a table of a directory's entries or of its tree."""
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
+from fiat.app.look import Listing
+from fiat.core.ask.remarks import remarks_on
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal
-from fiat.core.model.posture import Kind, Object
-from fiat.core.text import visible
-from fiat.render import terminal, words
-from fiat.render.columns import Columns
+from fiat.core.model.posture import Object
+from fiat.core.model.record import ObjectRecord, finding_fields
+from fiat.core.model.schema import Fields
+from fiat.core.text import counted, visible
+from fiat.core.words import naming
+from fiat.render import words
+from fiat.render.model import Block, Plain, Table, Verbatim
 
 _HEADER = ("mode", "letters", "owner", "group", "more", "name")
 
-_PLURALS = {
-    Kind.FILE: ("file", "files"),
-    Kind.DIRECTORY: ("directory", "directories"),
-    Kind.SYMLINK: ("symlink", "symlinks"),
-    Kind.FIFO: ("named pipe", "named pipes"),
-    Kind.SOCKET: ("socket", "sockets"),
-    Kind.BLOCK: ("block device", "block devices"),
-    Kind.CHARACTER: ("character device", "character devices"),
-}
+
+class ListingView(Plain):
+    """The rows, then what was counted; names are relative to the top."""
+
+    def __init__(self, found: Listing) -> None:
+        self.found = found
+        self.accounts = found.host.accounts
+
+    def records(self) -> Iterator[Fields]:
+        """Each object with its remarks."""
+        record = ObjectRecord(self.accounts)
+        for one in self.found.objects:
+            remarks = [finding_fields(remark) for remark in remarks_on(one, self.accounts)]
+            yield {**record.write(one), "remarks": remarks}
+
+    def rows(self) -> Iterator[Fields]:
+        """The same, flat."""
+        return map(flat_row, self.records())
+
+    def blocks(self) -> Iterator[Block]:
+        """The table."""
+        kinds: Counter[Kind] = Counter()
+
+        def rows() -> Iterator[tuple[str, ...]]:
+            for one in self.found.objects:
+                kinds[one.posture.kind] += 1
+                yield _row(one, self.found.top, self.accounts)
+
+        yield Verbatim(visible(self.found.top))
+        yield Table(_HEADER, rows())
+        counts = [counted(count, _ONE[kind], words.KINDS[kind]) for kind, count in kinds.most_common()]
+        yield Verbatim(", ".join(counts) or "nothing", 1)
 
 
-def print_listing(top: str, objects: Iterable[Object], accounts: Accounts) -> int:
-    """The rows, then what was counted; how many there were. Names are relative to ``top``."""
-    columns = Columns(_HEADER)
-    kinds: Counter[Kind] = Counter()
-    for object_ in objects:
-        kinds[object_.posture.kind] += 1
-        columns.add(_row(object_, top, accounts))
-    columns.flush()
-    counts = [words.counted(count, *_PLURALS[kind]) for kind, count in kinds.most_common()]
-    print(f"{terminal.INDENT}{', '.join(counts) or 'nothing'}")
-    return kinds.total()
+_ONE = {**words.KIND, Kind.FILE: "file"}
 
 
-def _row(object_: Object, top: str, accounts: Accounts) -> tuple[str, ...]:
-    posture = object_.posture
-    user, group = accounts.user_numbered(posture.uid), accounts.group_numbered(posture.gid)
+def _row(found: Object, top: str, accounts: Accounts) -> tuple[str, ...]:
+    posture = found.posture
     return (
         octal(posture.mode),
         letters(posture.mode),
-        visible(user.name) if user else str(posture.uid),
-        visible(group.name) if group else str(posture.gid),
-        ", ".join(_more(object_)),
-        _name(object_, top),
+        naming.user_or_number(posture.uid, accounts),
+        naming.group_or_number(posture.gid, accounts),
+        ", ".join(_more(found)),
+        _name(found, top),
     )
 
 
-def _more(object_: Object) -> list[str]:
-    """What the mode does not tell: lists with the number of their entries, flags, capabilities."""
-    posture = object_.posture
-    found = []
+def _more(found: Object) -> list[str]:
+    """What the mode does not say: lists with the number of their entries, flags, capabilities."""
+    posture = found.posture
+    more = []
     if posture.acl is not None:
-        found.append(f"list {len(posture.acl.entries)}")
+        more.append(f"list {len(posture.acl.entries)}")
     if posture.default is not None:
-        found.append(f"default {len(posture.default.entries)}")
-    found += posture.flags or ()
+        more.append(f"default {len(posture.default.entries)}")
+    more += posture.flags or ()
     if posture.capabilities is not None:
-        found.append("capabilities")
-    return found
+        more.append("capabilities")
+    return more
 
 
-def _name(object_: Object, top: str) -> str:
-    name = visible(object_.path.removeprefix(top).lstrip("/"))
-    kind = object_.posture.kind
+def _name(found: Object, top: str) -> str:
+    name = visible(found.path.removeprefix(top).lstrip("/"))
+    kind = found.posture.kind
     if kind is Kind.DIRECTORY:
         return f"{name}/"
     if kind is Kind.SYMLINK:
-        return f"{name} leads to {visible(object_.target or '')}"
+        return f"{name} leads to {visible(found.target or '')}"
     return name if kind is Kind.FILE else f"{name} ({words.KIND[kind]})"
 
 
-def csv_row(fields: Mapping[str, Any]) -> dict[str, Any]:
-    """The fields of ``show`` in one flat row."""
+def flat_row(fields: Mapping[str, Any]) -> Fields:
+    """The fields of an object in one flat row."""
     capabilities, mount = fields["capabilities"], fields["mount"]
     return {
         "path": fields["path"],

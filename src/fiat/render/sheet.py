@@ -1,18 +1,27 @@
 """One object on a sheet: heading, entries, facts, remarks."""
 
+import errno
 import time
+from collections.abc import Iterator, Sequence
 
-from fiat.core.ask.remarks import Remark
+from fiat.app.look import Look
+from fiat.core.errors import PathError
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.finding import Finding
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
-from fiat.core.model.posture import Kind, Mount, Object, Posture
-from fiat.core.rules.decision import passes_over_list
-from fiat.core.text import visible
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.record import ObjectRecord, finding_fields
+from fiat.core.model.schema import Fields
+from fiat.core.rules.effective import effective, passes_over_list
+from fiat.core.text import counted, several, visible
 from fiat.core.words import naming
-from fiat.render import terminal, words
-from fiat.render.columns import Columns
+from fiat.render import words
+from fiat.render.listing import flat_row
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
 
 _MOUNT_WORDS = {
     "ro": "read-only",
@@ -25,30 +34,72 @@ _MOUNT_WORDS = {
 """The mount options that change access, with what they do."""
 
 
-def print_sheet(object_: Object, accounts: Accounts, remarks: list[Remark]) -> None:
-    """All that one object says about access."""
-    print(terminal.paint(visible(object_.path), "strong"))
-    terminal.say(_headline(object_), terminal.INDENT)
-    print()
-    if object_.posture.kind is not Kind.SYMLINK:
-        _print_entries(object_.posture, accounts)
-        print()
-    for label, value in _facts(object_, accounts):
-        terminal.say(f"{label:<14}{value}", terminal.INDENT, hanging=" " * 14)
+class Sheet(Plain):
+    """All that one object says about access; of a symlink also what it leads to."""
+
+    def __init__(self, found: Look, accounts: Accounts) -> None:
+        self.found = found
+        self.accounts = accounts
+
+    def records(self) -> Iterator[Fields]:
+        """The object, its remarks, and the object that a symlink leads to."""
+        fields = object_fields(self.found.object, self.found.remarks, self.accounts)
+        target = self.found.target
+        if target is not None:
+            end = target.end
+            fields["leads_to"] = None if end is None else object_fields(end, self.found.target_remarks, self.accounts)
+        yield fields
+
+    def rows(self) -> Iterator[Fields]:
+        """The object alone, in one flat row."""
+        yield flat_row(object_fields(self.found.object, self.found.remarks, self.accounts))
+
+    def blocks(self) -> Iterator[Block]:
+        """The sheet."""
+        yield from _sheet(self.found.object, self.found.remarks, self.accounts)
+        target = self.found.target
+        if target is None:
+            return
+        yield BLANK
+        if target.end is not None:
+            yield Verbatim("and what it leads to:")
+            yield BLANK
+            yield from _sheet(target.end, self.found.target_remarks, self.accounts)
+        elif target.errno == errno.ENOENT:
+            yield Verbatim(f"It leads nowhere: there is no {visible(target.failed_at)}")
+        else:
+            yield Verbatim(str(PathError(target.failed_at, target.errno, "follow it to")))
+
+
+def object_fields(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Fields:
+    """The machine output of one object."""
+    return {**ObjectRecord(accounts).write(found), "remarks": [finding_fields(remark) for remark in remarks]}
+
+
+def _sheet(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Iterator[Block]:
+    yield Verbatim(Span(visible(found.path), "strong"))
+    yield Prose(_headline(found), 1)
+    yield BLANK
+    if found.posture.kind is not Kind.SYMLINK:
+        yield _entries(found.posture, accounts)
+        yield BLANK
+    for label, value in _facts(found, accounts):
+        yield Prose(f"{label:<14}{value}", 1, hanging=" " * 14)
     if remarks:
-        print()
+        yield BLANK
     for remark in remarks:
         mark = {"danger": "!!", "odd": "! "}.get(remark.weight, "- ")
-        terminal.say(f"{mark} {remark.text}", terminal.INDENT, hanging="   ", mark=mark)
+        style = "no" if mark.startswith("!") else "faint"
+        yield Prose([Span(mark, style), f" {remark.text}"], 1, hanging="   ")
 
 
-def _headline(object_: Object) -> str:
-    posture, status = object_.posture, object_.status
+def _headline(found: Object) -> str:
+    posture, status = found.posture, found.status
     parts = [words.KIND[posture.kind]]
     if posture.kind is Kind.FILE:
-        parts.append(words.counted(status.size, "byte"))
+        parts.append(counted(status.size, "byte"))
     if posture.kind is not Kind.DIRECTORY:
-        parts.append(words.counted(status.links, "name"))
+        parts.append(counted(status.links, "name"))
     if status.changed is not None:
         when = time.strftime("%Y-%m-%d %H:%M", time.localtime(status.changed // 10**9))
         parts.append(f"status changed {when}")
@@ -58,83 +109,81 @@ def _headline(object_: Object) -> str:
 # --- entries -----------------------------------------------------------------
 
 
-def _print_entries(posture: Posture, accounts: Accounts) -> None:
+def _entries(posture: Posture, accounts: Accounts) -> Table:
     """Every entry, or the mode's three classes, with what the mask leaves and what that means."""
     acl = posture.acl or from_mode(posture.mode)
     header = ["entry", "", "letters", "after mask", "which lets them"]
     rows = [_entry_row(entry, acl, posture, accounts) for entry in acl.entries]
     if acl.mask is None:
-        for row in (header, *rows):
+        del header[3]
+        for row in rows:
             del row[3]
-    columns = Columns(header)
-    for row in rows:
-        columns.add(row)
-    columns.flush()
+    return Table(header, rows)
 
 
-def _entry_row(entry: Entry, acl: AccessList, posture: Posture, accounts: Accounts) -> list[str]:
-    kind, name = _who(entry, posture, accounts)
+def _entry_row(entry: Entry, acl: AccessList, posture: Posture, accounts: Accounts) -> list[Spans]:
+    kind, name = _whom(entry, posture, accounts)
     given = permission_letters(entry.permissions)
     if entry.tag is Tag.MASK:
         return [kind, name, given, "", "at most this, for all but owner and other"]
-    left = acl.effective(entry)
-    kept = terminal.paint(permission_letters(left), "faint" if left == entry.permissions else "no")
+    left = effective(entry, acl.mask)
+    kept = Span(permission_letters(left), "faint" if left == entry.permissions else "no")
     meaning = words.permissions(left, posture.kind)
     if entry.id is not None and passes_over_list(posture.mode):
         meaning = "the same as other: the list is passed over"
     return [kind, name, given, kept, meaning]
 
 
-def _who(entry: Entry, posture: Posture, accounts: Accounts) -> tuple[str, str]:
+def _whom(entry: Entry, posture: Posture, accounts: Accounts) -> tuple[str, str]:
     """The kind of entry and whom it speaks of."""
     if entry.tag is Tag.OWNER:
-        return "owner", words.user_name(posture.uid, accounts)
+        return "owner", naming.user_with_number(posture.uid, accounts)
     if entry.tag is Tag.NAMED_USER and entry.id is not None:
-        return "user", words.user_name(entry.id, accounts)
+        return "user", naming.user_with_number(entry.id, accounts)
     if entry.tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
-        return "group", words.group_name(posture.gid if entry.id is None else entry.id, accounts)
+        return "group", naming.group_with_number(posture.gid if entry.id is None else entry.id, accounts)
     return ("mask" if entry.tag is Tag.MASK else "other"), ""
 
 
 # --- facts -------------------------------------------------------------------
 
 
-def _facts(object_: Object, accounts: Accounts) -> list[tuple[str, str]]:
-    posture = object_.posture
+def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
+    posture = found.posture
     facts = []
     if posture.kind is Kind.SYMLINK:
-        facts.append(("leads to", visible(object_.target or "")))
-        facts.append(("owner", words.user_name(posture.uid, accounts)))
+        facts.append(("leads to", visible(found.target or "")))
+        facts.append(("owner", naming.user_with_number(posture.uid, accounts)))
     else:
         groups = [posture.gid, *(sorted(posture.acl.named()[1] - {posture.gid}) if posture.acl else ())]
         facts += [("members" if place == 0 else "", _members(gid, accounts)) for place, gid in enumerate(groups)]
-        facts += _list_facts(object_, accounts)
+        facts += _list_facts(found, accounts)
     if posture.flags:
         facts.append(("flags", ", ".join(posture.flags)))
     if posture.capabilities is not None:
         facts.append(("capabilities", _capabilities(posture.capabilities)))
-    if object_.mount is not None:
-        facts.append(("mount", _mount(object_.mount)))
-    if object_.label is not None:
-        facts.append(("security label", f" {visible(object_.label)}"))
+    if found.mount is not None:
+        facts.append(("mount", _mount(found.mount)))
+    if found.label is not None:
+        facts.append(("security label", f" {visible(found.label)}"))
     return facts
 
 
 def _members(gid: int, accounts: Accounts) -> str:
-    name = words.group_name(gid, accounts)
+    name = naming.group_with_number(gid, accounts)
     primary = [visible(user.name) for user in accounts.primary_members(gid)]
     listed = [visible(user.name) for user in accounts.listed_members(gid) if user.gid != gid]
     if not primary and not listed:
         return f"nobody is in {name}"
-    parts = [f"{words.several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found]
-    return f"{words.counted(len(primary) + len(listed), 'user')} in {name}: {'; '.join(parts)}"
+    parts = [f"{several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found]
+    return f"{counted(len(primary) + len(listed), 'user')} in {name}: {'; '.join(parts)}"
 
 
-def _list_facts(object_: Object, accounts: Accounts) -> list[tuple[str, str]]:
-    posture = object_.posture
+def _list_facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
+    posture = found.posture
     facts = []
-    if posture.acl is None and object_.keeps_lists is not None:
-        if object_.keeps_lists:
+    if posture.acl is None and found.keeps_lists is not None:
+        if found.keeps_lists:
             facts.append(("access list", "none; this file system keeps them (asked for one, the kernel knew of none)"))
         else:
             facts.append(("access list", "none; this file system keeps none (the kernel: operation not supported)"))
@@ -156,5 +205,5 @@ def _capabilities(found: capabilities.FileCapabilities) -> str:
 def _mount(mount: Mount) -> str:
     options = (*mount.options, *(("ro",) if mount.read_only else ()))
     counting = [f"{option}: {meaning}" for option, meaning in _MOUNT_WORDS.items() if option in options]
-    told = "; ".join(counting) or "its options change nothing about access"
-    return f"{visible(mount.point)}, {visible(mount.type)}; {told}"
+    said = "; ".join(counting) or "its options change nothing about access"
+    return f"{visible(mount.point)}, {visible(mount.type)}; {said}"

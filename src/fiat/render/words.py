@@ -1,11 +1,8 @@
 """Plain words for what the core holds in codes."""
 
-from collections.abc import Iterable
-
-from fiat.core.model.accounts import Accounts
-from fiat.core.model.posture import Kind
-from fiat.core.model.principals import Principal
-from fiat.core.text import visible
+from fiat.core.model import right as rights
+from fiat.core.model.kind import Kind
+from fiat.core.model.right import Right
 
 KIND = {
     Kind.FILE: "regular file",
@@ -16,6 +13,17 @@ KIND = {
     Kind.BLOCK: "block device",
     Kind.CHARACTER: "character device",
 }
+
+KINDS = {
+    Kind.FILE: "files",
+    Kind.DIRECTORY: "directories",
+    Kind.SYMLINK: "symlinks",
+    Kind.FIFO: "named pipes",
+    Kind.SOCKET: "sockets",
+    Kind.BLOCK: "block devices",
+    Kind.CHARACTER: "character devices",
+}
+"""The same for several."""
 
 
 def permissions(value: int, kind: Kind) -> str:
@@ -38,96 +46,41 @@ def _on_directory(value: int) -> str:
 
 
 _PHRASES = {
-    "read": "read",
-    "write": "write",
-    "execute": "execute",
-    "traverse": "traverse",
-    "list": "list the names in",
-    "create": "create",
-    "delete": "delete",
-    "rename": "rename",
-    "change-mode": "change the mode of",
-    "change-owner": "change the owner of",
-    "change-group": "change the group of",
+    rights.READ: "read",
+    rights.WRITE: "write",
+    rights.EXECUTE: "execute",
+    rights.TRAVERSE: "traverse",
+    rights.LIST: "list the names in",
+    rights.APPEND: "append to",
+    rights.CREATE: "create",
+    rights.DELETE: "delete",
+    rights.RENAME: "rename",
+    rights.CHANGE_MODE: "change the mode of",
+    rights.CHANGE_OWNER: "change the owner of",
+    rights.CHANGE_GROUP: "change the group of",
 }
 
 
-def right_heading(right: str, kind: Kind) -> str:
+def right_heading(right: Right, kind: Kind) -> str:
     """The column heading of a right on an object of this kind."""
     if kind is Kind.DIRECTORY:
-        return {"read": "list", "write": "add, remove", "create": "add"}.get(right, right)
-    return right
+        return {rights.READ: "list", rights.WRITE: "add, remove", rights.CREATE: "add"}.get(right, right.name)
+    return right.name
 
 
-def right_phrase(right: str, kind: Kind | None) -> str:
+def right_phrase(right: Right, kind: Kind | None) -> str:
     """The right as a verb for a sentence: ``list the names in``."""
-    if kind is Kind.DIRECTORY and right in ("read", "write", "create"):
-        return {"read": "list the names in", "write": "add or remove names in", "create": "add names in"}[right]
-    if kind is Kind.SOCKET and right == "write":
+    if kind is Kind.DIRECTORY and right in (rights.READ, rights.WRITE, rights.CREATE):
+        return {
+            rights.READ: "list the names in",
+            rights.WRITE: "add or remove names in",
+            rights.CREATE: "add names in",
+        }[right]
+    if kind is Kind.SOCKET and right is rights.WRITE:
         return "connect to"
-    if kind is not None and right == "create":
+    if kind is not None and right is rights.CREATE:
         return "open for writing, creating it,"
     return _PHRASES[right]
 
 
-def user_name(uid: int, accounts: Accounts) -> str:
-    """``keeper (7101)``, or ``7188 (no account)``."""
-    user = accounts.user_numbered(uid)
-    return f"{visible(user.name)} ({uid})" if user else f"{uid} (no account)"
-
-
-def group_name(gid: int, accounts: Accounts) -> str:
-    """``watch (7201)``, or ``7299 (no group of this number)``."""
-    group = accounts.group_numbered(gid)
-    return f"{visible(group.name)} ({gid})" if group else f"{gid} (no group of this number)"
-
-
-def principal(who: Principal) -> str:
-    """Who, for a sentence: ``surveyor``, ``uid 7188``, ``a member of watch alone``, ``process 812``."""
-    name = visible(who.name) if who.name is not None else None
-    if who.kind == "group":
-        (gid,) = who.gids
-        return f"a member of {name or gid} alone"
-    if who.kind == "anyone-else":
-        return "anyone else"
-    if who.kind == "process":
-        return f"process {who.pid} ({name or f'uid {who.uid}'})"
-    return name or f"uid {who.uid}"
-
-
-def who_word(who: Principal) -> str:
-    """Who, as a word that a command line takes: ``surveyor``, ``uid:7188``, ``group:watch``."""
-    if who.kind == "group":
-        (gid,) = who.gids
-        return f"group:{gid if who.name is None else who.name}"
-    if who.kind == "anyone-else":
-        return "anyone-else"
-    if who.kind == "process":
-        return f"pid:{who.pid}"
-    return f"uid:{who.uid}" if who.name is None else who.name
-
-
-def counted(number: int, one: str, many: str = "") -> str:
-    """``1 user``, ``12 users``."""
-    return f"{number:,} {one if number == 1 else many or one + 's'}"
-
-
-def of_all(number: int, whole: int, one: str) -> str:
-    """``12 paths``, or ``5 of 12 paths`` where that is not all."""
-    return counted(number, one) if number == whole else f"{number:,} of {counted(whole, one)}"
-
-
-def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
-    """``4 users: keeper, steward, …``: the count where there are several, the first names, how many more."""
-    given = list(names)
-    return several_of(given[:show], len(given), what)
-
-
-def several_of(first: list[str], count: int, what: str = "") -> str:
-    """The same, where only the first names are at hand."""
-    if not count:
-        return ""
-    shown = ", ".join(first)
-    if count > len(first):
-        shown += f" and {count - len(first):,} more"
-    return f"{count:,} {what}: {shown}" if what and count > 1 else shown
+NO_UMASK = "In a directory with a default list the umask does not count: new entries take that list over."

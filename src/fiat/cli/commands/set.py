@@ -12,36 +12,20 @@ Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
 
 import argparse
-import errno
-import os
-import sys
-from collections.abc import Iterator
-from typing import Any
 
-from fiat.cli.options import carrying
-from fiat.cli.options.carrying import Result, add_history, open_history
-from fiat.cli.options.hosts import failure, open_host
-from fiat.cli.options.wishes import add_wishes, wish_of
-from fiat.cli.parser import add_common, add_selection, selection
+from fiat.app import change
+from fiat.app.change import GUARDS, How, Planned
+from fiat.app.hosts import open_host
+from fiat.app.running import Result
+from fiat.app.status import Status
+from fiat.app.text import HistoryError, NotationError
+from fiat.cli.options.common import add_common
+from fiat.cli.options.histories import add_history, command_words, history_of
+from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.wishes import add_wishes, tied, wish_of
 from fiat.cli.progress import Progress
-from fiat.cli.status import Status
-from fiat.core.ask import caveats
-from fiat.core.change import plan
-from fiat.core.change.apply import entries_of
-from fiat.core.change.guards import GUARDS, Guard
-from fiat.core.change.history import Beginning
-from fiat.core.change.plan import Plan, Target
-from fiat.core.errors import HistoryError, NotationError, PathError
-from fiat.core.model.accounts import Accounts
-from fiat.core.model.host import Host
-from fiat.core.model.record import posture_fields
-from fiat.core.text import visible
-from fiat.core.tree.route import open_end
-from fiat.core.tree.survey import Survey, alone
-from fiat.core.words.selection import Selection
-from fiat.render import changes, terminal, words
-from fiat.render.effects import print_shifts, shift_fields, told
-from fiat.render.report import Report
+from fiat.render.output import Output
+from fiat.render.plan import PlanView
 
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
@@ -77,263 +61,56 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_common(parser)
 
 
-def prepare(arguments: list[str]) -> list[str]:
-    """The arguments with each mode or mask that begins with a dash tied to its option: it is none itself."""
-    found: list[str] = []
-    for word in arguments:
-        rights = word == "---" or (word.startswith("-") and not word.startswith("--"))
-        if rights and found and found[-1] in _TAKE_RIGHTS:
-            found[-1] += f"={word}"
-        else:
-            found.append(word)
-    return found
-
-
-_TAKE_RIGHTS = ("--mode", "--file-mode", "--dir-mode", "--mask", "--default-mask")
+prepare = tied
 
 
 def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
-    report = Report("set", args.format)
-    host = open_host(args)
+    output = Output("set", args.format)
+    host = open_host(args.snapshot, args.accounts)
     wish = wish_of(args, host)
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
-    chosen = selection(args, host.accounts)
-    with Progress(report.as_text) as progress:
-        targets = list(_targets(host, args, chosen, report, progress))
-        made = plan.make(host, targets, wish, progress.tell)
-    guards = [guard for guard in made.guards if guard.name not in args.accept]
-    _caveats(made, targets, host, report)
+    how = How(args.below, args.contents, args.link_itself, args.across_mounts, selected(args, host.accounts))
+    with Progress(output.shows_progress) as progress:
+        planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+    guards = planned.refused_by(args.accept)
+    output.caveat(planned.caveats)
     result = None
     if not args.preview and not guards:
         try:
-            result = _apply(made, host, args, report)
+            result = _apply(planned, args, output)
         except HistoryError as error:
-            report.complaint(HistoryError(f"{error}; nothing was changed, and --no-history changes without it"))
+            output.complain(f"{error}; nothing was changed, and --no-history changes without it")
             return Status.GUARDED
-    _Showing(args, made, targets, host.accounts, report, guards, result).show()
-    return report.finish(Status.GUARDED if guards and not args.preview else Status.DONE)
-
-
-# --- what is meant -------------------------------------------------------------
-
-
-def _targets(
-    host: Host, args: argparse.Namespace, chosen: Selection, report: Report, progress: Progress
-) -> Iterator[Target]:
-    with_tree = args.below or args.contents
-    for path in args.paths:
-        if not path:  # not the current directory: a variable of a script that was never set
-            report.problem(PathError(path, errno.ENOENT))
-            continue
-        route, node = open_end(host, path, follow=not args.link_itself)
-        if route.end is None or node is None:
-            report.problem(failure(route))
-            continue
-        try:
-            if with_tree:
-                survey = node.survey(across_mounts=args.across_mounts, progress=progress.tell)
-            else:
-                survey = alone(route.end._replace(status=route.end.status._replace(birth=node.now().birth)))
-        finally:
-            node.close()
-        if not survey.complete:
-            raise KeyboardInterrupt
-        taken = survey.chosen(chosen, host.accounts)
-        if args.contents:
-            taken[0] = False
-        yield Target(path, route, survey, taken, with_tree)
-
-
-def _caveats(made: Plan, targets: list[Target], host: Host, report: Report) -> None:
-    report.caveat(caveats.of_host(host.settings))
-    for target in targets:
-        report.caveat(caveats.of_route(target.route))
-        report.caveat(caveats.of_mounts_left_out(target.survey.skipped))
-        _troubles(target.survey, report)
-    report.caveat(caveats.of_mounts_not_counted(made.skipped))
-    for trouble in made.troubles:
-        report.problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
-
-
-def _troubles(survey: Survey, report: Report) -> None:
-    for trouble in survey.troubles:
-        hint = "what is under it is left alone" if trouble.errno == errno.EACCES else ""
-        report.problem(PathError(trouble.path, trouble.errno, hint=hint))
-
-
-# --- doing it ---------------------------------------------------------------------
-
-
-def _apply(made: Plan, host: Host, args: argparse.Namespace, report: Report) -> Result:
-    """Write each change through its handle; what the plan knows to be refused is a problem as well."""
-    for item in made.refused():
-        report.problem(PathError(item.path, item.change.errno, "change"))
-        if args.stop:
-            break
-    items = [] if args.stop and report.problems else made.to_write()
-    if not items:
-        return Result(None, "", 0, 0, 0, 0)
-    actor = host.accounts.user_numbered(os.geteuid())
-    beginning = Beginning(
-        actor.name if actor else None,
-        ("fiat", *(sys.argv[1:] if sys.argv else ())),
-        None,
-        told(made.gains),
-        told(made.losses),
+    view = PlanView(
+        planned,
+        preview=args.preview,
+        guards=guards,
+        result=result,
+        failed=output.has_problems,
+        history=args.history,
     )
-    from fiat.engine import changing as together
-
-    history = None if args.no_history else open_history(args)
-    return carrying.carry(
-        lambda stopping: together.carry_out(host, items, stopping),
-        list(entries_of(items)),
-        beginning,
-        history,
-        report,
-        stop_at_first=args.stop,
-    )
+    output.add(view, count=view.meant)
+    if args.preview:
+        return output.finish()
+    for guard in guards:
+        output.refuse(guard)
+    return output.finish(Status.GUARDED if guards else Status.DONE)
 
 
-# --- saying it ----------------------------------------------------------------------
-
-
-class _Showing:
-    """Says what was planned, and what of it was done."""
-
-    def __init__(
-        self,
-        args: argparse.Namespace,
-        made: Plan,
-        targets: list[Target],
-        accounts: Accounts,
-        report: Report,
-        guards: list[Guard],
-        result: Result | None,
-    ) -> None:
-        self.args = args
-        self.made = made
-        self.targets = targets
-        self.accounts = accounts
-        self.report = report
-        self.guards = guards
-        self.preview: bool = args.preview
-        self.result = result
-        self.counts = made.counts()
-        self.examples = made.examples()
-        self.changing = sum(
-            count for count, noted in zip(self.counts, made.changes, strict=True) if noted.change.changes
+def _apply(planned: Planned, args: argparse.Namespace, output: Output) -> Result:
+    """Write the plan down, and carry it out."""
+    history = None if args.no_history else history_of(args)
+    with Progress(output.shows_progress, "changed", planned.plan.changing) as progress:
+        result = change.apply(
+            planned,
+            history,
+            command_words(),
+            problem=output.problem,
+            progress=progress.report,
+            stop_at_first=args.stop,
         )
-
-    def show(self) -> None:
-        """Print it in the format asked for."""
-        if self.report.as_text:
-            self.report.answered = sum(self.counts)
-            self._print()
-            if self.guards:
-                print()
-            for guard in self.guards:
-                self._say_guard(guard)
-            return
-        self._fields()
-        for guard in self.guards:
-            if not self.preview:
-                self.report.refused(guard)
-
-    # machine output
-
-    def _fields(self) -> None:
-        known: dict[int, dict[str, Any]] = {}
-        for item in self.made.items():
-            rest = known.get(id(item.noted))
-            if rest is None:
-                rest = known[id(item.noted)] = {
-                    "before": posture_fields(item.change.before, self.accounts),
-                    "after": posture_fields(item.change.after, self.accounts),
-                    "notes": [note._asdict() for note in item.noted.notes],
-                }
-            self.report.add({"path": item.path, **rest})
-        self.report.beside = {
-            "gains": [shift_fields(shift) for shift in self.made.gains],
-            "losses": [shift_fields(shift) for shift in self.made.losses],
-            "guards": [guard._asdict() for guard in self.made.guards],
-            "applied": self.result is not None and self.result.complete and not self.report.problems,
-            "changed": 0 if self.result is None else self.result.changed,
-            "history": None if self.result is None else self.result.fields(),
-        }
-
-    # text
-
-    def _print(self) -> None:
-        for target in self.targets:
-            if target.route.links:
-                end = visible(target.survey.top.path)
-                print(f"{visible(target.asked)} leads to {end}, which is what changes")
-        refused = [(number, noted.change.errno) for number, noted in enumerate(self.made.changes) if noted.change.errno]
-        if self.result is None:
-            for number, code in refused:
-                count, example = self.counts[number], visible(self.examples[number])
-                what = example if count == 1 else f"{words.counted(count, 'path')}, such as {example}"
-                print(f"Cannot be changed: {what} ({os.strerror(code)})")
-        so = self._what_is_so()
-        if not self.changing:
-            if so:
-                print(f"Already so, nothing to change: {so}")
-            elif not self.counts and self.targets:
-                print("Nothing here is meant: no path is what the options choose.")
-            return
-        print(terminal.paint(self._headline(), "strong"))
-        if so:
-            print(f"{terminal.INDENT}already so: {so}")
-        print()
-        changes.print_changes(
-            (
-                changes.Changed(noted.change.before, noted.change.after, self.examples[number], count)
-                for number, (noted, count) in enumerate(zip(self.made.changes, self.counts, strict=True))
-                if count and noted.change.changes
-            ),
-            self.accounts,
-        )
-        for text in dict.fromkeys(note.text for noted in self.made.changes for note in noted.notes):
-            terminal.say("-  " + text, terminal.INDENT, hanging="   ")
-        print()
-        if self.result is not None and not self.result.complete:
-            print("Gains and losses are those of the whole plan, of which a part was not written:")
-        for title, shifts in (("Gains", self.made.gains), ("Loses", self.made.losses)):
-            print_shifts(title, told(shifts))
-        if self.result is not None:
-            carrying.print_ending(self.result, self.args)
-
-    def _headline(self) -> str:
-        if self.result is not None:
-            return f"{words.of_all(self.result.changed, self.changing, 'path')} changed."
-        paths = words.counted(self.changing, "path")
-        if self.preview:
-            return f"Preview: {paths} would change. Nothing is written."
-        return f"Refused: nothing is written. {paths} would change."
-
-    def _what_is_so(self) -> str:
-        """What is meant and is so already: the paths, or how many there are in trees."""
-        same = [
-            number
-            for number, noted in enumerate(self.made.changes)
-            if not noted.change.changes and not noted.change.errno and self.counts[number]
-        ]
-        count = sum(self.counts[number] for number in same)
-        if not count or any(target.with_tree for target in self.targets):
-            return words.counted(count, "path") if count else ""
-        paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
-        return words.several(paths, "paths")
-
-    def _say_guard(self, guard: Guard) -> None:
-        where = visible(guard.path)
-        if guard.paths > 1:
-            where = f"{words.counted(guard.paths, 'path')}, such as {where}"
-        if self.preview:
-            terminal.say(
-                f"Guard {guard.name} would refuse this. {where}: {guard.text}. --accept {guard.name} does it.",
-                hanging="  ",
-            )
-        else:
-            self.report.refused(guard)
+    if result.unfinished is not None:
+        output.complain(f"run {result.number} can be undone, but {result.unfinished}")
+    return result

@@ -1,16 +1,8 @@
 """The options of ``fiat set`` that say what is to be changed."""
 
 import argparse
-import errno
 
-from fiat.core.change.wish import ListWish, Wish, parse_entries
-from fiat.core.errors import NotationError, PathError
-from fiat.core.model.accesslist import Entry, parse_entry, parse_permissions
-from fiat.core.model.accounts import Accounts
-from fiat.core.model.host import Host
-from fiat.core.model.mode import ModeChange, parse_change
-from fiat.core.model.posture import Posture
-from fiat.core.tree.route import walk
+from fiat.app.words import Host, Wish, list_wish, wish
 
 
 def add_wishes(parser: argparse.ArgumentParser) -> None:
@@ -48,47 +40,37 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
 
 
 def wish_of(args: argparse.Namespace, host: Host) -> Wish:
-    """What the options ask for.
-
-    Raises :class:`NotationError` or :class:`UnknownAccount` for a wrong word,
-    :class:`PathError` where the path after ``--like`` cannot be looked at.
-    """
+    """What the options ask for."""
     accounts = host.accounts
-    wish = Wish(
-        mode=_mode(args.mode),
-        file_mode=_mode(args.file_mode),
-        dir_mode=_mode(args.dir_mode),
-        uid=None if args.owner is None else accounts.user_id(args.owner),
-        gid=None if args.group is None else accounts.group_id(args.group),
-        access=_list(args.entry, args.no_entry, args.mask, args.no_list, accounts),
-        default=_list(args.default_entry, args.no_default_entry, args.default_mask, args.no_default_list, accounts),
-        like=None if args.like is None else _posture_of(host, args.like),
-    )
-    if wish == Wish():
-        raise NotationError("", "what shall be set? --mode, --owner, --group, --entry and others say it; see --help")
-    return wish
-
-
-def _mode(word: str | None) -> ModeChange | None:
-    return None if word is None else parse_change(word)
-
-
-def _list(entries: list[str], no_entries: list[str], mask: str | None, drop: bool, accounts: Accounts) -> ListWish:
-    return ListWish(
-        parse_entries(entries, accounts.user_id, accounts.group_id),
-        tuple(_who(word, accounts) for word in no_entries),
-        None if mask is None else parse_permissions(mask),
-        drop,
+    return wish(
+        host,
+        mode=args.mode,
+        file_mode=args.file_mode,
+        dir_mode=args.dir_mode,
+        owner=args.owner,
+        group=args.group,
+        access=list_wish(accounts, entries=args.entry, no_entries=args.no_entry, mask=args.mask, drop=args.no_list),
+        default=list_wish(
+            accounts,
+            entries=args.default_entry,
+            no_entries=args.no_default_entry,
+            mask=args.default_mask,
+            drop=args.no_default_list,
+        ),
+        like=args.like,
     )
 
 
-def _who(word: str, accounts: Accounts) -> Entry:
-    """The entry that is for ``word``: an entry without its permissions, though they may stand there."""
-    return parse_entry(word if word.count(":") > 1 else f"{word}:-", accounts.user_id, accounts.group_id)
+_TAKE_RIGHTS = ("--mode", "--file-mode", "--dir-mode", "--mask", "--default-mask")
 
 
-def _posture_of(host: Host, path: str) -> Posture:
-    route = walk(host, path) if path else None
-    if route is None or route.end is None:
-        raise PathError(path, route.errno if route else errno.ENOENT)
-    return route.end.posture
+def tied(arguments: list[str]) -> list[str]:
+    """The arguments with each mode or mask that begins with a dash tied to its option: it is none itself."""
+    found: list[str] = []
+    for word in arguments:
+        rights = word == "---" or (word.startswith("-") and not word.startswith("--"))
+        if rights and found and found[-1] in _TAKE_RIGHTS:
+            found[-1] += f"={word}"
+        else:
+            found.append(word)
+    return found

@@ -1,37 +1,182 @@
-"""Gains and losses: who has which right after, and had not before, or the other way round."""
+"""Effects: who gains and who loses which right, on how many paths.
 
+One question, asked twice: of a host as it was and of a host as it is, or as it
+would be (:mod:`fiat.core.tree.asif`). Previews, guards that speak of people,
+supposed memberships and advice all come down to :func:`more`, so none of them
+can disagree with ``who``. Whole trees are compared in
+:mod:`fiat.core.ask.treeeffects`.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
-from fiat.core.ask.who import Answer
-from fiat.core.model.principals import Principal, places
+from fiat.core.ask.who import postures_on, universe_of
+from fiat.core.model import right as rights_
+from fiat.core.model.host import Host
+from fiat.core.model.principals import Principal, Universe, places
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.tree.walk import route_for
+
+Sets = Mapping[Right, int | None]
+"""For each right the set of principals that have it, None where it does not apply."""
 
 
-class Shift(NamedTuple):
-    """One principal's gain, or loss, of one right, on so many paths."""
-
-    principal: Principal
-    right: str
-    paths: int = 1
-
-
-def between(before: Answer, after: Answer) -> tuple[list[Shift], list[Shift]]:
-    """The gains and the losses from one answer about a path to another about the same path."""
-    return _more(after, before), _more(before, after)
-
-
-def _more(one: Answer, other: Answer) -> list[Shift]:
-    """What is granted in ``one`` and not in ``other``, for principals that both know."""
-    known = {_identity(who): place for place, who in enumerate(other.universe.principals)}
-    found = []
-    for right, allowed in one.allowed.items():
-        for place in places(allowed):
-            who = one.universe.principals[place]
-            elsewhere = known.get(_identity(who))
-            if elsewhere is not None and not other.has(elsewhere, right):
-                found.append(Shift(who, right))
+def more(one: Sets, other: Sets) -> dict[Right, int]:
+    """For each right, who has it by ``other`` and not by ``one``; where it does not apply to both, nobody."""
+    found = {}
+    for right, had in one.items():
+        has = other[right]
+        if had is not None and has is not None and has & ~had:
+            found[right] = has & ~had
     return found
 
 
-def _identity(who: Principal) -> tuple[object, ...]:
-    """What stays the same of a principal when memberships change."""
-    return (who.kind, who.gids) if who.kind == "group" else (who.kind, who.uid, who.name, who.pid)
+class Shift(NamedTuple):
+    """One principal's gain, or loss, of one right, on so many paths.
+
+    ``apart`` is on how many of these the right does not go with the one that it
+    nearly always goes with (:attr:`Right.with_right`).
+    """
+
+    principal: Principal
+    right: Right
+    paths: int = 1
+    apart: int = 1
+
+
+class _Counted:
+    """For each right how many paths each set of principals gained it, or lost it, on."""
+
+    def __init__(self) -> None:
+        self.every: dict[Right, dict[int, int]] = {}
+        self.apart: dict[Right, dict[int, int]] = {}
+
+    def add(self, found: Mapping[Right, int], paths: int) -> None:
+        for right, bits in found.items():
+            beside = found.get(right.with_right, 0) if right.with_right is not None else 0
+            for into, some in ((self.every, bits), (self.apart, bits & ~beside)):
+                if some:
+                    counts = into.setdefault(right, {})
+                    counts[some] = counts.get(some, 0) + paths
+
+    def merge(self, other: "_Counted") -> None:
+        for mine, theirs in ((self.every, other.every), (self.apart, other.apart)):
+            for right, counts in theirs.items():
+                known = mine.setdefault(right, {})
+                for bits, paths in counts.items():
+                    known[bits] = known.get(bits, 0) + paths
+
+    def shifts(self, universe: Universe) -> tuple[Shift, ...]:
+        """By right, and then in the order of the universe."""
+        size = len(universe.principals)
+        found = []
+        for right in rights_.ALL:
+            every, apart = (_totals(counts.get(right, {}), size) for counts in (self.every, self.apart))
+            for place, paths in every.items():
+                found.append(Shift(universe.principals[place], right, paths, apart.get(place, 0)))
+        return tuple(found)
+
+
+_FEW = 40
+"""So many sets are added up one by one before NumPy, which takes long to load, would be faster."""
+
+
+def _totals(counts: Mapping[int, int], size: int) -> dict[int, int]:
+    """For each principal that is in any of the sets, by place: the sum of their paths."""
+    if len(counts) > _FEW:
+        return _many_totals(counts, size)
+    found: dict[int, int] = {}
+    for bits, paths in counts.items():
+        for place in places(bits):
+            found[place] = found.get(place, 0) + paths
+    return dict(sorted(found.items()))
+
+
+def _many_totals(counts: Mapping[int, int], size: int) -> dict[int, int]:
+    import numpy as np
+
+    total = np.zeros(size, np.int64)
+    for bits, paths in counts.items():
+        raw = np.frombuffer(bits.to_bytes((size + 7) // 8, "little"), np.uint8)
+        total += np.unpackbits(raw, bitorder="little", count=size) * np.int64(paths)
+    return {place: int(total[place]) for place in np.flatnonzero(total).tolist()}
+
+
+class Effects:
+    """Gains and losses that were counted, and can be put together with others of the same universe.
+
+    ``at_least`` tells that not everything was counted.
+    """
+
+    def __init__(self, universe: Universe, *, at_least: bool = False) -> None:
+        self.universe = universe
+        self.at_least = at_least
+        self._gained = _Counted()
+        self._lost = _Counted()
+
+    @property
+    def gains(self) -> tuple[Shift, ...]:
+        """Everyone's gains, in the order of the rights and of the universe."""
+        return self._gained.shifts(self.universe)
+
+    @property
+    def losses(self) -> tuple[Shift, ...]:
+        """Everyone's losses, in the same order."""
+        return self._lost.shifts(self.universe)
+
+    def count(self, before: Sets, after: Sets, paths: int = 1) -> None:
+        """Count the difference of two answers that so many paths have."""
+        self._gained.add(more(before, after), paths)
+        self._lost.add(more(after, before), paths)
+
+    def merge(self, other: "Effects") -> None:
+        """Add what was counted elsewhere for the same universe."""
+        assert self.universe.principals == other.universe.principals
+        self.at_least |= other.at_least
+        self._gained.merge(other._gained)
+        self._lost.merge(other._lost)
+
+
+def effects_at(
+    before: Host,
+    after: Host,
+    path: str,
+    rights: Sequence[Right] = rights_.ALL,
+    among: Iterable[Principal] = (),
+) -> Effects:
+    """Who gains and who loses what on one path; among the users and groups of both hosts, and ``among``."""
+    routes = [(right, route_for(before, path, right), route_for(after, path, right)) for right in rights]
+    universes = _universes(before, after, [route for _, one, other in routes for route in (one, other)], among)
+    asked, again = (Access(one, host.settings) for one, host in zip(universes, (before, after), strict=True))
+    found = Effects(universes[1])
+    had, has = {}, {}
+    for right, one, other in routes:
+        had[right], has[right] = _allowed(asked, one, right), _allowed(again, other, right)
+    found.count(had, has)
+    return found
+
+
+def _allowed(access: Access, route: Route, right: Right) -> int | None:
+    """Who has ``right`` at the end of ``route``; None where it means nothing there."""
+    if route.end is None or not right.applies(route.end.posture.kind):
+        return None
+    return access.allowed(route, right)
+
+
+def _universes(
+    before: Host, after: Host, routes: Sequence[Route], among: Iterable[Principal]
+) -> tuple[Universe, Universe]:
+    """The same principals in the same places, as they are on either host."""
+    more_people = tuple(among)
+    postures = list(postures_on(routes))
+    one, other = (universe_of(host.accounts, postures, more_people) for host in (before, after))
+    return (one, one) if before.accounts is after.accounts else same_people(one, other)
+
+
+def same_people(one: Universe, other: Universe) -> tuple[Universe, Universe]:
+    """Those that are in both universes, in the same places, as they are in either."""
+    known = {who.identity: who for who in other.principals}
+    both = [who for who in one.principals if who.identity in known]
+    return Universe(both), Universe(known[who.identity] for who in both)

@@ -3,26 +3,19 @@
 from collections.abc import Iterable, Sequence
 
 from fiat.core.model import principals
+from fiat.core.model import right as rights_
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.rules.access import RIGHTS, Access, Verdict, applies, route_for
-from fiat.core.tree.route import Route
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.rules.check import Verdict
+from fiat.core.tree.walk import route_for
 
 
-def universe_for(accounts: Accounts, routes: Iterable[Route], more: Iterable[Principal] = ()) -> Universe:
-    """Everyone in the database, every number that owns or is named on the routes, and ``more``."""
-    objects = (object_ for route in routes for object_ in route.objects)
-    return universe_of(accounts, objects, more)
-
-
-def universe_of(accounts: Accounts, objects: Iterable[Object], more: Iterable[Principal] = ()) -> Universe:
-    """Everyone in the database, every number that owns or is named on ``objects``, and ``more``."""
-    return universe_of_postures(accounts, (object_.posture for object_ in objects), more)
-
-
-def universe_of_postures(accounts: Accounts, postures: Iterable[Posture], more: Iterable[Principal] = ()) -> Universe:
+def universe_of(accounts: Accounts, postures: Iterable[Posture], more: Iterable[Principal] = ()) -> Universe:
     """Everyone in the database, every number that owns or is named on what has ``postures``, and ``more``."""
     uids: set[int] = set()
     gids: set[int] = set()
@@ -36,6 +29,11 @@ def universe_of_postures(accounts: Accounts, postures: Iterable[Posture], more: 
     return principals.of_accounts(accounts, uids, gids, more)
 
 
+def postures_on(routes: Iterable[Route]) -> Iterable[Posture]:
+    """The postures of everything walked on ``routes``, and of their ends."""
+    return (object_.posture for route in routes for object_ in route.objects)
+
+
 class Answer:
     """Who has which right at the end of one route.
 
@@ -44,44 +42,29 @@ class Answer:
     rights on names that are not there can be asked for.
     """
 
-    def __init__(
-        self,
-        host: Host,
-        accounts: Accounts,
-        route: Route,
-        rights: Sequence[str] = (),
-        more: Iterable[Principal] = (),
-    ) -> None:
-        self.accounts = accounts
+    def __init__(self, host: Host, route: Route, rights: Sequence[Right] = (), more: Iterable[Principal] = ()) -> None:
+        self.accounts = host.accounts
         self.route = route
         self.end = route.end
         kind = route.end.posture.kind if route.end else None
-        self.rights = tuple(rights) or tuple(right for right in RIGHTS if kind is None or applies(right, kind))
-        self.universe = universe_for(accounts, [route], more)
+        self.rights = tuple(rights) or tuple(one for one in rights_.BASIC if kind is None or one.applies(kind))
+        self.universe = universe_of(host.accounts, postures_on([route]), more)
         self._access = Access(self.universe, host.settings)
         self._routes = {right: route_for(host, route.asked, right) for right in self.rights}
         self.allowed = {right: self._access.allowed(self._routes[right], right) for right in self.rights}
 
-    def has(self, place: int, right: str) -> bool | None:
+    def has(self, place: int, right: Right) -> bool | None:
         """Whether the principal at ``place`` has ``right``; None where that was not asked."""
         allowed = self.allowed.get(right)
         return None if allowed is None else bool(allowed >> place & 1)
 
-    def verdict(self, place: int, right: str) -> Verdict:
+    def verdict(self, place: int, right: Right) -> Verdict:
         """Why the principal at ``place`` has, or has not, ``right``."""
         return self._access.verdict(self._routes[right], right, place)
 
     def members(self, gid: int) -> int:
         """The set of users in the group ``gid``."""
-        return self.of_kind("user") & self.universe.in_group(gid)
-
-    def of_kind(self, kind: str) -> int:
-        """The set of principals of this kind."""
-        found = 0
-        for place, who in enumerate(self.universe.principals):
-            if who.kind == kind:
-                found |= 1 << place
-        return found
+        return self.universe.of_kind("user") & self.universe.in_group(gid)
 
     def stops(self) -> list[tuple[Object | None, str, int]]:
         """Where on the route someone stops: the object, its path, and the set of those who do."""
@@ -93,3 +76,9 @@ class Answer:
             if stopped:
                 found.append((check.object, check.path, stopped))
         return found
+
+
+def verdict(host: Host, who: Principal, right: Right, path: str) -> tuple[Route, Verdict]:
+    """The route to ``path`` as it is walked for ``right``, and what ``who`` is told there."""
+    route = route_for(host, path, right)
+    return route, Access(Universe([who]), host.settings).verdict(route, right, 0)

@@ -10,12 +10,12 @@ from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import EXECUTE, READ, permission_letters
-from fiat.core.model.posture import Kind, Object
+from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal
 from fiat.core.rules import decision as rules
-from fiat.core.rules.access import Step, Verdict
-from fiat.core.rules.objects import permissions_for
-from fiat.core.text import visible
+from fiat.core.rules.check import Step, Verdict
+from fiat.core.rules.effective import deciding_list, effective, passes_over_list
+from fiat.core.text import joined, visible
 from fiat.core.words import naming
 
 RULE_WORDS = {
@@ -42,6 +42,10 @@ RULE_WORDS = {
     "interpreter-missing": "the script's interpreter cannot be found",
     "mount-point": "something is mounted there",
     "root-directory": "it is the root directory",
+    "not-executable": "there is nothing in it that the kernel can run",
+    "loader-missing": "the program's loader cannot be found",
+    "not-a-loader": "the program's loader is no program",
+    "a-directory": "this is a directory",
 }
 """What decided, where no entry did."""
 
@@ -76,13 +80,6 @@ def explain(principal: Principal, verdict: Verdict, end: Object | None, accounts
     return [*lines, *_Traps(principal, step, end, accounts).all()]
 
 
-def wanted(step: Step) -> int:
-    """The permissions (0 to 7) that ``step`` needed of one entry together."""
-    if step.object is not None and step.needs in ("create", "delete", "rename"):
-        return permissions_for("write", Kind.DIRECTORY)
-    return permissions_for(step.needs, step.object.posture.kind if step.object else Kind.FILE)
-
-
 def _flat_traps(step: Step, accounts: Accounts) -> Iterator[str]:
     found = step.object
     if found is None:
@@ -91,6 +88,8 @@ def _flat_traps(step: Step, accounts: Accounts) -> Iterator[str]:
         yield f"The directory belongs to {naming.user(found.posture.uid, accounts)}; write to it is not enough here."
     elif step.rule in ("owner-only", "owner-in-other-group"):
         yield f"It belongs to {naming.user(found.posture.uid, accounts)}."
+    elif step.rule in ("not-executable", "interpreter-missing") and found.program is not None and found.program.problem:
+        yield f"Of {visible(found.path)}: {found.program.problem}."
     elif step.rule == "append-only" and step.needs == "write" and not found.posture.directory:
         yield "Opening it for appending alone is allowed to those who may write."
 
@@ -106,7 +105,7 @@ class _Traps:
         self.share = step.reason.share
         self.object = step.object
         self.posture = step.object.posture
-        self.want = wanted(step)
+        self.want = step.want
         self.end = end
         self.accounts = accounts
 
@@ -142,15 +141,15 @@ class _Traps:
 
     def _spread(self) -> Iterator[str]:
         """Rights that several matching entries hold together, and none alone."""
-        acl = rules.deciding_list(self.posture)
-        together = 0
+        acl = deciding_list(self.posture)
+        all_of_them = 0
         for entry in acl.entries:
             gid = self.posture.gid if entry.tag is Tag.OWNING_GROUP else entry.id
             if entry.tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP) and gid in self.principal.gids:
-                if acl.effective(entry) & self.want == self.want:
+                if effective(entry, acl.mask) & self.want == self.want:
                     return
-                together |= acl.effective(entry)
-        if together & self.want == self.want:
+                all_of_them |= effective(entry, acl.mask)
+        if all_of_them & self.want == self.want:
             need = permission_letters(self.want).replace("-", "")
             yield f"Several of their groups' entries hold {need} together, but one entry must hold all of it at once."
 
@@ -161,7 +160,7 @@ class _Traps:
 
     def _list(self, acl: AccessList) -> Iterator[str]:
         uids, gids = acl.named()
-        if rules.passes_over_list(self.posture.mode):
+        if passes_over_list(self.posture.mode):
             if self.principal.uid in uids or gids & self.principal.gids:
                 yield "The access list names them, but its mask is ---: Linux then passes over the list altogether."
         elif self.step.rule == rules.OTHER:
@@ -171,7 +170,7 @@ class _Traps:
                 if entry.tag is Tag.NAMED_GROUP and entry.id is not None and entry.permissions & self.want == self.want
             ]
             if named:
-                yield f"The list would allow it to members of {naming.joined(named)}, which this is not."
+                yield f"The list would allow it to members of {joined(named)}, which this is not."
 
     def _half_a_directory(self) -> Iterator[str]:
         if not self.posture.directory:
@@ -183,9 +182,9 @@ class _Traps:
             yield "They may list the names in it, but without traverse nothing in it can be used."
 
     def _script(self) -> Iterator[str]:
-        if self.step.script and self.step.needs == "read":
+        if self.step.runs_for and self.step.needs == "read":
             yield "They may execute it, but it is a script: its interpreter has to read it too."
-        elif self.step.script:
-            yield f"This is about the interpreter of the script {visible(self.step.script)}."
+        elif self.step.runs_for:
+            yield f"This is about what runs {visible(self.step.runs_for)}, its interpreter or loader."
         elif self.step.needs == "execute" and self.object.script and self.share.permissions & READ:
             yield f"They may read it: given to {visible(self.object.script)} as its argument, the script would run."

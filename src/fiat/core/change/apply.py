@@ -1,4 +1,4 @@
-"""Carrying out a plan: each object compared with what the plan saw, changed through its handle, and read back."""
+"""Applying a plan: each object compared with what the plan saw, changed through its handle, and read back."""
 
 import errno
 import time
@@ -7,12 +7,10 @@ from typing import NamedTuple
 
 from fiat.core.change.history import Entry
 from fiat.core.change.plan import Item
+from fiat.core.change.steps import Steps
 from fiat.core.errors import PathError
-from fiat.core.model.host import Host, Node, Now
-from fiat.core.model.posture import Posture
-from fiat.core.model.principals import Principal
-from fiat.core.rules import changing as edit
-from fiat.core.rules.changing import Change, Steps
+from fiat.core.model.host import Host, Node
+from fiat.core.model.posture import Object, Posture
 from fiat.core.tree.handles import Handles
 
 Stopping = Callable[[], bool]
@@ -20,7 +18,10 @@ Stopping = Callable[[], bool]
 
 
 class Outcome(NamedTuple):
-    """What became of one object: changed where ``error`` is None and ``already`` is false."""
+    """What became of one object: changed where ``error`` is None and ``already`` is false.
+
+    ``place`` is its place among those that were to be changed.
+    """
 
     place: int
     path: str
@@ -28,108 +29,59 @@ class Outcome(NamedTuple):
     already: bool = False
 
 
-def carry_out(host: Host, items: Iterable[Item], stopping: Stopping) -> Iterator[Outcome]:
-    """Change the items, one after the other; the outcome of each that was come to."""
+def apply(host: Host, items: Iterable[Item], stopping: Stopping) -> Iterator[Outcome]:
+    """Change the items, one after the other; the outcome of each that was tried."""
     handles = Handles(host)
-    bare: dict[int, tuple[Posture, Posture]] = {}
     try:
         for place, item in enumerate(items):
             if stopping():
                 return
-            change = item.change
-            known = bare.get(id(change))
-            if known is None:
-                known = bare[id(change)] = _without_flags(change.before), _without_flags(change.after)
-            before, after = known
-            yield Outcome(place, item.path, _change_one(handles, item, change.steps, before, after))
+            yield Outcome(place, item.path, _change(handles, item))
     finally:
         handles.close()
 
 
-def _change_one(handles: Handles, item: Item, steps: Steps, before: Posture, after: Posture) -> PathError | None:
-    path = item.path
+def _change(handles: Handles, item: Item) -> PathError | None:
+    """Change one object; what went wrong."""
+    path, change = item.path, item.change
     try:
         node = handles.open(path)
     except OSError as error:
-        return _failed(path, error)
+        return failed(path, error)
     try:
-        now = node.now()
-        if not _same(now, item.inode, item.birth):
+        found = look(node)
+        if not found.status.identity.same_as(item.identity):
             return PathError(path, errno.EBUSY, "change", "another object is there now, and is left alone")
-        if now.posture != before:
+        if not same_posture(found.posture, change.before):
             return PathError(path, errno.EBUSY, "change", "it was changed meanwhile, and is left alone")
-        if now.links != item.links and not now.posture.directory:
+        if found.status.links != item.links and not found.posture.directory:
             return PathError(path, errno.EBUSY, "change", "its names were changed meanwhile, and it is left alone")
-        if item.names is not None and not _all_names_there(handles, item, item.names, now, node):
+        if item.names is not None and not _all_names_there(handles, item.names, found, node):
             return PathError(path, errno.EBUSY, "change", "one of its names is elsewhere now, and it is left alone")
-        take(node, steps)
-        if node.now().posture != after:
+        take(node, change.steps)
+        if not same_posture(look(node).posture, change.after):
             return PathError(path, errno.EIO, "confirm the change of", "the kernel made something else of it")
     except OSError as error:
-        return _failed(path, error)
+        return failed(path, error)
     finally:
         node.close()
     return None
 
 
-def put_back(host: Host, entries: Iterable[Entry], stopping: Stopping) -> Iterator[Outcome]:
-    """Put back what a run of the history has changed, each object from whatever state the run left it in."""
-    handles = Handles(host)
-    actor = host.actor()
-    try:
-        for entry in entries:
-            if stopping():
-                return
-            outcome = Outcome(entry.place, entry.path)
-            try:
-                node = handles.open(entry.path)
-            except OSError as error:
-                yield outcome._replace(error=_failed(entry.path, error))
-                continue
-            try:
-                now = node.now()
-                error_found = differs(entry, now)
-                if error_found is not None:
-                    yield outcome._replace(error=error_found)
-                elif now.posture == entry.before:
-                    yield outcome._replace(already=True)
-                else:
-                    yield outcome._replace(error=_put_one_back(node, entry, now.posture, actor))
-            except OSError as error:
-                yield outcome._replace(error=_failed(entry.path, error))
-            finally:
-                node.close()
-    finally:
-        handles.close()
+def look(node: Node) -> Object:
+    """The object as it is now; OSError where a part of its posture cannot be read."""
+    found = node.look(program=False)
+    for what, number in found.unknown:
+        if what != "flags":  # the kernel itself refuses where one of them is set
+            raise OSError(number, what)
+    return found
 
 
-def differs(entry: Entry, now: Now) -> PathError | None:
-    """Why what is found at the path of ``entry`` is not what the run left there; None if it is."""
-    if not _same(now, entry.inode, entry.birth):
-        return PathError(entry.path, errno.EBUSY, "put back", "another object is there now, and is left alone")
-    if now.posture not in (entry.before, entry.after, *entry.between):
-        return PathError(entry.path, errno.EBUSY, "put back", "it was changed since by someone else, and is left alone")
-    return None
-
-
-def way_back(node: Node, entry: Entry, now: Posture, actor: Principal) -> Change:
-    """What putting back will do to an object that has the posture ``now``."""
-    found = node.look()
-    steps = edit.steps_towards(now, entry.before, actor)
-    return edit.change(now, steps, actor, found.mount, found.keeps_lists)
-
-
-def _put_one_back(node: Node, entry: Entry, now: Posture, actor: Principal) -> PathError | None:
-    change = way_back(node, entry, now, actor)
-    if change.errno:
-        return PathError(entry.path, change.errno, "put back")
-    take(node, change.steps)
-    after = node.now().posture
-    if after != change.after:
-        return PathError(entry.path, errno.EIO, "confirm the change of", "the kernel made something else of it")
-    if after != entry.before:
-        return PathError(entry.path, errno.EPERM, "put back all of", "the kernel leaves out what only root may set")
-    return None
+def same_posture(one: Posture, other: Posture) -> bool:
+    """Whether both are the same; flags count where both are known."""
+    if one.flags is None or other.flags is None:
+        one, other = one._replace(flags=None), other._replace(flags=None)
+    return one == other
 
 
 def take(node: Node, steps: Steps) -> None:
@@ -146,7 +98,7 @@ def take(node: Node, steps: Steps) -> None:
         node.change_capabilities(steps.capabilities)
 
 
-def _all_names_there(handles: Handles, item: Item, names: Iterable[str], now: Now, node: Node) -> bool:
+def _all_names_there(handles: Handles, names: Iterable[str], found: Object, node: Node) -> bool:
     """Whether all the names of an inode, that by which it was opened too, were in the tree at one moment.
 
     They are looked at one after the other, and a name could be moved to where
@@ -154,45 +106,30 @@ def _all_names_there(handles: Handles, item: Item, names: Iterable[str], now: No
     the inode's time of change: it must be the same afterwards as before, and
     old enough for a clock that ticks slowly to tell the difference.
     """
-    if time.time_ns() - now.changed < _TICK:
+    if time.time_ns() - (found.status.changed or 0) < _TICK:
         time.sleep(_TICK / 1e9)
     for name in names:
         other = handles.open(name)
         try:
-            if other.now().inode != item.inode:
+            if not other.look(program=False).status.identity.same_as(found.status.identity):
                 return False
         finally:
             other.close()
-    return node.now() == now
+    again = node.look(program=False)
+    return again.status == found.status and again.posture == found.posture
 
 
 _TICK = 20_000_000
 """Nanoseconds; the kernel's coarse clock, which stamps changes, ticks at least every 10 milliseconds."""
 
 
-def _same(now: Now, inode: tuple[int, int], birth: int) -> bool:
-    """Whether this is that inode, and not a later one with its number."""
-    return now.inode == inode and (now.birth == birth or not now.birth or not birth)
-
-
-def _without_flags(posture: Posture) -> Posture:
-    return posture._replace(flags=())
+def failed(path: str, error: OSError, doing: str = "change") -> PathError:
+    """What the kernel's refusal means for ``path``."""
+    return PathError(path, error.errno or errno.EIO, doing)
 
 
 def entries_of(items: Iterable[Item]) -> Iterator[Entry]:
     """What the history keeps of each item."""
-    bare: dict[int, Change] = {}
     for place, item in enumerate(items):
-        change = bare.get(id(item.change))
-        if change is None:
-            given = item.change
-            change = bare[id(item.change)] = given._replace(
-                before=_without_flags(given.before),
-                after=_without_flags(given.after),
-                between=tuple(map(_without_flags, given.between)),
-            )
-        yield Entry(place, item.path, item.inode, item.birth, change.before, change.after, change.between)
-
-
-def _failed(path: str, error: OSError) -> PathError:
-    return PathError(path, error.errno or errno.EIO, "change")
+        change = item.change
+        yield Entry(place, item.path, item.identity, change.before, change.after, change.between)

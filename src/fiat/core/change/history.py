@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from enum import Enum
 from typing import NamedTuple, Protocol
 
+from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 
 
@@ -19,8 +20,8 @@ class State(Enum):
 class Fate(Enum):
     """What has become of one object in a run.
 
-    In a run that has come to its end, what was PLANNED has changed: where all
-    goes well, no object needs a word of its own.
+    In a run that has ended, what was PLANNED has changed: where all goes well,
+    nothing has to be written down for each object.
     """
 
     PLANNED = 0
@@ -33,35 +34,37 @@ class Fate(Enum):
 class Entry(NamedTuple):
     """One object that a run was to change.
 
-    ``place`` counts the objects of the run in the order of the changes;
-    ``inode`` and ``birth`` as in :class:`Status`; postures are without flags.
-    ``between`` are those it may have been left with, had the run been killed
-    in the middle.
+    ``place`` counts the objects of the run in the order of the changes.
+    ``between`` are the postures it may have been left with, had the run been
+    killed in the middle.
     """
 
     place: int
     path: str
-    inode: tuple[int, int]
-    birth: int
+    identity: Identity
     before: Posture
     after: Posture
     between: tuple[Posture, ...] = ()
     fate: Fate = Fate.PLANNED
 
 
-class Shifted(NamedTuple):
-    """A gain or a loss as it was told."""
+class KeptShift(NamedTuple):
+    """A gain or a loss as it is kept: who, as a word that a command line takes, which right, on how many paths.
+
+    ``apart`` as in :class:`fiat.core.ask.effects.Shift`.
+    """
 
     who: str
     right: str
     paths: int
+    apart: int
 
 
 class Run(NamedTuple):
     """One command that changed something.
 
     ``started`` and ``ended`` are seconds since the epoch, ``ended`` None where
-    it never came to its end. ``uid`` and ``user`` are who ran it,
+    it was killed. ``uid`` and ``user`` are who ran it,
     ``command`` its words, ``folder`` where. ``paths`` is how many objects it
     was to change, ``changed`` how many it did. ``undoes`` is the number of
     the run that it put back, ``undone_by`` that of the one that put it back.
@@ -79,8 +82,8 @@ class Run(NamedTuple):
     changed: int
     undoes: int | None = None
     undone_by: int | None = None
-    gains: tuple[Shifted, ...] = ()
-    losses: tuple[Shifted, ...] = ()
+    gains: tuple[KeptShift, ...] = ()
+    losses: tuple[KeptShift, ...] = ()
 
 
 class Beginning(NamedTuple):
@@ -89,8 +92,8 @@ class Beginning(NamedTuple):
     user: str | None
     command: tuple[str, ...]
     undoes: int | None = None
-    gains: tuple[Shifted, ...] = ()
-    losses: tuple[Shifted, ...] = ()
+    gains: tuple[KeptShift, ...] = ()
+    losses: tuple[KeptShift, ...] = ()
 
 
 class History(Protocol):

@@ -7,8 +7,8 @@ passwd(5), and every group of group(5) that lists the user.
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from fiat.core.errors import SnapshotError, UnknownAccount
-from fiat.core.text import quoted
+from fiat.core.errors import UnknownAccount
+from fiat.core.text import near, quoted
 
 
 class User(NamedTuple):
@@ -104,14 +104,6 @@ class Accounts:
         raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{near(word, known)}")
 
 
-def near(word: str, known: Iterable[str]) -> str:
-    """``; near is 'auditor'`` where a known word is much like ``word``, else nothing."""
-    import difflib  # only where something went wrong already
-
-    close = difflib.get_close_matches(word, known, n=3, cutoff=0.6)
-    return f"; near {'is' if len(close) == 1 else 'are'} {', '.join(quoted(name) for name in close)}" if close else ""
-
-
 class Supposed(Accounts):
     """The accounts as they would be if some users were, or were not, members of some groups.
 
@@ -148,34 +140,3 @@ class Supposed(Accounts):
         joined = [gid for name, gid in self._joins if name == user.name]
         kept = [gid for gid in self._base.gids_of(user) if (user.name, gid) not in self._leaves]
         return tuple(dict.fromkeys((*kept, *joined)))
-
-
-# --- the formats of passwd(5) and group(5) ---------------------------------
-
-
-def parse_passwd(text: str, source: str) -> list[User]:
-    """The users in a passwd(5) file; :class:`SnapshotError` names the line at fault."""
-    users = []
-    for number, fields in _lines(text):
-        if len(fields) < 4 or not (fields[2].isdecimal() and fields[3].isdecimal()):
-            raise SnapshotError(f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:… is")
-        users.append(User(fields[0], int(fields[2]), int(fields[3])))
-    return users
-
-
-def parse_group(text: str, source: str) -> list[Group]:
-    """The groups in a group(5) file; :class:`SnapshotError` names the line at fault."""
-    groups = []
-    for number, fields in _lines(text):
-        if len(fields) < 3 or not fields[2].isdecimal():
-            raise SnapshotError(f"line {number} of {source} is no group(5) line: name:password:gid:members is")
-        members = fields[3].split(",") if len(fields) > 3 else []
-        groups.append(Group(fields[0], int(fields[2]), tuple(name.strip() for name in members if name.strip())))
-    return groups
-
-
-def _lines(text: str) -> Iterable[tuple[int, list[str]]]:
-    for number, line in enumerate(text.split("\n"), 1):
-        # "+" and "-" lines are switches for the name service, not accounts
-        if line.strip() and line[0] not in "#+-":
-            yield number, line.strip().split(":")

@@ -1,23 +1,25 @@
-"""What the core needs to know of a machine: the interface of every host."""
+"""What the core needs to know of a machine: the interface of every host.
+
+Whatever stands for a machine answers to :class:`Host`: the real one, one held
+in a file or in memory, and any of these as it would be after a change.
+"""
 
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal
-
-if TYPE_CHECKING:
-    from fiat.core.tree.survey import Survey  # which loads NumPy
+from fiat.core.model.program import Program
 
 Progress = Callable[[int, str], None]
-"""Told now and then how many entries were read, and which directory was the last."""
+"""Called now and then with how many entries were read, and the directory that was read last."""
 
 
 def no_progress(entries: int, path: str) -> None:
-    """Tell nobody."""
+    """Show nothing."""
 
 
 class Settings(NamedTuple):
@@ -38,19 +40,6 @@ class Settings(NamedTuple):
     user_namespace: bool = False
 
 
-class Now(NamedTuple):
-    """What is compared before a change, and after it.
-
-    ``posture`` is without flags. The rest as in :class:`Status`.
-    """
-
-    posture: Posture
-    inode: tuple[int, int]
-    birth: int
-    links: int
-    changed: int
-
-
 class Node(Protocol):
     """One object of the file tree, held open.
 
@@ -59,27 +48,24 @@ class Node(Protocol):
     symlink. Methods raise OSError as the kernel does.
     """
 
-    path: str
+    @property
+    def path(self) -> str:
+        """Where it was opened."""
 
-    def look(self) -> Object:
-        """The object as it is now."""
+    def look(self, *, program: bool = True) -> Object:
+        """The object as it is now; what may not be read is among its ``unknown``.
+
+        Without ``program``, the contents of executable files are not looked at.
+        """
+
+    def program(self) -> Program:
+        """What execve(2) sees of this regular file, whether anyone may execute it now or not."""
 
     def child(self, name: str) -> "Node":
         """Open the entry ``name`` of this directory (``..`` is its parent)."""
 
     def names(self) -> Iterator[str]:
         """The names in this directory, in no particular order, without ``.`` and ``..``."""
-
-    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
-        """All that is at and under this object; what cannot be looked at is among its troubles.
-
-        Other file systems mounted in the tree are left out unless
-        ``across_mounts``. A KeyboardInterrupt ends it early: what was read
-        until then comes back, as not complete.
-        """
-
-    def now(self) -> Now:
-        """The posture as it is now, without flags; what cannot be read raises OSError."""
 
     def change_owner(self, uid: int | None, gid: int | None) -> None:
         """Set owner, group or both, as lchown(2) does."""
@@ -101,9 +87,11 @@ class Node(Protocol):
 
 
 class Host(Protocol):
-    """A machine: the real one, or one held in memory."""
+    """A machine: the real one, one held in memory, or one as it would be."""
 
-    name: str
+    @property
+    def name(self) -> str:
+        """What it is called."""
 
     @property
     def accounts(self) -> Accounts:
@@ -117,7 +105,7 @@ class Host(Protocol):
         """Open ``/``."""
 
     def here(self) -> str:
-        """The absolute path that relative paths start from."""
+        """The absolute path that relative paths start from; OSError where it has been removed."""
 
     def actor(self) -> Principal:
         """Who acts, when Fiat changes something on this host."""

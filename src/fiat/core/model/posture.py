@@ -1,23 +1,13 @@
-"""What one path says about access."""
+"""What one path says about access, and what else is known of the object there."""
 
-from enum import Enum
 from typing import NamedTuple
 
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.capabilities import FileCapabilities
-
-
-class Kind(Enum):
-    """The type of a file (POSIX XBD 3.164 "File"), named as machine output names it."""
-
-    FILE = "file"
-    DIRECTORY = "directory"
-    SYMLINK = "symlink"
-    FIFO = "fifo"
-    SOCKET = "socket"
-    BLOCK = "block"
-    CHARACTER = "character"
-
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.mount import Mount
+from fiat.core.model.program import Format, Program
 
 FLAGS = ("immutable", "append-only")
 """The inode flags that limit change (ioctl_iflags(2))."""
@@ -46,39 +36,19 @@ class Posture(NamedTuple):
         return self.kind is Kind.DIRECTORY
 
 
-class Mount(NamedTuple):
-    """One mount, as proc(5) describes ``/proc/PID/mountinfo``.
-
-    ``options`` are those of the mount, ``filesystem_options`` those of the
-    file system under it, which every mount of it shares.
-    """
-
-    point: str
-    type: str
-    options: tuple[str, ...] = ("rw",)
-    filesystem_options: tuple[str, ...] = ("rw",)
-
-    @property
-    def read_only(self) -> bool:
-        """Whether nothing can be written through this mount, or to the file system under it."""
-        return "ro" in self.options or "ro" in self.filesystem_options
-
-
 class Status(NamedTuple):
     """The rest of what stat(2) says: not about access, but shown with it.
 
     ``size`` in bytes, ``changed`` the last status change in nanoseconds since
-    the epoch (None where unknown), ``inode`` the pair of device and inode
-    number that tells two names of one object. ``birth`` is when the inode was
-    made, in nanoseconds since the epoch, 0 where that was not asked or is not
-    kept: a new object may get the inode number of one that is gone.
+    the epoch (None where unknown). ``device`` is the number that the running
+    kernel has for the file system, 0 where there is none.
     """
 
-    links: int
-    size: int
-    changed: int | None
-    inode: tuple[int, int]
-    birth: int = 0
+    identity: Identity
+    links: int = 1
+    size: int = 0
+    changed: int | None = None
+    device: int = 0
 
 
 class Object(NamedTuple):
@@ -86,10 +56,10 @@ class Object(NamedTuple):
 
     ``target`` is where a symlink leads, as the link has it. ``mount`` is None
     where the mount could not be found out. ``label`` is the security label.
-    ``script`` is the interpreter that the first line of an executable file
-    names after ``#!``. ``keeps_lists`` tells whether the file system keeps
-    access lists, None where it was not asked. ``unknown`` pairs what could not be read ("flags",
-    "capabilities", "access list") with the errno.
+    ``program`` is what execve(2) sees of a regular file, None where nobody
+    asked. ``keeps_lists`` tells whether the file system keeps access lists,
+    None where it was not asked. ``unknown`` pairs what could not be read
+    ("flags", "capabilities", "access list", "first bytes") with the errno.
     """
 
     path: str
@@ -98,6 +68,17 @@ class Object(NamedTuple):
     mount: Mount | None = None
     target: str | None = None
     label: str | None = None
-    script: str | None = None
+    program: Program | None = None
     keeps_lists: bool | None = None
     unknown: tuple[tuple[str, int], ...] = ()
+
+    @property
+    def script(self) -> str | None:
+        """The interpreter that a script names; None for what is no script."""
+        program = self.program
+        return program.runs_with if program is not None and program.format is Format.SCRIPT else None
+
+    @property
+    def mount_point(self) -> bool:
+        """Whether something is mounted here: then this is the top of it, and its name is in use."""
+        return self.mount is not None and self.mount.point == self.path

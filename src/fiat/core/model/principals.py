@@ -33,6 +33,11 @@ class Principal(NamedTuple):
     pid: int | None = None
     namespace: str = ""
 
+    @property
+    def identity(self) -> tuple[object, ...]:
+        """What stays the same of a principal when memberships change."""
+        return (self.kind, self.gids) if self.kind == "group" else (self.kind, self.uid, self.name, self.pid)
+
     def holds(self, capability: int) -> bool:
         """Whether the effective capabilities include the one with this mask."""
         return bool(self.capabilities & capability)
@@ -97,6 +102,18 @@ class Universe:
                     found |= 1 << place
             self._holding[capability] = found
         return found
+
+    def of_kind(self, kind: str) -> int:
+        """The set of principals of this kind."""
+        found = 0
+        for place, who in enumerate(self.principals):
+            if who.kind == kind:
+                found |= 1 << place
+        return found
+
+    def only(self, bits: int) -> "Universe":
+        """The universe of the principals in the set ``bits``."""
+        return self if bits == self.everyone else Universe(self.members(bits))
 
     def after_exec(self) -> "Universe":
         """The same principals as the programs they run; this very universe where that makes no difference."""

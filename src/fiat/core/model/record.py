@@ -1,180 +1,308 @@
-"""An object as the fields of machine output ``fiat/1``, both ways.
+"""The records of Fiat: postures, objects, mounts, accounts and findings as JSON has them, both ways.
 
-``show`` prints these fields and a snapshot holds them, so what one host shows
-another can hold in memory. List entries carry numbers, never names.
+``show`` prints these fields, a snapshot and the history hold them, so what one
+host shows another can hold in memory. List entries carry numbers, never names.
 """
 
-from collections.abc import Mapping
+import errno
 from typing import Any
 
-from fiat.core.errors import FiatError, NotationError, SnapshotError
+from fiat.core.errors import NotationError
 from fiat.core.model import capabilities, mode
-from fiat.core.model.accesslist import AccessList, check, parse_entry
-from fiat.core.model.accounts import Accounts
+from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
+from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.posture import FLAGS, Kind, Mount, Object, Posture, Status
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Settings
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import FLAGS, Object, Posture, Status
+from fiat.core.model.program import Format, Program
+from fiat.core.model.schema import Field, Fields, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
 from fiat.core.text import quoted
 
-Fields = dict[str, Any]
-"""One JSON object."""
+ID = Number(0, NO_ID - 1)
+"""The number of a user or a group."""
 
 
-def posture_fields(posture: Posture, accounts: Accounts) -> Fields:
-    """The fields of a posture: kind, mode, letters, special, owner, group, lists, flags, capabilities."""
-    user = accounts.user_numbered(posture.uid)
-    group = accounts.group_numbered(posture.gid)
-    return {
-        "kind": posture.kind.value,
-        "mode": mode.octal(posture.mode),
-        "letters": mode.letters(posture.mode),
-        "special": list(mode.special_names(posture.mode)),
-        "owner": {"uid": posture.uid, "name": user.name if user else None},
-        "group": {"gid": posture.gid, "name": group.name if group else None},
-        "acl": _list_field(posture.acl),
-        "default": _list_field(posture.default),
-        "flags": None if posture.flags is None else list(posture.flags),
-        "capabilities": None if posture.capabilities is None else _capability_fields(posture.capabilities),
-    }
+# --- words ---------------------------------------------------------------------------
 
 
-def object_fields(object_: Object, accounts: Accounts) -> Fields:
-    """The fields of ``show`` for one object."""
-    fields = {"path": object_.path, **posture_fields(object_.posture, accounts)}
-    fields["links"] = object_.status.links
-    fields["size"] = object_.status.size
-    fields["mount"] = None if object_.mount is None else mount_fields(object_.mount)
-    fields["changed"] = object_.status.changed
-    fields["inode"] = list(object_.status.inode)
-    fields["target"] = object_.target
-    fields["script"] = object_.script
-    fields["label"] = object_.label
-    fields["keeps_lists"] = object_.keeps_lists
-    fields["unknown"] = [what for what, _ in object_.unknown]
-    return fields
+def _mode(word: str) -> int:
+    change = mode.parse_change(word)
+    if change.octal is None:
+        raise NotationError(word, f"{quoted(word)} is no octal mode")
+    return change.octal
 
 
-def mount_fields(mount: Mount) -> Fields:
-    """The fields of a mount; ``filesystem_options`` are those every mount of it shares."""
-    return {
-        "point": mount.point,
-        "type": mount.type,
-        "options": list(mount.options),
-        "filesystem_options": list(mount.filesystem_options),
-    }
+def _flag(word: str) -> str:
+    if word not in FLAGS:
+        raise NotationError(word, f"{quoted(word)} is no flag")
+    return word
 
 
-def _list_field(acl: AccessList | None) -> list[str] | None:
-    return None if acl is None else acl.texts()
+def _capability(word: str) -> int:
+    return capabilities.mask_of([word])
 
 
-def _capability_fields(value: FileCapabilities) -> Fields:
-    return {
-        "version": value.version,
-        "permitted": capabilities.names(value.permitted),
-        "inheritable": capabilities.names(value.inheritable),
-        "effective": value.effective,
-        "rootid": value.rootid,
-    }
+_TAGS = {
+    ("user", False): Tag.OWNER,
+    ("user", True): Tag.NAMED_USER,
+    ("group", False): Tag.OWNING_GROUP,
+    ("group", True): Tag.NAMED_GROUP,
+    ("mask", False): Tag.MASK,
+    ("other", False): Tag.OTHER,
+}
 
 
-# --- back again ------------------------------------------------------------
+def _entry(word: str) -> Entry:
+    """An entry as :meth:`Entry.text` writes it; names are errors here, not something to look up."""
+    kind, _, rest = word.partition(":")
+    number, _, letters = rest.partition(":")
+    tag = _TAGS.get((kind, bool(number)))
+    permissions = {mode.permission_letters(value): value for value in range(8)}.get(letters)
+    if tag is None or permissions is None or (number and not (number.isascii() and number.isdecimal())):
+        raise NotationError(word, f"{quoted(word)} is no entry")
+    if len(number) > 10 or (number and int(number) >= NO_ID):
+        raise NotationError(word, f"{quoted(number)} is no number of a user or group")
+    return Entry(tag, permissions, int(number) if tag in NAMED else None)
 
 
-def read_mount(fields: Mapping[str, Any]) -> Mount:
-    """The mount in ``fields``; :class:`SnapshotError` names a field that is missing or wrong."""
-    return Mount(
-        _field(fields, "point", str),
-        _field(fields, "type", str),
-        tuple(_field(fields, "options", list)),
-        tuple(fields.get("filesystem_options") or ("rw",)),
+KIND: Form[Kind] = Word(lambda kind: kind.value, Kind, f"one of {', '.join(kind.value for kind in Kind)}")
+MODE: Form[int] = Word(mode.octal, _mode, "an octal mode such as 0640")
+FLAG: Form[str] = Word(str, _flag, f"one of {', '.join(FLAGS)}")
+ENTRY: Form[Entry] = Word(Entry.text, _entry, "an entry with a number, such as user:7105:r-x,")
+
+
+class _AccessLists:
+    """Access lists: the entries in the kernel's order."""
+
+    def write(self, value: AccessList) -> Any:
+        return value.texts()
+
+    def read(self, data: Any, place: str) -> AccessList:
+        entries = Listed(ENTRY).read(data, place)
+        try:
+            return check(entries)
+        except Exception as error:
+            raise wrong(place, data, f"a list that the kernel would take ({error})") from error
+
+
+class _Masks:
+    """Sets of capabilities: their names."""
+
+    def write(self, value: int) -> Any:
+        return capabilities.names(value)
+
+    def read(self, data: Any, place: str) -> int:
+        names = Listed(Word(str, lambda word: (_capability(word), word)[1], "the name of a capability"))
+        return capabilities.mask_of(list(names.read(data, place)))
+
+
+LIST: Form[AccessList] = _AccessLists()
+MASK: Form[int] = _Masks()
+
+CAPABILITIES: Record[FileCapabilities] = Record(
+    lambda found: FileCapabilities(**found),
+    Field("version", lambda value: value.version, Number(1, 3)),
+    Field("permitted", lambda value: value.permitted, MASK),
+    Field("inheritable", lambda value: value.inheritable, MASK),
+    Field("effective", lambda value: value.effective, Truth(), required=False, default=False),
+    Field("rootid", lambda value: value.rootid, OrNone(ID), required=False),
+)
+
+MOUNT: Record[Mount] = Record(
+    lambda found: Mount(found["point"], found["type"], found["options"], found["filesystem_options"] or ("rw",)),
+    Field("point", lambda mount: mount.point, Text()),
+    Field("type", lambda mount: mount.type, Text()),
+    Field("options", lambda mount: mount.options, Listed(Text())),
+    Field("filesystem_options", lambda mount: mount.filesystem_options, OrNone(Listed(Text())), required=False),
+)
+"""A mount; ``filesystem_options`` are those every mount of it shares."""
+
+PROGRAM: Record[Program] = Record(
+    lambda found: Program(found["format"], found["runs_with"], found["problem"] or ""),
+    Field(
+        "format",
+        lambda program: program.format,
+        Word(lambda one: one.value, Format, f"one of {', '.join(one.value for one in Format)}"),
+    ),
+    Field("runs_with", lambda program: program.runs_with, OrNone(Text()), required=False),
+    Field("problem", lambda program: program.problem, OrNone(Text()), required=False),
+)
+
+USER: Record[User] = Record(
+    lambda found: User(**found),
+    Field("name", lambda user: user.name, Text()),
+    Field("uid", lambda user: user.uid, ID),
+    Field("gid", lambda user: user.gid, ID),
+)
+
+GROUP: Record[Group] = Record(
+    lambda found: Group(**found),
+    Field("name", lambda group: group.name, Text()),
+    Field("gid", lambda group: group.gid, ID),
+    Field("members", lambda group: group.members, Listed(Text())),
+)
+
+_LEVEL = Number(0, 2)
+
+SETTINGS: Record[Settings] = Record(
+    lambda found: Settings(**{name: value for name, value in found.items() if value is not None}),
+    Field("umask", lambda settings: settings.umask, OrNone(MODE), required=False),
+    Field("protected_symlinks", lambda settings: settings.protected_symlinks, OrNone(Truth()), required=False),
+    Field("protected_regular", lambda settings: settings.protected_regular, OrNone(_LEVEL), required=False),
+    Field("protected_fifos", lambda settings: settings.protected_fifos, OrNone(_LEVEL), required=False),
+)
+
+
+# --- postures and objects --------------------------------------------------------------
+
+
+class _Owners:
+    """A user or a group: its number, and beside it the name, which only those who read the record need."""
+
+    def __init__(self, number: str, accounts: Accounts | None) -> None:
+        self._number = number
+        self._accounts = accounts
+
+    def write(self, value: int) -> Any:
+        found: User | Group | None = None
+        if self._accounts is not None:
+            numbered = self._accounts.user_numbered if self._number == "uid" else self._accounts.group_numbered
+            found = numbered(value)
+        return {self._number: value, "name": found.name if found else None}
+
+    def read(self, data: Any, place: str) -> int:
+        if not isinstance(data, dict):
+            raise wrong(place, data, "an object")
+        return ID.read(data.get(self._number), f"{place}.{self._number}")
+
+
+def _posture_fields(accounts: Accounts | None) -> tuple[Field, ...]:
+    return (
+        Field("kind", lambda posture: posture.kind, KIND),
+        Field("mode", lambda posture: posture.mode, MODE),
+        Field("letters", lambda posture: mode.letters(posture.mode)),
+        Field("special", lambda posture: list(mode.special_names(posture.mode))),
+        Field("owner", lambda posture: posture.uid, _Owners("uid", accounts)),
+        Field("group", lambda posture: posture.gid, _Owners("gid", accounts)),
+        Field("acl", lambda posture: posture.acl, OrNone(LIST), required=False),
+        Field("default", lambda posture: posture.default, OrNone(LIST), required=False),
+        Field("flags", lambda posture: posture.flags, OrNone(Listed(FLAG)), required=False, default=()),
+        Field("capabilities", lambda posture: posture.capabilities, OrNone(CAPABILITIES), required=False),
     )
 
 
-def read_object(fields: Mapping[str, Any], mount: Mount | None, inode: tuple[int, int]) -> Object:
-    """The object in ``fields``; ``inode`` where the fields have none.
-
-    Raises :class:`SnapshotError` that names the field.
-    """
-    given = fields.get("inode")
-    return Object(
-        path=_field(fields, "path", str),
-        posture=read_posture(fields),
-        status=Status(
-            links=fields.get("links") or 1,
-            size=fields.get("size") or 0,
-            changed=fields.get("changed"),
-            inode=(given[0], given[1]) if isinstance(given, list) and len(given) == 2 else inode,
-        ),
-        mount=mount,
-        target=fields.get("target"),
-        label=fields.get("label"),
-        script=fields.get("script"),
-        keeps_lists=fields.get("keeps_lists"),
+def _make_posture(found: Fields) -> Posture:
+    return Posture(
+        kind=found["kind"],
+        mode=found["mode"],
+        uid=found["owner"],
+        gid=found["group"],
+        acl=found["acl"],
+        default=found["default"],
+        flags=found["flags"],
+        capabilities=found["capabilities"],
     )
 
 
-def read_posture(fields: Mapping[str, Any]) -> Posture:
-    """The posture in ``fields``; :class:`SnapshotError` names the field at fault."""
-    word = _field(fields, "kind", str)
-    try:
-        kind = Kind(word)
-    except ValueError:
-        raise SnapshotError(f"{quoted(word)} is no kind; one of {', '.join(kind.value for kind in Kind)} is") from None
-    try:
-        change = mode.parse_change(_field(fields, "mode", str))
-        flags = fields.get("flags", [])
-        for flag in flags or ():
-            if flag not in FLAGS:
-                raise SnapshotError(f"{quoted(str(flag))} is no flag; these are: {', '.join(FLAGS)}")
-        return Posture(
-            kind=kind,
-            mode=change.apply(0, directory=False),
-            uid=_number(_field(fields, "owner", dict), "uid"),
-            gid=_number(_field(fields, "group", dict), "gid"),
-            acl=_read_list(fields.get("acl")),
-            default=_read_list(fields.get("default")),
-            flags=None if flags is None else tuple(flags),
-            capabilities=_read_capabilities(fields.get("capabilities")),
+class PostureRecord(Record[Posture]):
+    """The record of a posture; ``accounts`` give the names that are written beside the numbers."""
+
+    def __init__(self, accounts: Accounts | None = None) -> None:
+        super().__init__(_make_posture, *_posture_fields(accounts))
+
+
+POSTURE = PostureRecord()
+"""That of a posture without names."""
+
+_UNREADABLE = Number(0, 4095)
+
+
+class ObjectRecord(Record[Object]):
+    """The record of an object, which is that of its posture and more."""
+
+    def __init__(self, accounts: Accounts | None = None) -> None:
+        def of_posture(field: Field) -> Field:
+            return field._replace(get=lambda found: field.get(found.posture))
+
+        super().__init__(
+            _make_object,
+            Field("path", lambda found: found.path, Text()),
+            *map(of_posture, _posture_fields(accounts)),
+            Field("links", lambda found: found.status.links, OrNone(Number()), required=False),
+            Field("size", lambda found: found.status.size, OrNone(Number()), required=False),
+            Field("mount", lambda found: None if found.mount is None else MOUNT.write(found.mount)),
+            Field(
+                "changed",
+                lambda found: found.status.changed,
+                OrNone(Number(-(1 << 63), (1 << 63) - 1)),
+                required=False,
+            ),
+            Field(
+                "inode",
+                lambda found: [found.status.device, found.status.identity.inode],
+                OrNone(Listed(Number())),
+                required=False,
+            ),
+            Field("identity", lambda found: found.status.identity, OrNone(IDENTITY), required=False),
+            Field("target", lambda found: found.target, OrNone(Text()), required=False),
+            Field("script", lambda found: found.script, OrNone(Text()), required=False),
+            Field("program", lambda found: found.program, OrNone(PROGRAM), required=False),
+            Field("label", lambda found: found.label, OrNone(Text()), required=False),
+            Field("keeps_lists", lambda found: found.keeps_lists, OrNone(Truth()), required=False),
+            Field(
+                "unknown", lambda found: [what for what, _ in found.unknown], Listed(Text()), required=False, default=()
+            ),
+            Field(
+                "unknown_errno",
+                lambda found: [number for _, number in found.unknown],
+                Listed(_UNREADABLE),
+                required=False,
+                default=(),
+            ),
         )
-    except SnapshotError:
-        raise
-    except FiatError as error:
-        raise SnapshotError(str(error)) from error
 
 
-def _read_list(texts: list[str] | None) -> AccessList | None:
-    if texts is None:
-        return None
-    # The order is the kernel's, and is kept. Numbers only: a name here is an error, not something to look up.
-    return check(parse_entry(text, _digits, _digits) for text in texts)
+IDENTITY: Record[Identity] = Record(
+    lambda found: Identity(**found),
+    Field("filesystem", lambda identity: identity.filesystem, Text()),
+    Field("inode", lambda identity: identity.inode, Number()),
+    Field("birth", lambda identity: identity.birth, Number(-(1 << 63), (1 << 63) - 1), required=False, default=0),
+)
 
 
-def _digits(word: str) -> int:
-    if not word.isdecimal():
-        raise NotationError(word, f"{quoted(word)} is no number; entries in a snapshot carry numbers")
-    return int(word)
-
-
-def _read_capabilities(fields: Mapping[str, Any] | None) -> FileCapabilities | None:
-    if fields is None:
-        return None
-    return FileCapabilities(
-        version=_number(fields, "version"),
-        permitted=capabilities.mask_of(_field(fields, "permitted", list)),
-        inheritable=capabilities.mask_of(_field(fields, "inheritable", list)),
-        effective=bool(fields.get("effective")),
-        rootid=fields.get("rootid"),
+def _make_object(found: Fields) -> Object:
+    program = found["program"]
+    if program is None and found["script"] is not None:
+        program = Program(Format.SCRIPT, found["script"])
+    device, number = found["inode"] if found["inode"] and len(found["inode"]) == 2 else (0, 0)
+    numbers = (*found["unknown_errno"], *(errno.EACCES for _ in found["unknown"]))
+    return Object(
+        path=found["path"],
+        posture=_make_posture(found),
+        status=Status(
+            identity=found["identity"] or Identity(f"device {device}" if number else "", number),
+            links=found["links"] or 1,
+            size=found["size"] or 0,
+            changed=found["changed"],
+            device=device,
+        ),
+        target=found["target"],
+        label=found["label"],
+        program=program,
+        keeps_lists=found["keeps_lists"],
+        unknown=tuple(zip(found["unknown"], numbers, strict=False)),
     )
 
 
-def _number(fields: Mapping[str, Any], name: str) -> int:
-    value: int = _field(fields, name, int)
-    return value
+def finding_fields(finding: Finding) -> Fields:
+    """A remark, a note or a caveat as machine output has it."""
+    return {"code": finding.code, "weight": finding.weight, "text": finding.text}
 
 
-def _field(fields: Mapping[str, Any], name: str, kind: type) -> Any:
-    value = fields.get(name)
-    if not isinstance(value, kind):
-        found = "missing" if value is None else f"{type(value).__name__}, not {kind.__name__}"
-        raise SnapshotError(f"field {quoted(name)} is {found}")
-    return value
+def guard_fields(finding: Finding) -> Fields:
+    """A guard that objects, as machine output has it."""
+    return {"name": finding.code, "path": finding.path, "text": finding.text, "paths": finding.paths}

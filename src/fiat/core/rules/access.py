@@ -8,65 +8,44 @@ why is the same checks for a universe of one.
 
 from collections.abc import Callable, Iterator
 
-from fiat.core.model.host import Host, Settings
-from fiat.core.model.posture import Kind, Object
+from fiat.core.model import right as rights
+from fiat.core.model.host import Settings
+from fiat.core.model.posture import Object
 from fiat.core.model.principals import Universe
-from fiat.core.rules import attributes, names, objects
-from fiat.core.rules.check import FOLLOW, Check, Context, Step, Verdict
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.rules import attributes, names, objects, running
+from fiat.core.rules.check import Check, Context, Step, Verdict
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.walking import failure_check, stage_checks
-from fiat.core.tree.route import Route, walk
 
-__all__ = ["ALL_RIGHTS", "FOLLOW", "RIGHTS", "Access", "Check", "Step", "Verdict", "applies", "route_for"]
-
-RIGHTS = ("read", "write", "execute", "traverse")
-"""The rights of an object, in the order in which they are shown."""
-
-_NAME_CHECKS: dict[str, Callable[[Context, Route, Object | None], Iterator[Check]]] = {
-    "create": names.create,
-    "delete": names.delete,
-    "rename": names.rename,
+_BY_OBJECT: dict[Right, Callable[[Context, Route, Object], Iterator[Check]]] = {
+    rights.READ: objects.read,
+    rights.WRITE: objects.write,
+    rights.EXECUTE: running.execute,
+    rights.TRAVERSE: objects.traverse,
+    rights.LIST: objects.list_names,
+    rights.APPEND: objects.append,
+    rights.CREATE: names.create_in,
+    rights.CHANGE_MODE: attributes.change_mode,
+    rights.CHANGE_OWNER: attributes.change_owner,
+    rights.CHANGE_GROUP: attributes.change_group,
 }
-"""These mean something where nothing is there, too: None stands for that."""
+"""What the object at the end asks."""
 
-_OBJECT_CHECKS: dict[str, Callable[[Context, Route, Object], Iterator[Check]]] = {
-    "read": objects.read,
-    "write": objects.write,
-    "execute": objects.execute,
-    "traverse": objects.traverse,
-    "list": objects.list_names,
-    "change-mode": attributes.change_mode,
-    "change-owner": attributes.change_owner,
-    "change-group": attributes.change_group,
+_BY_NAME: dict[Right, Callable[[Context, Object | None, Object], Iterator[Check]]] = {
+    rights.CREATE: names.create_over,
+    rights.DELETE: lambda context, parent, named: names.remove(context, parent, named, rights.DELETE),
+    rights.RENAME: lambda context, parent, named: names.remove(context, parent, named, rights.RENAME),
 }
+"""What the directory that holds its name asks, before the object does."""
 
-ALL_RIGHTS = (*RIGHTS, "list", *_NAME_CHECKS, "change-mode", "change-owner", "change-group")
-"""Every right that can be asked about."""
-
-_OF_THE_NAME = ("delete", "rename")
-"""Rights on the name itself: a symlink at the end is not followed for them."""
-
-_IN_A_DIRECTORY = ("write", "create")
-"""Rights that on a directory are about the names in it: it is traversed for them."""
-
-
-def applies(right: str, kind: Kind) -> bool:
-    """Whether ``right`` means something on an object of this kind."""
-    if right == "execute":
-        return kind is Kind.FILE
-    if right in ("traverse", "list"):
-        return kind is Kind.DIRECTORY
-    return kind is not Kind.SYMLINK or right in _OF_THE_NAME
-
-
-def route_for(host: Host, path: str, right: str) -> Route:
-    """The route that the kernel walks when ``right`` is asked of ``path``."""
-    if right in _OF_THE_NAME:
-        return walk(host, path.rstrip("/") or "/", follow=False)
-    route = walk(host, path)
-    if right in _IN_A_DIRECTORY and route.end is not None and route.end.posture.directory:
-        return walk(host, path, into=True)
-    return route
+_MISSING: dict[Right, Callable[[Context, Route], Iterator[Check]]] = {
+    rights.CREATE: names.create,
+    rights.DELETE: lambda context, route: names.remove_missing(route, rights.DELETE),
+    rights.RENAME: lambda context, route: names.remove_missing(route, rights.RENAME),
+}
+"""What is asked where nothing of that name is there; other rights mean nothing then."""
 
 
 class Access:
@@ -74,32 +53,47 @@ class Access:
 
     def __init__(self, universe: Universe, settings: Settings) -> None:
         self.universe = universe
+        self.settings = settings
         self.decisions = Decisions(universe)
         self._context = Context(universe, settings, self.decisions)
 
-    def checks(self, route: Route, right: str) -> Iterator[Check]:
+    def checks(self, route: Route, right: Right) -> Iterator[Check]:
         """All that is checked for ``right``, in the kernel's order."""
         yield from self.stage_checks(route)
-        if right in _NAME_CHECKS:
-            yield from _NAME_CHECKS[right](self._context, route, route.end)
-        elif route.end is None:
-            yield failure_check(route, right)
-        else:
-            yield from _OBJECT_CHECKS[right](self._context, route, route.end)
+        if route.end is None:
+            missing = _MISSING.get(right)
+            if missing is None:
+                yield failure_check(route, right.name)
+            else:
+                yield from missing(self._context, route)
+            return
+        yield from self.name_checks(route.parent, route.end, right)
+        yield from self.object_checks(route, route.end, right)
 
     def stage_checks(self, route: Route) -> Iterator[Check]:
         """What is checked on the way, before the end."""
         return stage_checks(self._context, route)
 
-    def allowed(self, route: Route, right: str) -> int:
+    def name_checks(self, parent: Object | None, named: Object, right: Right) -> Iterator[Check]:
+        """What the directory ``parent`` asks, where ``right`` is about the name of ``named`` in it."""
+        by_name = _BY_NAME.get(right)
+        return by_name(self._context, parent, named) if by_name is not None else iter(())
+
+    def object_checks(self, route: Route, object_: Object, right: Right) -> Iterator[Check]:
+        """What the object at the end of ``route`` asks itself."""
+        by_object = _BY_OBJECT.get(right)
+        return by_object(self._context, route, object_) if by_object is not None else iter(())
+
+    def allowed(self, route: Route, right: Right) -> int:
         """The set of principals that have ``right`` at the end of ``route``."""
-        return self._passing(self.checks(route, right))
+        return self.passing(self.checks(route, right))
 
     def reach(self, route: Route) -> int:
         """The set of principals that can walk all of ``route``."""
-        return self._passing(self.stage_checks(route))
+        return self.passing(self.stage_checks(route))
 
-    def _passing(self, checks: Iterator[Check]) -> int:
+    def passing(self, checks: Iterator[Check]) -> int:
+        """The set of principals that pass all of ``checks``."""
         found = self.universe.everyone
         for check in checks:
             found &= check.passers
@@ -107,7 +101,7 @@ class Access:
                 break
         return found
 
-    def verdict(self, route: Route, right: str, place: int) -> Verdict:
+    def verdict(self, route: Route, right: Right, place: int) -> Verdict:
         """The answer for the principal at ``place`` of the universe, step by step."""
         steps = [_step(check, place) for check in self.checks(route, right)]
         for number, step in enumerate(steps):
@@ -121,4 +115,4 @@ def _step(check: Check, place: int) -> Step:
     reason = check.reason(place) if check.reason else None
     rule = reason.rule if reason else check.rule
     number = 0 if allowed else check.errno
-    return Step(check.object, check.path, check.needs, allowed, rule, number, reason, check.script)
+    return Step(check.object, check.path, check.needs, allowed, rule, number, reason, check.runs_for, check.want)

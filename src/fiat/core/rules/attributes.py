@@ -1,4 +1,4 @@
-"""The checks for changing an object's own posture: its mode, its owner, its group.
+"""Who may change an object's own posture: its mode, its owner, its group.
 
 chmod(2), chown(2), capabilities(7); the kernel's ``may_setattr``,
 ``setattr_prepare``, ``chown_ok`` and ``chgrp_ok``.
@@ -8,65 +8,92 @@ import errno
 from collections.abc import Iterator
 
 from fiat.core.model import capabilities
-from fiat.core.model.mode import SETGID, SETUID
-from fiat.core.model.posture import Object
-from fiat.core.model.principals import places
-from fiat.core.rules.check import Check, Context, flat, has_flag
-from fiat.core.tree.route import Route
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Universe, places
+from fiat.core.model.right import CHANGE_GROUP, CHANGE_MODE, CHANGE_OWNER, Right
+from fiat.core.model.route import Route
+from fiat.core.rules.check import Check, Context, flat
+from fiat.core.rules.sideeffects import cleared_by_chown
+
+FLAGS_THAT_REFUSE = ("immutable", "append-only")
 
 
 def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Change the mode or the access list: the owner may, and CAP_FOWNER."""
-    yield from _unchangeable(object_, "change-mode")
-    owner = context.universe.with_uid(object_.posture.uid)
-    allowed = owner | context.universe.holding(capabilities.FOWNER)
-    yield flat(object_, "change-mode", errno.EPERM, "owner-only", allowed)
+    yield from _unchangeable(object_, CHANGE_MODE)
+    allowed = may_change_mode(context.universe, object_.posture)
+    yield flat(object_, CHANGE_MODE.name, errno.EPERM, "owner-only", allowed)
 
 
 def change_owner(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Give it to another user: only CAP_CHOWN may."""
-    yield from _unchangeable(object_, "change-owner")
-    allowed = context.universe.holding(capabilities.CHOWN)
-    yield flat(object_, "change-owner", errno.EPERM, "superuser-only", allowed)
-    yield from _clearing_special_bits(context, object_, "change-owner")
+    yield from _unchangeable(object_, CHANGE_OWNER)
+    allowed = may_give_away(context.universe)
+    yield flat(object_, CHANGE_OWNER.name, errno.EPERM, "superuser-only", allowed)
+    yield from _clearing_special_bits(context, object_, CHANGE_OWNER)
 
 
 def change_group(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Give it some other group: the owner may choose among their own groups; CAP_CHOWN any."""
-    yield from _unchangeable(object_, "change-group")
+    yield from _unchangeable(object_, CHANGE_GROUP)
     universe, posture = context.universe, object_.posture
-    allowed = universe.holding(capabilities.CHOWN)
+    allowed = may_give_away(universe)
     for place in places(universe.with_uid(posture.uid)):
         if universe.principals[place].gids - {posture.gid}:
             allowed |= 1 << place
-    yield flat(object_, "change-group", errno.EPERM, "owner-in-other-group", allowed)
-    yield from _clearing_special_bits(context, object_, "change-group")
+    yield flat(object_, CHANGE_GROUP.name, errno.EPERM, "owner-in-other-group", allowed)
+    yield from _clearing_special_bits(context, object_, CHANGE_GROUP)
 
 
-def _clearing_special_bits(context: Context, object_: Object, needs: str) -> Iterator[Check]:
-    """A change of owner or group clears setuid and setgid, and that is a change of mode.
-
-    ``chown_common`` and ``setattr_should_drop_sgid``: setuid goes, setgid goes
-    where the group may execute, and otherwise for those who are neither in
-    the group nor hold CAP_FSETID; on directories both stay.
-    """
+def _clearing_special_bits(context: Context, object_: Object, right: Right) -> Iterator[Check]:
+    """A change of owner or group that clears setuid or setgid is a change of mode as well."""
     posture, universe = object_.posture, context.universe
-    if posture.directory:
-        return
-    untouched = universe.everyone
-    if posture.mode & SETUID or posture.mode & (SETGID | 0o010) == SETGID | 0o010:
-        untouched = 0
-    elif posture.mode & SETGID:
-        untouched = universe.in_group(posture.gid) | universe.holding(capabilities.FSETID)
-    if untouched != universe.everyone:
-        may_change_mode = universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER)
-        yield flat(object_, needs, errno.EPERM, "clears-special", untouched | may_change_mode)
+    everyone, members = universe.everyone, universe.in_group(posture.gid) | universe.holding(capabilities.FSETID)
+    untouched = 0
+    for some, in_group in ((members, True), (everyone & ~members, False)):
+        if not cleared_by_chown(posture, in_group=in_group, in_new_group=True):
+            untouched |= some
+    if untouched != everyone:
+        yield flat(object_, right.name, errno.EPERM, "clears-special", untouched | may_change_mode(universe, posture))
 
 
-def _unchangeable(object_: Object, needs: str) -> Iterator[Check]:
+def _unchangeable(object_: Object, right: Right) -> Iterator[Check]:
     """What refuses everyone alike: a read-only mount, then the flags."""
-    if object_.mount is not None and object_.mount.read_only:
-        yield flat(object_, needs, errno.EROFS, "read-only")
-    for flag in ("immutable", "append-only"):
-        if has_flag(object_, flag):
-            yield flat(object_, needs, errno.EPERM, flag)
+    number, rule = refused_to_everyone(object_.posture, object_.mount)
+    if number:
+        yield flat(object_, right.name, number, rule)
+
+
+# --- the conditions, which making a change is held to as well ----------------------
+
+
+def refused_to_everyone(posture: Posture, mount: Mount | None) -> tuple[int, str]:
+    """The errno with which any change of a posture is refused, whoever makes it, and the rule; 0 if it is not."""
+    if mount is not None and mount.read_only:
+        return errno.EROFS, "read-only"
+    for flag in FLAGS_THAT_REFUSE:
+        if flag in (posture.flags or ()):
+            return errno.EPERM, flag
+    return 0, ""
+
+
+def may_change_mode(universe: Universe, posture: Posture) -> int:
+    """The set of principals that may change the mode and the lists (``inode_owner_or_capable``)."""
+    return universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER)
+
+
+def may_give_away(universe: Universe) -> int:
+    """The set of principals that may give an object to any user and any group."""
+    return universe.holding(capabilities.CHOWN)
+
+
+def may_choose_owner(universe: Universe, posture: Posture, uid: int) -> int:
+    """The set of principals that may make ``uid`` the owner; an owner may say so of what is theirs (``chown_ok``)."""
+    return may_give_away(universe) | (universe.with_uid(posture.uid) if uid == posture.uid else 0)
+
+
+def may_choose_group(universe: Universe, posture: Posture, gid: int) -> int:
+    """The set of principals that may make ``gid`` the group: owners that are in it (``chgrp_ok``)."""
+    owners = universe.with_uid(posture.uid)
+    return may_give_away(universe) | (owners if gid == posture.gid else owners & universe.in_group(gid))

@@ -4,7 +4,8 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from fiat.core.model.host import Settings
-from fiat.core.model.posture import Mount, Object
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object
 from fiat.core.model.principals import Universe
 from fiat.core.rules.decision import Decisions, Reason
 
@@ -15,12 +16,13 @@ FOLLOW = "follow"
 class Check(NamedTuple):
     """One thing the kernel checks on the way to a right.
 
-    ``object`` is None where there is nothing at ``path``. ``needs`` is a
-    right, or ``follow``. ``passers`` is the set of principals that pass.
+    ``object`` is None where there is nothing at ``path``. ``needs`` is the name
+    of a right, or ``follow``. ``passers`` is the set of principals that pass.
     ``rule`` names what decides for everyone alike; where it is empty, the
-    classes of the object decide and ``reason`` tells how. ``script`` is the
-    script for whose sake an interpreter is walked to and run, and the script
-    itself read; else empty.
+    classes of the object decide and ``reason`` tells how. ``runs_for`` is the
+    file for whose sake an interpreter or a loader is walked to and run, and a
+    script itself read; else empty. ``want`` are the permissions that are asked
+    of the classes, where these decide.
     """
 
     object: Object | None
@@ -30,9 +32,8 @@ class Check(NamedTuple):
     passers: int
     rule: str = ""
     reason: Callable[[int], Reason] | None = None
-    script: str = ""
+    runs_for: str = ""
     want: int = 0
-    """Where the classes decide, the permissions that are asked of them."""
 
 
 class Step(NamedTuple):
@@ -49,14 +50,15 @@ class Step(NamedTuple):
     rule: str
     errno: int = 0
     reason: Reason | None = None
-    script: str = ""
+    runs_for: str = ""
+    want: int = 0
 
 
 class Verdict(NamedTuple):
     """The answer for one principal, one right, one path.
 
     ``steps`` go up to the blocker, ``beyond`` holds the checks after it,
-    which the kernel never comes to.
+    which the kernel never makes.
     """
 
     allowed: bool
@@ -105,11 +107,6 @@ def flat(object_: Object, needs: str, errno: int, rule: str, passers: int = 0) -
 def has_option(mount: Mount | None, option: str) -> bool:
     """Whether the mount itself has ``option``."""
     return mount is not None and option in mount.options
-
-
-def file_system_read_only(mount: Mount | None) -> bool:
-    """Whether the file system under the mount is read-only, not just this mount of it."""
-    return mount is not None and "ro" in mount.filesystem_options
 
 
 def has_flag(object_: Object, flag: str) -> bool:

@@ -5,17 +5,19 @@ the owner; each named user; everyone matched by the owning group or a named
 group; the rest. Each class has its rule and its permissions. The rules are
 ``acl_permission_check``, ``posix_acl_permission`` and ``generic_permission``
 of the kernel's file system core; acl(5), "ACCESS CHECK
-ALGORITHM"; path_resolution(7), "Permissions"; capabilities(7). This module
-is the only place that holds them.
+ALGORITHM"; path_resolution(7), "Permissions"; capabilities(7). What a mask
+leaves is in :mod:`fiat.core.rules.effective`.
 """
 
 from typing import NamedTuple
 
 from fiat.core.model import capabilities
-from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
+from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
-from fiat.core.model.posture import Kind, Posture
-from fiat.core.model.principals import Universe
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.rules.effective import deciding_list, effective
 
 OWNER = "owner"
 NAMED_USER = "named-user"
@@ -23,8 +25,6 @@ OWNING_GROUP = "owning-group"
 NAMED_GROUP = "named-group"
 OTHER = "other"
 SUPERUSER = "superuser"
-
-_MASK_BITS = 0o070
 
 _RULE_OF = {
     Tag.OWNER: OWNER,
@@ -61,22 +61,6 @@ class Reason(NamedTuple):
     rule: str
     share: Share
     capability: int = 0
-
-
-def passes_over_list(mode: int) -> bool:
-    """Whether Linux looks at the mode alone, list or no list.
-
-    It does when the group bits, which hold the mask, are all clear
-    (``acl_permission_check`` in its file system core).
-    """
-    return not mode & _MASK_BITS
-
-
-def deciding_list(posture: Posture) -> AccessList:
-    """The entries that the kernel goes by: those of the list, or the mode's three."""
-    if posture.acl is None or passes_over_list(posture.mode):
-        return from_mode(posture.mode)
-    return posture.acl
 
 
 _NOBODY_NAMED: tuple[tuple[Tag, int | None], ...] = ((Tag.OWNER, None), (Tag.OWNING_GROUP, None), (Tag.OTHER, None))
@@ -149,18 +133,15 @@ def shares(posture: Posture, partitions: Partitions) -> list[Share]:
     """
     acl = deciding_list(posture)
     mask = acl.mask if len(acl.entries) > 3 else None
-    cut = 7 if mask is None else mask
     found = []
     for entry, principals in zip(acl.entries, partitions.of(posture, acl), strict=True):
-        tag, permissions, _ = entry
+        tag = entry.tag
         if tag is Tag.OWNER:
             # The owner's bits come from the mode: the kernel does not look at the list for the owner.
             permissions = posture.mode >> 6 & 7
             found.append(Share(Entry(Tag.OWNER, permissions), permissions, principals))
-        elif tag is Tag.OTHER:
-            found.append(Share(entry, permissions, principals))
         elif tag is not Tag.MASK:
-            found.append(Share(entry, permissions & cut, principals))
+            found.append(Share(entry, effective(entry, mask), principals))
     return found
 
 
@@ -187,6 +168,11 @@ def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
     if want & EXECUTE and not posture.mode & EXECUTE_BITS:
         return search, 0
     return search, capabilities.DAC_OVERRIDE
+
+
+def superuser(who: Principal) -> bool:
+    """Whether permissions as such stop ``who`` nowhere: a holder of CAP_DAC_OVERRIDE."""
+    return who.holds(capabilities.DAC_OVERRIDE)
 
 
 class Decision:

@@ -1,17 +1,20 @@
-"""The checks at the end of a route for using the object: read, write, execute, traverse, list.
+"""The checks at the end of a route for using the object: read, write, append, execute, traverse, list.
 
-open(2), execve(2), mount(2), ioctl_iflags(2); the kernel's ``may_open``,
-``inode_permission``, ``sb_permission`` and ``load_script``.
+open(2), mount(2), ioctl_iflags(2); the kernel's ``may_open``,
+``inode_permission`` and ``sb_permission``.
 """
 
 import errno
 from collections.abc import Iterator
 
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, READ, WRITE
-from fiat.core.model.posture import Kind, Object
-from fiat.core.rules.check import Check, Context, file_system_read_only, flat, has_flag, has_option
-from fiat.core.rules.walking import failure_check, stage_checks
-from fiat.core.tree.route import MAX_INTERPRETERS, Route
+from fiat.core.model.posture import Object
+from fiat.core.model.right import APPEND, CREATE, DELETE, LIST, RENAME, TRAVERSE, Right
+from fiat.core.model.right import READ as RIGHT_TO_READ
+from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
+from fiat.core.model.route import Route
+from fiat.core.rules.check import Check, Context, flat, has_flag, has_option
 
 NEVER_READ_ONLY = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
 """What may be written on a read-only file system: it does not hold their contents."""
@@ -19,109 +22,86 @@ NEVER_READ_ONLY = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
 _DEVICES = (Kind.BLOCK, Kind.CHARACTER)
 
 
-def permissions_for(right: str, kind: Kind) -> int:
+def permissions_for(right: Right, kind: Kind) -> int:
     """The permissions that one entry must hold together for ``right``.
 
     A write to a directory adds and removes names, which takes write and
     traverse at once.
     """
-    if right == "write" and kind is Kind.DIRECTORY:
-        return WRITE | EXECUTE
-    return {"read": READ, "list": READ, "write": WRITE}.get(right, EXECUTE)
+    if right is RIGHT_TO_READ or right is LIST:
+        return READ
+    if right in (RIGHT_TO_WRITE, APPEND, CREATE):
+        return WRITE | EXECUTE if kind is Kind.DIRECTORY else WRITE
+    return WRITE | EXECUTE if right in (DELETE, RENAME) else EXECUTE
 
 
 def read(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Open for reading; for a directory, list its names."""
-    yield from _device(object_, "read")
-    yield _permission(context, object_, "read")
+    yield from _device(object_, RIGHT_TO_READ)
+    yield permission(context, object_, RIGHT_TO_READ)
 
 
 def list_names(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """List the names in a directory."""
-    if not object_.posture.directory:
-        yield flat(object_, "list", errno.ENOTDIR, "not-a-directory")
-        return
-    yield _permission(context, object_, "list")
+    yield from _in_directory(context, object_, LIST)
 
 
 def traverse(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Enter a directory, or use a name in it."""
+    yield from _in_directory(context, object_, TRAVERSE)
+
+
+def _in_directory(context: Context, object_: Object, right: Right) -> Iterator[Check]:
     if not object_.posture.directory:
-        yield flat(object_, "traverse", errno.ENOTDIR, "not-a-directory")
+        yield flat(object_, right.name, errno.ENOTDIR, "not-a-directory")
         return
-    yield _permission(context, object_, "traverse")
+    yield permission(context, object_, right)
 
 
 def write(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Open for writing; for a directory, add and remove names."""
+    yield from _write(context, object_, RIGHT_TO_WRITE)
+
+
+def append(context: Context, route: Route, object_: Object) -> Iterator[Check]:
+    """Open a file for adding at its end (O_APPEND), which the append-only flag allows."""
+    if object_.posture.directory:
+        yield flat(object_, APPEND.name, errno.EISDIR, "a-directory")
+        return
+    yield from _write(context, object_, APPEND)
+
+
+def _write(context: Context, object_: Object, right: Right) -> Iterator[Check]:
     posture = object_.posture
-    yield from _device(object_, "write")
-    yield from before_permission_to_write(object_, "write", names=posture.directory)
-    yield _permission(context, object_, "write")
-    if has_flag(object_, "append-only"):
-        yield flat(object_, "write", errno.EPERM, "append-only")
+    yield from _device(object_, right)
+    yield from before_permission_to_write(object_, right, names=posture.directory)
+    yield permission(context, object_, right)
+    if right is not APPEND and has_flag(object_, "append-only"):
+        yield flat(object_, right.name, errno.EPERM, "append-only")
     if not posture.directory and posture.kind not in NEVER_READ_ONLY and has_option(object_.mount, "ro"):
-        yield flat(object_, "write", errno.EROFS, "read-only")
+        yield flat(object_, right.name, errno.EROFS, "read-only")
 
 
-def before_permission_to_write(object_: Object, needs: str, *, names: bool) -> Iterator[Check]:
+def before_permission_to_write(object_: Object, right: Right, *, names: bool) -> Iterator[Check]:
     """What refuses a write before the permission bits are asked.
 
     A read-only file system and the immutable flag always do. A read-only
     mount does so only where names are changed (``mnt_want_write`` comes first
     there); an existing file is opened, and only then found to be read-only.
     """
-    refused = file_system_read_only(object_.mount) or (names and has_option(object_.mount, "ro"))
+    mount = object_.mount
+    refused = mount is not None and (mount.filesystem_read_only or (names and has_option(mount, "ro")))
     if refused and object_.posture.kind not in NEVER_READ_ONLY:
-        yield flat(object_, needs, errno.EROFS, "read-only")
+        yield flat(object_, right.name, errno.EROFS, "read-only")
     if has_flag(object_, "immutable"):
-        yield flat(object_, needs, errno.EPERM, "immutable")
+        yield flat(object_, right.name, errno.EPERM, "immutable")
 
 
-def execute(context: Context, route: Route, object_: Object) -> Iterator[Check]:
-    """Run it: a program, or a script together with its interpreter."""
-    return _execute(context, route, object_, depth=0)
-
-
-def _execute(context: Context, route: Route, object_: Object, depth: int) -> Iterator[Check]:
-    """``depth`` counts the scripts whose interpreter this is."""
-    if object_.posture.kind is not Kind.FILE:
-        yield flat(object_, "execute", errno.EACCES, "not-a-program")
-        return
-    if has_option(object_.mount, "noexec"):
-        yield flat(object_, "execute", errno.EACCES, "noexec")
-    yield _permission(context, object_, "execute")
-    if depth > MAX_INTERPRETERS:
-        yield flat(object_, "execute", errno.ELOOP, "too-many-interpreters")
-    elif route.interpreter is not None:
-        yield from _interpreted(context, route, object_, route.interpreter, depth + 1)
-
-
-def _interpreted(context: Context, route: Route, script: Object, interpreter: Route, depth: int) -> Iterator[Check]:
-    """A script runs when its interpreter can be run, and can then read the script.
-
-    The interpreter reads it as a program that the principal has run: it walks
-    to the script by itself, without the capabilities that execve(2) takes
-    away (capabilities(7), "Transformation of capabilities during execve()").
-    """
-    for check in stage_checks(context, interpreter):
-        yield check._replace(script=script.path)
-    if interpreter.end is None:
-        yield failure_check(interpreter, "execute")._replace(rule="interpreter-missing", script=script.path)
-        return
-    for check in _execute(context, interpreter, interpreter.end, depth):
-        yield check._replace(script=check.script or script.path)
-    run = context.after_exec()
-    if run is not context:
-        for check in stage_checks(run, route):
-            yield check._replace(script=script.path)
-    yield _permission(run, script, "read")._replace(script=script.path)
-
-
-def _device(object_: Object, needs: str) -> Iterator[Check]:
+def _device(object_: Object, right: Right) -> Iterator[Check]:
     if object_.posture.kind in _DEVICES and has_option(object_.mount, "nodev"):
-        yield flat(object_, needs, errno.EACCES, "nodev")
+        yield flat(object_, right.name, errno.EACCES, "nodev")
 
 
-def _permission(context: Context, object_: Object, needs: str) -> Check:
-    return context.permission(object_, needs, permissions_for(needs, object_.posture.kind), errno.EACCES)
+def permission(context: Context, object_: Object, right: Right) -> Check:
+    """The check that the classes of the object make for ``right``."""
+    return context.permission(object_, right.name, permissions_for(right, object_.posture.kind), errno.EACCES)

@@ -9,8 +9,12 @@ from collections.abc import Iterator
 
 from fiat.core.model.mode import EXECUTE, STICKY
 from fiat.core.model.posture import Object
+from fiat.core.model.right import TRAVERSE
+from fiat.core.model.route import Route, Stage
 from fiat.core.rules.check import FOLLOW, Check, Context, flat, has_option
-from fiat.core.tree.route import Route, Stage
+
+MAX_SYMLINKS = 40
+"""The kernel's ``MAXSYMLINKS``."""
 
 _STICKY_AND_OPEN = STICKY | 0o002
 
@@ -21,7 +25,7 @@ def stage_checks(context: Context, route: Route) -> Iterator[Check]:
     for stage in route.stages:
         if stage.object.posture.directory:
             parent = stage.object
-            yield context.permission(parent, "traverse", EXECUTE, errno.EACCES)
+            yield context.permission(parent, TRAVERSE.name, EXECUTE, errno.EACCES)
         else:
             yield from _follow(context, stage, parent)
 

@@ -1,55 +1,95 @@
-"""What would have to change for a refusal to become a yes, the narrowest change first."""
+"""What would have to change for a refusal to become a yes, the narrowest change first.
 
-import shlex
+Each piece of advice is a wish for one path, or a membership, or something
+that is not Fiat's to do. Wishes are evaluated before they are given: asked of
+the host as if they came true, the step that refused lets through, and whoever
+else would gain by it is counted.
+"""
+
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from fiat.core.ask.why import wanted
+from fiat.core.ask.effects import effects_at
+from fiat.core.change.steps import change, steps_towards
+from fiat.core.change.wanted import wanted
+from fiat.core.errors import FiatError
+from fiat.core.model import accesslist
+from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.mode import permission_letters
+from fiat.core.model.host import Host
+from fiat.core.model.mode import ModeChange, parse_change, permission_letters
 from fiat.core.model.posture import Object
-from fiat.core.model.principals import Principal
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.right import BASIC
+from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules import decision as rules
-from fiat.core.rules.access import Step, Verdict
-from fiat.core.text import visible
+from fiat.core.rules.check import Step, Verdict
+from fiat.core.rules.decision import Decision
+from fiat.core.text import counted, visible
+from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.words import naming
 
 
-class Change(NamedTuple):
-    """Something that would have to change: what it means, and the command line for it (empty where Fiat has none)."""
+class Advice(NamedTuple):
+    """Something that would have to change.
+
+    ``effect`` says in words whom it is for. ``wish`` is what to ask of ``path``,
+    None where it is not Fiat's to do. ``others`` counts users, beside whom it
+    is for, who would gain something there.
+    """
 
     effect: str
-    command: str = ""
+    path: str = ""
+    wish: Wish | None = None
+    others: int = 0
 
 
-def changes(principal: Principal, verdict: Verdict, accounts: Accounts) -> list[Change]:
+def advice_on(host: Host, who: Principal, verdict: Verdict) -> list[Advice]:
     """What would have to change, for each step that says no, in their order."""
     refused = [step for step in (*verdict.steps, *verdict.beyond) if not step.allowed]
-    found: list[Change] = []
+    found: list[Advice] = []
     for step in refused:
         if step.object is None:
             break
-        if step.reason:
-            # what is needed of one object is given to it by one change
-            want = 0
-            for other in refused:
-                want |= wanted(other) if other.path == step.path and other.reason else 0
-            found += _of_entries(principal, step, want, accounts)
-        else:
-            found += _of_conditions(step, step.object, accounts)
+        if step.reason is None:
+            found += _on_conditions(step, step.object, host.accounts)
+            continue
+        # what is needed of one object is given to it by one change
+        want = 0
+        for other in refused:
+            want |= other.want if other.path == step.path and other.reason else 0
+        for one in _on_entries(who, step, step.object, want, host.accounts):
+            evaluated = one if one.wish is None else _evaluated(host, who, step.object, want, one, one.wish)
+            if evaluated is not None:
+                found.append(evaluated)
     return list(dict.fromkeys(found))
 
 
-def _of_entries(principal: Principal, step: Step, want: int, accounts: Accounts) -> Iterator[Change]:
+def _evaluated(host: Host, who: Principal, found: Object, want: int, advice: Advice, wish: Wish) -> Advice | None:
+    """The advice with what it would do for others; None where it would not do what it is for."""
+    actor = host.actor()
+    try:
+        goal = wanted(found.posture, wish, actor, host.settings.umask)
+    except FiatError:
+        return None
+    after = change(found.posture, steps_towards(found.posture, goal, actor), actor, found.mount, found.keeps_lists)
+    posture = goal if after.errno else after.after  # somebody else may do it
+    if not Decision(posture, Universe([who])).allowed(want):
+        return None
+    then = HostAsIf(host, Supposition(FewPostures({found.status.identity: posture})))
+    gains = effects_at(host, then, found.path, BASIC).gains
+    others = {gain.principal.uid for gain in gains if gain.principal.kind == "user" and gain.principal.uid != who.uid}
+    return advice._replace(others=len(others))
+
+
+def _on_entries(who: Principal, step: Step, found: Object, want: int, accounts: Accounts) -> Iterator[Advice]:
     """Changes of mode, list or membership, where an entry refused the permissions in ``want``."""
     assert step.reason is not None
-    assert step.object is not None
-    posture, share = step.object.posture, step.reason.share
+    posture, share = found.posture, step.reason.share
     missing = permission_letters(want & ~share.permissions).replace("-", "")
-    path = shell_word(step.path)
 
-    def mode(user_class: str, effect: str) -> Change:
-        return Change(effect, f"fiat set {path} --mode {user_class}+{missing} --preview")
+    def mode(user_class: str, effect: str) -> Advice:
+        return Advice(effect, step.path, Wish(mode=_mode(f"{user_class}+{missing}")))
 
     if step.rule == rules.OWNER:
         yield mode("u", "for the owner")
@@ -57,42 +97,38 @@ def _of_entries(principal: Principal, step: Step, want: int, accounts: Accounts)
     if share.entry.permissions & want == want:
         yield mode("g", "raising the mask, which the group letters are, for every entry that it cuts")
         return
-    entry = _entry_for(principal)
-    if entry is not None:
+    entry = _entry_for(who, share.permissions | want)
+    if entry is not None and found.keeps_lists is not False:
         # their own entry decides alone from then on, so it holds what they have already as well
-        letters = permission_letters(share.permissions | want)
-        yield Change(
-            f"for {visible(naming_of(principal))} alone",
-            f"fiat set {path} --entry {shell_word(f'{entry}:{letters}')} --preview",
-        )
+        wish = Wish(access=ListWish((EntryWish(entry),)))
+        name = naming.group_of(who) if who.kind == "group" else visible(who.name or str(who.uid))
+        yield Advice(f"for {name} alone", step.path, wish)
     group = naming.group(posture.gid, accounts)
     if step.rule == rules.OWNING_GROUP:
         if posture.acl is None:
             yield mode("g", f"for everyone in group {group}")
     elif step.rule == rules.OTHER:
-        if principal.kind == "user" and posture.acl is None and posture.mode >> 3 & want == want:
-            yield Change(f"making {visible(naming_of(principal))} a member of group {group}, which is allowed it here")
+        if who.kind == "user" and posture.acl is None and posture.mode >> 3 & want == want:
+            name = visible(who.name or str(who.uid))
+            yield Advice(f"making {name} a member of group {group}, which is allowed it here")
         yield mode("o", "for everyone")
 
 
-def _entry_for(principal: Principal) -> str | None:
-    """The beginning of an access entry that names ``principal``; None for those that no entry can name."""
-    if principal.kind == "group":
-        (gid,) = principal.gids
-        return f"group:{gid if principal.name is None else principal.name}"
-    if principal.uid is None:
+def _mode(word: str) -> ModeChange:
+    return parse_change(word)
+
+
+def _entry_for(who: Principal, permissions: int) -> Entry | None:
+    """An access entry that names ``who``; None for those that no entry can name, or need none."""
+    if who.kind == "group":
+        (gid,) = who.gids
+        return Entry(Tag.NAMED_GROUP, permissions, gid)
+    if who.uid is None or who.uid == accesslist.NO_ID:
         return None
-    return f"user:{principal.uid if principal.name is None else principal.name}"
+    return Entry(Tag.NAMED_USER, permissions, who.uid)
 
 
-def naming_of(principal: Principal) -> str:
-    """The name, or the number, of a user or group."""
-    if principal.name is not None:
-        return principal.name
-    return str(principal.uid if principal.uid is not None else next(iter(principal.gids), "anyone else"))
-
-
-def _of_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Change]:
+def _on_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Advice]:
     """Changes beyond mode and list, where something else refused."""
     owner = naming.user(found.posture.uid, accounts)
     mount = visible(found.mount.point) if found.mount else "it"
@@ -112,21 +148,14 @@ def _of_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Ch
         "clears-special": "root doing it",
     }
     if step.rule == "sticky":
-        yield Change(f"the owner of what is named, the directory's owner {owner}, or root doing it")
-        yield Change(
-            "letting everyone who may write there do it", f"fiat set {shell_word(step.path)} --mode a-t --preview"
-        )
+        yield Advice(f"the owner of what is named, the directory's owner {owner}, or root doing it")
+        yield Advice("letting everyone who may write there do it", step.path, Wish(mode=_mode("a-t")))
     elif step.rule in effects:
-        yield Change(effects[step.rule])
+        yield Advice(effects[step.rule])
 
 
-def shell_word(word: str) -> str:
-    """``word`` quoted so that a shell reads it back, without a character that is not printable."""
-    if word.isprintable():
-        return shlex.quote(word)
-    parts = (char if char.isprintable() and char not in "\\'" else _octal_escape(char) for char in word)
-    return f"$'{''.join(parts)}'"
-
-
-def _octal_escape(char: str) -> str:
-    return "".join(f"\\{byte:03o}" for byte in char.encode("utf-8", "surrogateescape"))
+def with_others(advice: Advice) -> str:
+    """The effect in words, with how many others would gain by it."""
+    if not advice.others or not advice.effect.endswith(" alone"):
+        return advice.effect
+    return f"{advice.effect.removesuffix(' alone')}, and {counted(advice.others, 'other')} gain by it"

@@ -1,8 +1,10 @@
 """Who has which right on everything in a tree.
 
 The set of principals that reach what is in a directory is the set that
-reaches the directory, cut by those who may traverse it. Rights are worked out
-once for each distinct pair of such a set and a sort.
+reaches the directory, cut by those who may traverse it. What an object decides
+is worked out once for each distinct pair of such a set and a profile; what
+the directory that holds its name decides, once for each profile of a
+directory and what counts there of an object.
 """
 
 from collections.abc import Sequence
@@ -11,26 +13,37 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
-from fiat.core.model.mode import EXECUTE
-from fiat.core.model.posture import Mount
-from fiat.core.rules.access import RIGHTS, Access, applies
-from fiat.core.tree.route import Route, Stage, walk
-from fiat.core.tree.survey import Numbers, Sort, Survey, sort_of
+from fiat.core.model.mode import EXECUTE, SPECIAL, STICKY
+from fiat.core.model.posture import Object
+from fiat.core.model.program import Format, Program
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.survey import Numbers, Survey
+from fiat.core.tree.walk import interpreter_of
 
 AnswerKey = tuple[int | None, ...]
 """For each right asked: the set of principals that have it, or None where it does not apply."""
 
-Conditions = tuple[tuple[int, tuple[int, ...]] | None, ...] | None
-"""For each right: a set of principals, and the permissions that each of them needs besides, one entry for each.
+Conditions = tuple[int, tuple[int, ...]]
+"""A set of principals, and the permissions that each of them needs besides, one entry for each."""
 
-None in the place of a right that does not apply; None for all where it is not so simple.
+_OF_PERMISSIONS = (
+    rights_.READ,
+    rights_.WRITE,
+    rights_.EXECUTE,
+    rights_.TRAVERSE,
+    rights_.LIST,
+    rights_.APPEND,
+    rights_.CREATE,
+)
+"""Rights that the permissions of an entry decide, beside conditions that are the same for all of its kind and mount.
+
+The others of an object depend on its owner, its group and its special bits alone.
 """
-
-_OF_PERMISSIONS = (*RIGHTS, "list")
-"""Rights that the permissions of an entry decide, beside conditions that are the same for all of its kind and mount."""
-
-_OF_THE_NAME = ("create", "delete", "rename")
 
 
 class Reach(NamedTuple):
@@ -40,28 +53,33 @@ class Reach(NamedTuple):
     programs: int
 
 
+class Reached(NamedTuple):
+    """For each directory of a survey the number of who reaches what is in it, into ``sets``; -1 for anything else."""
+
+    number: Numbers
+    sets: list[Reach]
+
+
 class Answers(NamedTuple):
-    """For each entry of a survey the number of its answer, into ``keys``."""
+    """The number of the answer of each entry that was asked about, into ``keys``."""
 
     number: Numbers
     keys: list[AnswerKey]
 
 
 class TreeAccess:
-    """Access in trees for one universe; remembers what it has worked out of each sort."""
+    """Access in trees for one universe on one host; remembers what it has worked out of each profile."""
 
-    def __init__(self, host: Host, access: Access, rights: Sequence[str]) -> None:
+    def __init__(self, host: Host, access: Access, rights: Sequence[Right]) -> None:
         self.access = access
         self.rights = tuple(rights)
         self._host = host
         programs = access.universe.after_exec()
         self._programs = access if programs is access.universe else Access(programs, host.settings)
-        self._interpreters: dict[str, Route] = {}
-        self._allowed: dict[tuple[Sort, Sort | None], AnswerKey] = {}
-        self._conditions: dict[tuple[object, ...], Conditions] = {}
-        self._mounts: list[Mount | None] = []
-        self._needs_parent = any(right in _OF_THE_NAME for right in self.rights)
-        self._only_permissions = all(right in _OF_PERMISSIONS for right in self.rights)
+        self._runs_with: dict[Program, Route | None] = {}
+        self._conditions: dict[tuple[object, ...], Conditions | None] = {}
+        self._by_owner: dict[tuple[object, ...], int] = {}
+        self._by_name = [place for place, right in enumerate(self.rights) if right.by_name]
 
     def reach(self, route: Route) -> Reach:
         """Who can walk all of ``route``."""
@@ -69,154 +87,204 @@ class TreeAccess:
         return Reach(everyone, everyone if self._programs is self.access else self._programs.reach(route))
 
     def answers(
-        self, survey: Survey, top: Route, reach: Reach, sorts: Sequence[Sort] = (), sort: Numbers | None = None
+        self, survey: Survey, top: Route, places: NDArray[np.intp] | None = None, reached: Reached | None = None
     ) -> Answers:
-        """The answer for each entry, where those in ``reach`` come as far as the top, on the route ``top``.
+        """The answer for each entry, or for those at ``places``, in the tree whose top is at the end of ``top``.
 
-        ``sorts`` and ``sort`` stand in for those of the survey, where entries
-        are supposed to be of other sorts than they are.
+        ``reached`` is what :meth:`reached` says of it, where that is known already.
         """
-        sorts = sorts or survey.sorts
-        sort = survey.sort if sort is None else sort
-        count = len(sorts)
-        inside, reaches = self._inside(survey, reach, sorts, sort)
+        reach = self.reach(top)
+        reached = reached or self.reached(survey, reach)
+        places = np.arange(len(survey)) if places is None else places
+        inner = places[places > 0]
         numbers: dict[AnswerKey, int] = {}
-        above = next((stage.object for stage in reversed(top.stages) if stage.object.posture.directory), None)
-        first = self._cut(self._of_sort(sorts[sort[0]], above and sort_of(above)), sorts[sort[0]], reach)
-        numbers[first] = 0
-        found = np.zeros(len(survey), np.int32)
-        if len(survey) > 1:
-            parent = survey.parent[1:]
-            key = inside[parent].astype(np.int64) * count + sort[1:]
-            if self._needs_parent:
-                key = key * count + sort[parent]
-            distinct, places = _distinct(key)
-            chosen = np.empty(len(distinct), np.int32)
-            for place, value in enumerate(distinct.tolist()):
-                holder = None
-                if self._needs_parent:
-                    value, rest = divmod(value, count)
-                    holder = sorts[rest]
-                number, rest = divmod(value, count)
-                answer = self._cut(self._of_sort(sorts[rest], holder), sorts[rest], reaches[number])
-                chosen[place] = numbers.setdefault(answer, len(numbers))
-            found[1:] = chosen[places]
+        found = np.zeros(len(places), np.int32)
+        if len(inner) < len(places):
+            found[: len(places) - len(inner)] = numbers.setdefault(self._of_top(survey, top, reach), len(numbers))
+        if len(inner):
+            found[len(places) - len(inner) :] = self._of_inner(survey, reached, inner, numbers)
         return Answers(found, list(numbers))
 
-    def _inside(
-        self, survey: Survey, reach: Reach, sorts: Sequence[Sort], sort: Numbers
-    ) -> tuple[Numbers, list[Reach]]:
-        """For each directory the number of who reaches what is in it, and these sets."""
-        inside = np.zeros(len(survey), np.int32)
+    def reached(self, survey: Survey, reach: Reach) -> Reached:
+        """Who gets into each directory, where those in ``reach`` come as far as the top."""
+        inside = np.full(len(survey), -1, np.int32)
         numbers: dict[Reach, int] = {}
-        reaches: list[Reach] = []
+        sets: list[Reach] = []
+        profiles = survey.profiles
 
-        def entering(before: Reach, directory: Sort) -> int:
+        def entering(before: Reach, directory: Profile) -> int:
             after = Reach(
                 before.principals & self.access.decisions.of(directory.posture).allowed(EXECUTE),
                 before.programs & self._programs.decisions.of(directory.posture).allowed(EXECUTE),
             )
             number = numbers.setdefault(after, len(numbers))
-            if number == len(reaches):
-                reaches.append(after)
+            if number == len(sets):
+                sets.append(after)
             return number
 
         for depth, level in enumerate(survey.levels()):
             if not depth:
-                inside[0] = entering(reach, sorts[sort[0]])
+                inside[0] = entering(reach, profiles[survey.profile[0]])
                 continue
-            key = inside[survey.parent[level]].astype(np.int64) * len(sorts) + sort[level]
-            distinct, places = _distinct(key)
+            key = inside[survey.parent[level]].astype(np.int64) * len(profiles) + survey.profile[level]
+            distinct, places = distinct_values(key)
             chosen = np.empty(len(distinct), np.int32)
             for place, value in enumerate(distinct.tolist()):
-                number, rest = divmod(value, len(sorts))
-                chosen[place] = entering(reaches[number], sorts[rest])
+                number, rest = divmod(value, len(profiles))
+                chosen[place] = entering(sets[number], profiles[rest])
             inside[level] = chosen[places]
-        return inside, reaches
+        return Reached(inside, sets)
 
-    def _of_sort(self, sort: Sort, parent: Sort | None) -> AnswerKey:
-        """Who has each right on an entry of ``sort``, among those that reach it."""
-        conditions = self._conditions_of(sort) if self._only_permissions else None
-        if conditions is None:
-            return self._in_full(sort, parent if self._needs_parent else None)
-        decision = self.access.decisions.of(sort.posture)
-        answer: list[int | None] = []
-        for condition in conditions:
-            if condition is None:
-                answer.append(None)
-                continue
-            bits, wants = condition
-            for want in wants:
-                bits &= decision.allowed(want)
-            answer.append(bits)
-        return tuple(answer)
+    # --- one entry, and many ---
 
-    def _conditions_of(self, sort: Sort) -> Conditions:
-        """What each right comes down to where only the permissions differ."""
-        posture = sort.posture
-        # a host makes one object for a mount, and comparing it whole would take longer than all the rest
-        key = (posture.kind.name, posture.flags, id(sort.mount), sort.script)
-        found = self._conditions.get(key)
-        if found is None and key not in self._conditions:
-            found = self._conditions[key] = self._work_out(sort)
-            self._mounts.append(sort.mount)  # so that no other can come to have its id
-        return found
+    def _of_top(self, survey: Survey, top: Route, reach: Reach) -> AnswerKey:
+        profile = survey.profiles[int(survey.profile[0])]
+        key = self._by_object(profile, reach)
+        return self._and(key, self._names(top.parent, profile.at(survey.top.path)))
 
-    def _work_out(self, sort: Sort) -> Conditions:
-        """The checks for an entry of ``sort``: what the others come to, and what is asked of its own classes."""
-        entry = sort.at("")
-        route = Route("", (), entry, interpreter=self._interpreter(sort))
-        if sort.script is not None and self._programs is not self.access:
-            return None  # it is read with other capabilities than it is started with
-        found: list[tuple[int, tuple[int, ...]] | None] = []
-        for right in self.rights:
-            if not applies(right, sort.posture.kind):
-                found.append(None)
-                continue
-            bits, wants = self.access.universe.everyone, []
-            for check in self.access.checks(route, right):
-                if check.object is entry and check.want:
-                    wants.append(check.want)
-                else:  # another object's, or one of the conditions
-                    bits &= check.passers
-            found.append((bits, tuple(dict.fromkeys(wants))))
+    def _of_inner(
+        self, survey: Survey, reached: Reached, inner: NDArray[np.intp], numbers: dict[AnswerKey, int]
+    ) -> Numbers:
+        """The numbers of the answers of entries that have a directory above them in the survey."""
+        profiles, count = survey.profiles, len(survey.profiles)
+        parent, profile = survey.parent[inner], survey.profile[inner]
+        key = reached.number[parent].astype(np.int64) * count + profile
+        distinct, places = distinct_values(key)
+        by_object = [
+            self._by_object(profiles[value % count], reached.sets[value // count]) for value in distinct.tolist()
+        ]
+        if not self._by_name:
+            chosen = [numbers.setdefault(one, len(numbers)) for one in by_object]
+            return np.array(chosen, np.int32)[places]
+        name_keys, name_places = self._of_names(survey, parent, profile)
+        pairs, both = distinct_values(places.astype(np.int64) * len(name_keys) + name_places)
+        chosen = []
+        for value in pairs.tolist():
+            one, other = divmod(value, len(name_keys))
+            chosen.append(numbers.setdefault(self._and(by_object[one], name_keys[other]), len(numbers)))
+        return np.array(chosen, np.int32)[both]
+
+    def _of_names(self, survey: Survey, parent: Numbers, profile: Numbers) -> tuple[list[tuple[int, ...]], Numbers]:
+        """What directories say of the names in them: the distinct answers, and the number of that for each entry.
+
+        Of what a name leads to only that counts which the checks for names
+        look at, and its owner only where the directory is sticky.
+        """
+        profiles = survey.profiles
+        classes: dict[tuple[object, ...], int] = {}
+        examples: list[Profile] = []
+
+        def numbered(one: Profile, *, owner: bool) -> int:
+            posture = one.posture
+            flags = None if posture.flags is None else tuple(posture.flags)
+            kind = (posture.kind, posture.uid) if owner else posture.directory
+            found = classes.setdefault((kind, flags, one.mount_point), len(classes))
+            if found == len(examples):
+                examples.append(one)
+            return found
+
+        plain = np.fromiter((numbered(one, owner=False) for one in profiles), np.int32, len(profiles))
+        sticky = np.fromiter((bool(one.posture.mode & STICKY) for one in profiles), np.bool_, len(profiles))
+        above = survey.profile[parent]
+        kind = plain[profile]
+        if sticky.any():
+            owned = np.fromiter((numbered(one, owner=True) for one in profiles), np.int32, len(profiles))
+            kind = np.where(sticky[above], owned[profile], kind)
+        distinct, places = distinct_values(above.astype(np.int64) * len(examples) + kind)
+        found = []
+        for value in distinct.tolist():
+            holder, named = divmod(value, len(examples))
+            found.append(self._names(profiles[holder].at(), examples[named].at()))
+        return found, places
+
+    def _names(self, parent: Object | None, named: Object) -> tuple[int, ...]:
+        """For each right that a directory decides: who has it, as far as the directory is concerned."""
+        access = self.access
+        return tuple(access.passing(access.name_checks(parent, named, self.rights[place])) for place in self._by_name)
+
+    def _and(self, key: AnswerKey, by_name: tuple[int, ...]) -> AnswerKey:
+        """An answer of objects cut by one of names."""
+        found = list(key)
+        for place, bits in zip(self._by_name, by_name, strict=True):
+            so_far = found[place]
+            found[place] = None if so_far is None else so_far & bits
         return tuple(found)
 
-    def _interpreter(self, sort: Sort) -> Route | None:
-        if sort.script is None or "execute" not in self.rights:
+    def _by_object(self, profile: Profile, reach: Reach) -> AnswerKey:
+        """Who has each right, as far as the object itself is concerned, among those that get there."""
+        kind = profile.posture.kind
+        answer: list[int | None] = []
+        for right in self.rights:
+            if not right.applies(kind):
+                answer.append(None)
+            elif not right.by_object:
+                answer.append(reach.principals)
+            elif right in _OF_PERMISSIONS:
+                answer.append(self._by_permissions(profile, right, reach))
+            else:
+                answer.append(reach.principals & self._of_owner(profile, right))
+        return tuple(answer)
+
+    def _by_permissions(self, profile: Profile, right: Right, reach: Reach) -> int:
+        posture = profile.posture
+        script = right is rights_.EXECUTE and profile.program is not None and profile.program.format is Format.SCRIPT
+        bits = reach.principals & reach.programs if script else reach.principals
+        key = (right, posture.kind, posture.flags, profile.mount, profile.program if right is rights_.EXECUTE else None)
+        conditions = self._conditions.get(key)
+        if conditions is None and key not in self._conditions:
+            conditions = self._conditions[key] = self._work_out(profile, right)
+        if conditions is None:
+            return bits & self._in_full(profile, right)
+        allowed, wants = conditions
+        bits &= allowed
+        decision = self.access.decisions.of(posture)
+        for want in wants:
+            bits &= decision.allowed(want)
+        return bits
+
+    def _work_out(self, profile: Profile, right: Right) -> Conditions | None:
+        """What ``right`` comes down to where only the permissions differ; None where it is not so simple."""
+        if right is rights_.EXECUTE and profile.program is not None and self._programs is not self.access:
+            return None  # a script is read with other capabilities than it is started with
+        entry = profile.at()
+        route = Route("", (), entry, interpreter=self._interpreter(profile, right))
+        bits, wants = self.access.universe.everyone, []
+        for check in self.access.object_checks(route, entry, right):
+            if check.object is entry and check.want:
+                wants.append(check.want)
+            else:  # another object's, or one of the conditions
+                bits &= check.passers
+        return bits, tuple(dict.fromkeys(wants))
+
+    def _in_full(self, profile: Profile, right: Right) -> int:
+        """Every check, asked for just this profile."""
+        entry = profile.at()
+        route = Route("", (), entry, interpreter=self._interpreter(profile, right))
+        return self.access.passing(self.access.object_checks(route, entry, right))
+
+    def _of_owner(self, profile: Profile, right: Right) -> int:
+        """A right that depends on owner, group and special bits."""
+        posture = profile.posture
+        special = 0 if posture.directory else posture.mode & (SPECIAL | 0o010)
+        key = (right, posture.directory, posture.uid, posture.gid, special, posture.flags, profile.mount)
+        found = self._by_owner.get(key)
+        if found is None:
+            found = self._by_owner[key] = self._in_full(profile, right)
+        return found
+
+    def _interpreter(self, profile: Profile, right: Right) -> Route | None:
+        if right is not rights_.EXECUTE or profile.program is None:
             return None
-        found = self._interpreters.get(sort.script)
-        if found is None:
-            found = self._interpreters[sort.script] = walk(self._host, sort.script)
-        return found
+        return self.runs_with(profile.program)
 
-    def _in_full(self, sort: Sort, parent: Sort | None) -> AnswerKey:
-        """Every check for every right, asked for just this sort and the sort of its directory."""
-        key = (sort, parent)
-        found = self._allowed.get(key)
-        if found is None:
-            stages = (Stage(parent.at("")),) if parent is not None else ()
-            alone = Route("", (), sort.at(""), interpreter=self._interpreter(sort))
-            named = alone._replace(stages=stages)
-            kind = sort.posture.kind
-            found = self._allowed[key] = tuple(
-                self.access.allowed(named if right in _OF_THE_NAME else alone, right) if applies(right, kind) else None
-                for right in self.rights
-            )
-        return found
-
-    def _cut(self, allowed: AnswerKey, sort: Sort, reach: Reach) -> AnswerKey:
-        """Only those who get there; a script is read by the program that it starts."""
-        key = tuple(None if bits is None else bits & reach.principals for bits in allowed)
-        if sort.script is not None and reach.programs != reach.principals and "execute" in self.rights:
-            place = self.rights.index("execute")
-            bits = key[place]
-            if bits is not None:
-                key = (*key[:place], bits & reach.programs, *key[place + 1 :])
-        return key
+    def runs_with(self, program: Program) -> Route | None:
+        """The route to the interpreter or the loader of ``program`` on this host."""
+        if program not in self._runs_with:
+            self._runs_with[program] = interpreter_of(self._host, program)
+        return self._runs_with[program]
 
 
-def _distinct(values: NDArray[np.int64]) -> tuple[NDArray[np.int64], Numbers]:
+def distinct_values(values: NDArray[np.int64]) -> tuple[NDArray[np.int64], Numbers]:
     """The distinct values, and for each value its place among them."""
     if not len(values):
         return values, np.zeros(0, np.int32)

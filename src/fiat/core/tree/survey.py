@@ -1,249 +1,45 @@
 """A whole tree held compactly: arrays, not one Python object for each path.
 
-Entries that are alike in everything but name, inode and number of links are
-of one *sort*, and a sort is held once. What access rules say of a tree is
-then worked out for each sort, not for each path.
-
-A host reads a tree in *batches*, in any order and perhaps in several
-processes; :class:`Assembly` puts them together. The survey that comes out is
-the same however the tree was cut up: entries stand parents first, each
-directory's names sorted by their bytes.
+Entries that are alike in everything but name, inode and number of links have
+one *profile*, which is held once. What access rules say of a tree is then
+worked out for each profile, not for each path.
 """
 
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.model.accounts import Accounts
-from fiat.core.model.posture import Mount, Object, Posture, Status
-from fiat.core.tree.below import Trouble
-from fiat.core.words.selection import Selection
+from fiat.core.model.identity import Identity
+from fiat.core.model.posture import Object, Posture
+from fiat.core.text import natural_order
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.trouble import Trouble
 
 Numbers = NDArray[np.int32]
 
 
-class Sort(NamedTuple):
-    """What entries have in common; the fields are those of :class:`Object`.
-
-    ``device`` is the number of the file system (``st_dev`` of stat(2)).
-    """
-
-    posture: Posture
-    device: int = 0
-    mount: Mount | None = None
-    script: str | None = None
-    label: str | None = None
-    keeps_lists: bool | None = None
-    unknown: tuple[tuple[str, int], ...] = ()
-
-    def at(self, path: str, inode: int = 0, links: int = 1, birth: int = 0) -> Object:
-        """An object of this sort at ``path``; its size and time are not known."""
-        status = Status(links, 0, None, (self.device, inode), birth)
-        return Object(
-            path=path,
-            posture=self.posture,
-            status=status,
-            mount=self.mount,
-            label=self.label,
-            script=self.script,
-            keeps_lists=self.keeps_lists,
-            unknown=self.unknown,
-        )
-
-
-def sort_of(found: Object) -> Sort:
-    """The sort that ``found`` is of."""
-    return Sort(
-        found.posture,
-        found.status.inode[0],
-        found.mount,
-        found.script,
-        found.label,
-        found.keeps_lists,
-        found.unknown,
-    )
-
-
-class Batch(NamedTuple):
-    """Directories that were read together.
-
-    The entries of all of them stand one directory after the other, names
-    sorted. For each entry: ``sort`` (into ``Assembly.sorts``), ``inode``,
-    ``links``, ``birth`` (nanoseconds since the epoch, 0 where unknown), and
-    ``name_lengths`` in bytes, the names themselves being joined in ``names``.
-    For each directory: ``directories``, its place among the entries of this
-    batch, or -1 less the place of a root, one of those that the batch began
-    with; ``counts``, how many entries it has.
-    """
-
-    sort: Numbers
-    inode: NDArray[np.uint64]
-    links: NDArray[np.uint32]
-    birth: NDArray[np.int64]
-    name_lengths: NDArray[np.uint16]
-    names: bytes
-    directories: Numbers
-    counts: Numbers
-
-
-class Assembly:
-    """Batches on their way to a survey, the entry 0 being ``top``."""
-
-    def __init__(self, top: Object) -> None:
-        self.top = top
-        self.entries = 1
-        self.sorts: list[Sort] = []
-        self.troubles: list[Trouble] = []
-        self.skipped: list[str] = []
-        self.complete = True
-        self._known: dict[Sort, int] = {}
-        self._batches: list[Batch] = []
-        self._parents: list[Numbers] = [np.full(1, -1, np.int32)]
-        self._directories: list[Numbers] = []
-        self.number(sort_of(top))
-
-    def number(self, sort: Sort) -> int:
-        """The number of ``sort``, a new one where it is new."""
-        found = self._known.get(sort)
-        if found is None:
-            found = self._known[sort] = self.new_number(sort)
-        return found
-
-    def new_number(self, sort: Sort) -> int:
-        """The number of a sort that is known to be new, which is cheaper than looking."""
-        self.sorts.append(sort)
-        return len(self.sorts) - 1
-
-    def add(self, batch: Batch, roots: Sequence[int]) -> int:
-        """Take ``batch``, which began with the entries ``roots``; the place of its first entry."""
-        first = self.entries
-        began = np.array(roots, np.int32)[np.clip(-1 - batch.directories, 0, len(roots) - 1)]
-        directories = np.where(batch.directories < 0, began, batch.directories + first).astype(np.int32)
-        self._parents.append(np.repeat(directories, batch.counts))
-        self._directories.append(directories)
-        self._batches.append(batch)
-        self.entries += len(batch.sort)
-        return first
-
-    def survey(self) -> "Survey":
-        """All batches as one survey; the assembly is empty afterwards."""
-        parent = _joined(self._parents, np.int32)
-        self._parents.clear()
-        counts = _joined([np.zeros(0, np.int32), *(batch.counts for batch in self._batches)], np.int32)
-        directories = _joined([np.zeros(0, np.int32), *self._directories], np.int32)
-        place, end = _places(parent, directories, counts)
-        status = self.top.status
-        lengths = _joined([np.zeros(1, np.uint16), *(batch.name_lengths for batch in self._batches)], np.uint16)
-        names = b"".join(batch.names for batch in self._batches)
-        starts = np.zeros(self.entries, np.uint32 if len(names) < 1 << 32 else np.uint64)
-        np.cumsum(lengths[:-1], out=starts[1:])
-        sort = _joined([np.zeros(1, np.int32), *(batch.sort for batch in self._batches)], np.int32)
-        inode = _joined([np.array([status.inode[1]], np.uint64), *(batch.inode for batch in self._batches)], np.uint64)
-        links = _joined([np.array([status.links], np.uint32), *(batch.links for batch in self._batches)], np.uint32)
-        birth = _joined([np.array([status.birth], np.int64), *(batch.birth for batch in self._batches)], np.int64)
-        self._batches.clear()
-        above = np.where(parent < 0, -1, place[parent]).astype(np.int32)
-        del parent
-        return Survey(
-            top=self.top,
-            sorts=self.sorts,
-            parent=_moved(above, place),
-            end=_moved(end, place),
-            sort=_moved(sort, place),
-            inode=_moved(inode, place),
-            links=_moved(links, place),
-            birth=_moved(birth, place),
-            names=names,
-            starts=_moved(starts, place),
-            lengths=_moved(lengths, place),
-            troubles=sorted(self.troubles),
-            skipped=sorted(self.skipped),
-            complete=self.complete,
-        )
-
-
-def _joined(parts: Sequence[NDArray[Any]], kind: type) -> NDArray[Any]:
-    return np.concatenate(parts, dtype=kind, casting="unsafe")
-
-
-def _moved(values: NDArray[Any], place: Numbers) -> NDArray[Any]:
-    moved = np.empty_like(values)
-    moved[place] = values
-    return moved
-
-
-def _places(parent: Numbers, directories: Numbers, counts: Numbers) -> tuple[Numbers, Numbers]:
-    """For each entry, as they came: its place when parents stand first, and the place after the last one under it.
-
-    ``directories`` lists the directories that were read, in the order of
-    their entries, with the ``counts`` of these. Works level by level, from
-    the deepest directories up for the sizes and down again for the places.
-    """
-    first = 1 + np.cumsum(counts, dtype=np.int64) - counts
-    depth = np.zeros(len(parent), np.int32)
-    levels: list[Numbers] = []
-    reading = np.full(len(parent), -1, np.int32)  # which of the directories read an entry is
-    reading[directories] = np.arange(len(directories), dtype=np.int32)
-    level = reading[:1][reading[:1] >= 0]
-    while len(level):
-        levels.append(level)
-        inside = _ranges(first[level], counts[level])
-        depth[inside] = len(levels)
-        below = reading[inside]
-        level = below[below >= 0]
-    size = np.ones(len(parent), np.int64)
-    for level in reversed(levels):
-        inside = _ranges(first[level], counts[level])
-        total = np.bincount(
-            np.repeat(np.arange(len(level)), counts[level]), weights=size[inside], minlength=len(level)
-        ).astype(np.int64)
-        size[directories[level]] += total
-    before = np.cumsum(size[1:]) - size[1:]
-    offset = np.zeros(len(parent), np.int64)
-    if len(parent) > 1:
-        offset[1:] = before - np.repeat(before[np.minimum(first - 1, len(before) - 1)], counts)
-    place = np.zeros(len(parent), np.int32)
-    for level in levels:
-        inside = _ranges(first[level], counts[level])
-        place[inside] = place[parent[inside]] + 1 + offset[inside]
-    return place, (place + size).astype(np.int32)
-
-
-def _ranges(starts: NDArray[np.int64], counts: Numbers) -> NDArray[np.int64]:
-    """The numbers of all ranges, one range after the other."""
-    total = int(counts.sum())
-    if not total:
-        return np.zeros(0, np.int64)
-    shift = np.repeat(starts - (np.cumsum(counts, dtype=np.int64) - counts), counts)
-    found: NDArray[np.int64] = np.arange(total, dtype=np.int64) + shift
-    return found
-
-
-def alone(top: Object) -> "Survey":
-    """The survey of one object, without what is under it."""
-    return Assembly(top).survey()
-
-
 class Survey:
-    """A tree. Entries are told by their places; place 0 is ``top``, parents stand before what is in them.
+    """A tree. An entry is known by its place; place 0 is ``top``, parents stand before what is in them.
 
     For each entry: ``parent``, the place of its directory (-1 for the top);
-    ``end``, the place after the last entry under it; ``sort``, into
-    ``sorts``; ``inode``; ``links``; ``birth`` in nanoseconds since the epoch. ``troubles`` are what could not be looked
-    at, ``skipped`` the mount points that were not entered. A survey that was
-    stopped is not ``complete``.
+    ``end``, the place after the last entry under it; ``profile``, into
+    ``profiles``; ``inode``; ``links``; ``birth`` in nanoseconds since the
+    epoch; and, where these were asked for, ``details``. ``troubles`` are what
+    could not be looked at, ``skipped`` the mount points that were not entered.
+    A survey that was stopped is not ``complete``; one that was stopped because
+    it held as many entries as asked for is ``bounded`` besides.
     """
 
     def __init__(
         self,
         *,
         top: Object,
-        sorts: list[Sort],
+        profiles: list[Profile],
         parent: NDArray[Any],
         end: NDArray[Any],
-        sort: NDArray[Any],
+        profile: NDArray[Any],
         inode: NDArray[Any],
         links: NDArray[Any],
         birth: NDArray[Any],
@@ -252,25 +48,29 @@ class Survey:
         lengths: NDArray[Any],
         troubles: list[Trouble],
         skipped: list[str],
-        complete: bool,
+        complete: bool = True,
+        bounded: bool = False,
+        details: "Details | None" = None,
     ) -> None:
         self.top = top
-        self.sorts = sorts
+        self.profiles = profiles
         self.parent: Numbers = parent
         self.end: Numbers = end
-        self.sort: Numbers = sort
+        self.profile: Numbers = profile
         self.inode: NDArray[np.uint64] = inode
         self.links: NDArray[np.uint32] = links
         self.birth: NDArray[np.int64] = birth
         self.troubles = troubles
         self.skipped = skipped
         self.complete = complete
+        self.bounded = bounded
+        self.details = details
         self._names = names
         self._starts = starts
         self._lengths = lengths
 
     def __len__(self) -> int:
-        return len(self.sort)
+        return len(self.profile)
 
     def name(self, place: int) -> str:
         """The name of an entry in its directory; that of the top is the last one of its path."""
@@ -323,17 +123,44 @@ class Survey:
         """The entry at ``place`` as an object."""
         if not place:
             return self.top
-        sort = self.sorts[int(self.sort[place])]
-        return sort.at(path or self.path(place), int(self.inode[place]), int(self.links[place]), int(self.birth[place]))
+        profile = self.profiles[int(self.profile[place])]
+        found = profile.at(
+            path or self.path(place), int(self.inode[place]), int(self.links[place]), int(self.birth[place])
+        )
+        return found if self.details is None else self.details.added_to(found, place)
 
-    def device(self, place: int) -> int:
-        """The number of the file system that the entry at ``place`` is on."""
-        return self.sorts[int(self.sort[place])].device
+    def identity(self, place: int) -> Identity:
+        """What tells the entry at ``place`` from every other object."""
+        filesystem = self.profiles[int(self.profile[place])].filesystem
+        return Identity(filesystem, int(self.inode[place]), int(self.birth[place]))
+
+    def with_profiles(self, profiles: list[Profile], profile: Numbers) -> "Survey":
+        """The same tree with other profiles; ``top`` is as its profile then says."""
+        first = profiles[int(profile[0])]
+        top = self.top._replace(posture=first.posture, program=first.program, mount=first.mount)
+        return Survey(
+            top=top,
+            profiles=profiles,
+            parent=self.parent,
+            end=self.end,
+            profile=profile,
+            inode=self.inode,
+            links=self.links,
+            birth=self.birth,
+            names=self._names,
+            starts=self._starts,
+            lengths=self._lengths,
+            troubles=self.troubles,
+            skipped=self.skipped,
+            complete=self.complete,
+            bounded=self.bounded,
+            details=self.details,
+        )
 
     def directories(self) -> NDArray[np.bool_]:
         """For each entry, whether it is a directory."""
-        kinds = np.fromiter((sort.posture.directory for sort in self.sorts), np.bool_, len(self.sorts))
-        found: NDArray[np.bool_] = kinds[self.sort]
+        kinds = np.fromiter((profile.posture.directory for profile in self.profiles), np.bool_, len(self.profiles))
+        found: NDArray[np.bool_] = kinds[self.profile]
         return found
 
     def levels(self) -> Iterator[Numbers]:
@@ -349,13 +176,70 @@ class Survey:
         bounds = np.flatnonzero(np.diff(depth[order])) + 1
         yield from np.split(places[order], bounds)
 
-    def chosen(self, selection: Selection, accounts: Accounts) -> NDArray[np.bool_]:
-        """For each entry, whether ``selection`` takes it."""
-        kinds = np.fromiter(
-            (selection.takes_posture(sort.posture, accounts) for sort in self.sorts), np.bool_, len(self.sorts)
-        )
-        found: NDArray[np.bool_] = kinds[self.sort]
-        if selection.name is not None:
-            for place in np.flatnonzero(found).tolist():
-                found[place] = selection.takes_name(self.name(place))
+    def several_names(self) -> dict[Identity, list[int]]:
+        """The places of each inode that has several names, and is no directory."""
+        found: dict[Identity, list[int]] = {}
+        for place in np.flatnonzero((self.links > 1) & ~self.directories()).tolist():
+            found.setdefault(self.identity(place), []).append(place)
         return found
+
+    def in_natural_order(self) -> Iterator[tuple[int, str]]:
+        """Every entry but the top with its path: what is in a directory after it, names as people expect them."""
+        top = self.top.path.rstrip("/")
+        inside: dict[int, list[int]] = {}
+        parents = self.parent.tolist()
+        for place in range(1, len(self)):
+            inside.setdefault(parents[place], []).append(place)
+        waiting: list[tuple[int, str]] = [(0, top)]
+        while waiting:
+            place, path = waiting.pop()
+            if place:
+                yield place, path
+            found = inside.pop(place, None)
+            if found:
+                named = [(self.name(one), one) for one in found]
+                if len(named) > 1:
+                    named.sort(key=lambda pair: natural_order(pair[0]), reverse=True)
+                waiting += [(one, f"{path}/{name}") for name, one in named]
+
+    def chosen(self, takes: "Taking") -> NDArray[np.bool_]:
+        """For each entry, whether ``takes`` means it."""
+        kinds = np.fromiter(
+            (takes.takes_posture(profile.posture) for profile in self.profiles), np.bool_, len(self.profiles)
+        )
+        found: NDArray[np.bool_] = kinds[self.profile]
+        if takes.looks_at_names:
+            for place in np.flatnonzero(found).tolist():
+                found[place] = takes.takes_name(self.name(place))
+        return found
+
+
+class Taking(Protocol):
+    """Chooses among the entries of a tree, by posture and by name."""
+
+    @property
+    def looks_at_names(self) -> bool:
+        """Whether names count."""
+
+    def takes_posture(self, posture: Posture) -> bool:
+        """Whether what has this posture can be meant."""
+
+    def takes_name(self, name: str) -> bool:
+        """Whether what has this name in its directory can be meant."""
+
+
+class Details(NamedTuple):
+    """What a list of objects shows besides: for each entry the size in bytes and the time of the last status change.
+
+    The time is in nanoseconds since the epoch. ``targets`` are where the
+    symlinks lead, by the place of the link.
+    """
+
+    size: NDArray[np.int64]
+    changed: NDArray[np.int64]
+    targets: dict[int, str]
+
+    def added_to(self, found: Object, place: int) -> Object:
+        """``found``, which is the entry at ``place``, with these."""
+        status = found.status._replace(size=int(self.size[place]), changed=int(self.changed[place]))
+        return found._replace(status=status, target=self.targets.get(place))

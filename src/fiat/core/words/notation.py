@@ -1,7 +1,7 @@
 """Reading a word in any notation for permissions, and saying which one it was.
 
 A word may fit more than one: then it has more than one reading, the likelier
-first. Sources: :mod:`fiat.core.model.mode`, :mod:`fiat.core.model.accesslist`,
+first. Sources: :mod:`fiat.core.model.mode`, :mod:`fiat.core.words.entries`,
 :mod:`fiat.core.model.capabilities` and :mod:`fiat.core.model.umask` name theirs.
 """
 
@@ -11,13 +11,14 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from fiat.core.errors import FiatError, NotationError
-from fiat.core.model import accesslist, capabilities, umask
+from fiat.core.model import capabilities, listbytes, umask
 from fiat.core.model.accesslist import AccessList, Entry
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import ModeChange, parse_change, parse_letters
-from fiat.core.model.posture import Kind
 from fiat.core.text import quoted
+from fiat.core.words import entries
 
 _TYPE_LETTERS = {
     "-": Kind.FILE,
@@ -142,8 +143,8 @@ def _read_letters(word: str) -> ModeReading:
 
 def _read_entries(text: str, accounts: Accounts) -> list[Reading]:
     if not re.search(r"[,\n]", text):
-        return [EntryReading("entry", accesslist.parse_entry(text, accounts.user_id, accounts.group_id))]
-    return [ListReading("entries", accesslist.parse_list(text, accounts.user_id, accounts.group_id))]
+        return [EntryReading("entry", entries.parse_entry(text, accounts.user_id, accounts.group_id))]
+    return [ListReading("entries", entries.parse_list(text, accounts.user_id, accounts.group_id))]
 
 
 # --- bytes -------------------------------------------------------------------
@@ -166,7 +167,7 @@ def _bytes_of(word: str) -> tuple[str, bytes] | None:
 
 
 def _read_bytes(notation: str, data: bytes) -> list[Reading]:
-    as_list: Callable[[], Reading] = lambda: ListReading(notation, accesslist.unpack(data))  # noqa: E731
+    as_list: Callable[[], Reading] = lambda: ListReading(notation, listbytes.unpack(data))  # noqa: E731
     as_capabilities: Callable[[], Reading] = lambda: CapabilitiesReading(notation, capabilities.unpack(data))  # noqa: E731
     order = (as_list, as_capabilities) if data[:4] == b"\x02\0\0\0" else (as_capabilities, as_list)
     first: FiatError | None = None

@@ -5,8 +5,9 @@ from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
-from fiat.core.model.posture import Kind, Object, Posture
+from fiat.core.model.posture import Object, Posture
 from fiat.core.text import quoted
 
 WORDS = {
@@ -36,6 +37,10 @@ class Selection(NamedTuple):
     bits: int = 0
     has: tuple[str, ...] = ()
 
+    def on(self, accounts: Accounts) -> "Choosing":
+        """This selection on a host with these accounts."""
+        return Choosing(self, accounts)
+
     @property
     def everything(self) -> bool:
         """Whether nothing is left out."""
@@ -60,6 +65,26 @@ class Selection(NamedTuple):
         if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
             return False  # a symlink's letters decide nothing, so it has none of them
         return all(_has(word, posture, accounts) for word in self.has)
+
+
+class Choosing(NamedTuple):
+    """A selection with the accounts that tell which owners have none."""
+
+    selection: Selection
+    accounts: Accounts
+
+    @property
+    def looks_at_names(self) -> bool:
+        """Whether names count."""
+        return self.selection.name is not None
+
+    def takes_posture(self, posture: Posture) -> bool:
+        """Whether what has this posture can be meant."""
+        return self.selection.takes_posture(posture, self.accounts)
+
+    def takes_name(self, name: str) -> bool:
+        """Whether what has this name in its directory can be meant."""
+        return self.selection.takes_name(name)
 
 
 def with_words(words: list[str]) -> tuple[int, tuple[str, ...]]:

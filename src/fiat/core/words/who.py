@@ -2,10 +2,9 @@
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model import principals
-from fiat.core.model.accounts import near
 from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal
-from fiat.core.text import quoted
+from fiat.core.text import near, quoted
 
 FORMS = "a user name, uid:NUMBER, group:NAME, pid:NUMBER, anyone-else or self"
 

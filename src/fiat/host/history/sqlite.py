@@ -1,8 +1,8 @@
 """The history in a file of SQLite, readable by its owner alone.
 
 What is about to change is committed, with the file and its folder flushed to
-disk, before it changes. A run that is killed stays as it was begun: each path
-is then found by looking at it.
+disk, before it changes. A run that is killed stays as it was begun: what
+happened to each path is then seen by looking at it.
 """
 
 import json
@@ -12,11 +12,12 @@ import stat
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from typing import Any
 
-from fiat.core.change.history import Beginning, Entry, Fate, Run, Shifted, State
+from fiat.core.change.history import Beginning, Entry, Fate, KeptShift, Run, State
 from fiat.core.errors import FiatError, HistoryError
 from fiat.core.model import record
-from fiat.core.model.accounts import Accounts
+from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 from fiat.core.text import quoted
 
@@ -25,7 +26,8 @@ _PATIENCE = 60.0
 
 _ROOTS = "/var/lib/fiat"
 _NAME = "history.db"
-_VERSION = 1
+_VERSION = 2
+"""Version 1 knew neither flags nor file systems; it is read, and brought up to this when it is written."""
 
 _TABLES = """
 CREATE TABLE run (
@@ -53,7 +55,7 @@ CREATE TABLE entry (
     run INTEGER NOT NULL,
     place INTEGER NOT NULL,
     path BLOB NOT NULL,
-    device INTEGER NOT NULL,
+    filesystem TEXT NOT NULL,
     inode INTEGER NOT NULL,
     birth INTEGER NOT NULL,
     before INTEGER NOT NULL,
@@ -63,8 +65,6 @@ CREATE TABLE entry (
     PRIMARY KEY (run, place)
 ) WITHOUT ROWID;
 """
-
-_NOBODY = Accounts((), (), "none")
 
 
 def usual_place() -> str:
@@ -105,7 +105,9 @@ class SqliteHistory:
             number = cursor.lastrowid or 0
             postures = _Numbers()
             cursor.executemany(
-                "INSERT INTO entry VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", _rows(number, entries, postures)
+                "INSERT INTO entry (run, place, path, filesystem, inode, birth, before, after, on_the_way, fate)"
+                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                _rows(number, entries, postures),
             )
             cursor.executemany("INSERT INTO posture VALUES (?, ?, ?)", postures.rows(number))
             cursor.execute(
@@ -158,20 +160,21 @@ class SqliteHistory:
         """What a run was to change, in the order of the changes or from the last to the first."""
         order = "DESC" if backwards else "ASC"
         with self._opened() as database:
+            first = _version(database) < _VERSION
             postures = {
-                one: record.read_posture(json.loads(fields))
+                one: _posture(fields, number, one, flags_unknown=first)
                 for one, fields in database.execute("SELECT number, fields FROM posture WHERE run = ?", (number,))
             }
-            for place, path, device, inode, birth, before, after, between, fate in database.execute(
-                "SELECT place, path, device, inode, birth, before, after, on_the_way, fate FROM entry WHERE run = ?"
-                f" ORDER BY place {order}",
+            filesystem = "''" if first else "filesystem"
+            for place, path, system, inode, birth, before, after, between, fate in database.execute(
+                f"SELECT place, path, {filesystem}, inode, birth, before, after, on_the_way, fate FROM entry"
+                f" WHERE run = ? ORDER BY place {order}",
                 (number,),
             ):
                 yield Entry(
                     place,
                     os.fsdecode(path),
-                    (device, inode & 0xFFFFFFFFFFFFFFFF),
-                    birth,
+                    Identity(system, inode & 0xFFFFFFFFFFFFFFFF, birth),
                     postures[before],
                     postures[after],
                     tuple(postures[one] for one in json.loads(between or "[]")),
@@ -190,6 +193,11 @@ class SqliteHistory:
             database = sqlite3.connect(self.place, timeout=_PATIENCE, isolation_level=None)
             try:
                 database.execute("PRAGMA synchronous = EXTRA")
+                if _has_tables(database) and _version(database) > _VERSION:
+                    raise HistoryError(
+                        f"the history {quoted(self.place)} was written by a newer Fiat (version {_version(database)} "
+                        f"of it, and this one knows {_VERSION}); use that one, or another --history"
+                    )
                 if not write:
                     yield database
                     return
@@ -198,6 +206,8 @@ class SqliteHistory:
                     for statement in _TABLES.split(";"):
                         database.execute(statement)
                     database.execute(f"PRAGMA user_version = {_VERSION}")
+                elif _version(database) < _VERSION:
+                    _bring_up(database)
                 yield database
                 database.execute("COMMIT")
             finally:
@@ -249,6 +259,28 @@ def _has_tables(database: sqlite3.Connection) -> bool:
     return bool(database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0])
 
 
+def _version(database: sqlite3.Connection) -> int:
+    return int(database.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _bring_up(database: sqlite3.Connection) -> None:
+    """Make a history of version 1 one of this version: file systems and flags stay unknown."""
+    database.execute("ALTER TABLE entry ADD COLUMN filesystem TEXT NOT NULL DEFAULT ''")
+    database.execute("ALTER TABLE entry DROP COLUMN device")
+    database.execute("""UPDATE posture SET fields = json_set(fields, '$.flags', NULL)""")
+    database.execute(f"PRAGMA user_version = {_VERSION}")
+
+
+def _posture(fields: str, run: int, number: int, *, flags_unknown: bool) -> Posture:
+    found = record.POSTURE.read(json.loads(fields), f"posture {number} of run {run}")
+    return found._replace(flags=None) if flags_unknown else found
+
+
+def _shifts(kept: Iterable[Sequence[Any]]) -> tuple[KeptShift, ...]:
+    """Gains or losses; those of version 1 do not tell rights that go with others apart."""
+    return tuple(KeptShift(who, right, paths, *(apart or [paths])) for who, right, paths, *apart in kept)
+
+
 class _Numbers:
     """Postures by number; each is kept once for a run."""
 
@@ -260,24 +292,20 @@ class _Numbers:
 
     def rows(self, run: int) -> Iterator[tuple[int, int, str]]:
         for posture, number in self._known.items():
-            yield run, number, json.dumps(record.posture_fields(posture, _NOBODY))
+            yield run, number, json.dumps(record.POSTURE.write(posture))
 
 
 def _rows(run: int, entries: Iterable[Entry], numbers: _Numbers) -> Iterator[tuple[object, ...]]:
-    known: dict[tuple[int, int, int], tuple[int, int, str | None]] = {}
-    for place, path, (device, inode), birth, before, after, between, fate in entries:
-        key = (id(before), id(after), id(between))
-        found = known.get(key)
-        if found is None:
-            on_the_way = json.dumps([numbers.of(one) for one in between]) if between else None
-            found = known[key] = numbers.of(before), numbers.of(after), on_the_way
+    for place, path, (filesystem, inode, birth), before, after, between, fate in entries:
+        on_the_way = json.dumps([numbers.of(one) for one in between]) if between else None
         signed = inode - (1 << 64) if inode >= 1 << 63 else inode
-        yield run, place, os.fsencode(path), device, signed, birth, *found, fate.value
+        pair = numbers.of(before), numbers.of(after)
+        yield run, place, os.fsencode(path), filesystem, signed, birth, *pair, on_the_way, fate.value
 
 
 def _run(row: tuple[object, ...], undone_by: int | None) -> Run:
     number, started, ended, uid, user, command, folder, process, paths, changed, complete, undoes, shifts = row
-    told = json.loads(str(shifts))
+    kept = json.loads(str(shifts))
     if undone_by is not None:
         state = State.UNDONE
     elif ended is None:
@@ -297,8 +325,8 @@ def _run(row: tuple[object, ...], undone_by: int | None) -> Run:
         changed=int(str(changed or 0)),
         undoes=None if undoes is None else int(str(undoes)),
         undone_by=undone_by,
-        gains=tuple(Shifted(*shift) for shift in told["gains"]),
-        losses=tuple(Shifted(*shift) for shift in told["losses"]),
+        gains=_shifts(kept["gains"]),
+        losses=_shifts(kept["losses"]),
     )
 
 

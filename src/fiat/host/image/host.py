@@ -1,23 +1,21 @@
-"""A host held in memory: the stand-in for demos, suppositions and previews."""
+"""A host held in memory: the stand-in for demos and for what is held in a file."""
 
 import errno
 import os
 import posixpath
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.host import Now, Progress, Settings, no_progress
-from fiat.core.model.posture import Kind, Object, Posture
+from fiat.core.model.host import Settings
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, unlisted_user
-from fiat.core.rules import changing as edit
+from fiat.core.model.program import UNKNOWN, Program
+from fiat.core.rules.sideeffects import after_list, after_mode, after_owner
 from fiat.core.text import visible
-
-if TYPE_CHECKING:
-    from fiat.core.tree.survey import Survey
 
 
 class ImageNode:
@@ -27,9 +25,13 @@ class ImageNode:
         self.path = path
         self._host = host
 
-    def look(self) -> Object:
+    def look(self, *, program: bool = True) -> Object:
         """The object as it is now."""
         return self._host.objects[self.path]
+
+    def program(self) -> Program:
+        """What execve(2) sees of it, where that is held; unknown elsewhere."""
+        return self.look().program or UNKNOWN
 
     def child(self, name: str) -> "ImageNode":
         """The entry ``name``; ENOTDIR, ENOENT and ENAMETOOLONG as the kernel raises them."""
@@ -48,29 +50,17 @@ class ImageNode:
         """The names in this directory."""
         return iter(self._host.names_in(self.path))
 
-    def survey(self, *, across_mounts: bool = False, progress: Progress = no_progress) -> "Survey":
-        """All that is at and under this object."""
-        from fiat.host.live import survey as reading  # loads NumPy
-
-        return reading.survey_of_objects(self.look(), self._host.objects, self._host.names_in, across_mounts)
-
-    def now(self) -> Now:
-        """The posture without flags."""
-        found = self.look()
-        status = found.status
-        return Now(found.posture._replace(flags=()), status.inode, status.birth, status.links, status.changed or 0)
-
     def change_owner(self, uid: int | None, gid: int | None) -> None:
         """Set owner and group, with what the kernel clears then."""
-        self._become(edit.after_owner(self.look().posture, uid, gid, self._host.actor()))
+        self._become(after_owner(self.look().posture, uid, gid, self._host.actor()))
 
     def change_mode(self, mode: int) -> None:
         """Set the mode, with what the kernel does to the list by itself."""
-        self._become(edit.after_mode(self.look().posture, mode, self._host.actor()))
+        self._become(after_mode(self.look().posture, mode, self._host.actor()))
 
     def change_list(self, acl: AccessList) -> None:
         """Set the access list, and the mode with it."""
-        self._become(edit.after_list(self.look().posture, acl, self._host.actor()))
+        self._become(after_list(self.look().posture, acl, self._host.actor()))
 
     def change_default(self, acl: AccessList | None) -> None:
         """Set or remove the default list."""

@@ -8,8 +8,9 @@ from functools import cached_property
 from typing import Any, TypeVar
 
 from fiat.core.errors import SnapshotError
-from fiat.core.model.accounts import Accounts, Group, User, parse_group, parse_passwd
+from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.text import quoted
+from fiat.core.words.accountfiles import parse_group, parse_passwd
 
 Found = TypeVar("Found")
 

@@ -6,17 +6,21 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from fiat.core.errors import FiatError
-from fiat.core.model import accesslist, capabilities
-from fiat.core.model.accesslist import ACCESS_XATTR, DEFAULT_XATTR, AccessList
+from fiat.core.model import capabilities, listbytes
+from fiat.core.model.accesslist import AccessList
 from fiat.core.model.capabilities import CAPABILITY_XATTR, FileCapabilities
+from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 
 LABELS = ("security.selinux", "security.SMACK64")
 """The attributes in which security modules keep their labels."""
 
+NAMES = (ACCESS_XATTR, DEFAULT_XATTR, CAPABILITY_XATTR, *LABELS)
+"""All that is asked for."""
+
 KNOWN_FILE_SYSTEMS = frozenset(["ext2", "ext3", "ext4", "xfs", "btrfs", "tmpfs", "f2fs", "overlay"])
 """On these, listxattr(2) names every list, and statx(2) tells every flag; elsewhere each object is asked for each."""
 
-_PLACES = {name: place for place, name in enumerate((ACCESS_XATTR, DEFAULT_XATTR, CAPABILITY_XATTR, *LABELS))}
+_PLACES = {name: place for place, name in enumerate(NAMES)}
 
 Raw = tuple[bytes | int | None, ...]
 """For each attribute its bytes; None where it is not set; an errno where it could not be read."""
@@ -54,7 +58,7 @@ def read(listed: Iterable[str], get: Callable[[str], bytes]) -> Raw:
 
 
 def lists_are_kept(path: str) -> bool | None:
-    """Whether the file system at ``path`` keeps access lists; None where it does not say."""
+    """Whether the file system at ``path``, which is no symlink, keeps access lists; None where it does not say."""
     try:
         os.getxattr(path, ACCESS_XATTR)
     except OSError as error:
@@ -77,7 +81,7 @@ def decoded(raw: Raw) -> Attributes:
     def a_list(value: bytes | int | None, what: str) -> AccessList | None:
         data = known(value, what)
         try:
-            return None if data is None else accesslist.unpack(data)
+            return None if data is None else listbytes.unpack(data)
         except FiatError:
             unknown.append((what, errno.EINVAL))
             return None

@@ -2,22 +2,17 @@
 
 import os
 import resource
-import sys
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
-from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.principals import Principal
+from fiat.core.rules.programs import left_after_exec
 from fiat.host.live.accounts import NameService
-from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, Raw
-from fiat.host.live.mounts import read_mounts
-from fiat.host.live.node import LiveNode
-
-if TYPE_CHECKING:
-    from fiat.host.live.statx import Statx
+from fiat.host.live.kernel import Kernel
+from fiat.host.live.postures import Postures, Reader
+from fiat.host.live.treenode import TreeNode
 
 # Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
 _REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
@@ -32,9 +27,7 @@ class LiveHost:
         most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
         self._accounts = accounts
-        self._mounts: dict[int, Mount] | None = None
-        self._lists_attributes: dict[int, bool] = {}
-        self.postures: dict[tuple[int, int, int, Raw], Posture] = {}
+        self._reader = Reader(Kernel(), Postures())
 
     @cached_property
     def accounts(self) -> Accounts:
@@ -53,31 +46,9 @@ class LiveHost:
             user_namespace=_line("/proc/self/uid_map").split() not in ([], ["0", "0", "4294967295"]),
         )
 
-    @cached_property
-    def statx(self) -> "Statx":
-        """What makes the status calls that Python has not got."""
-        from fiat.host.live.statx import Statx  # rarely needed, and slow to load
-
-        return Statx()
-
-    def mount_with_id(self, number: int) -> Mount | None:
-        """The mount with this id; the table is read again when it is new."""
-        if self._mounts is None or number not in self._mounts:
-            with open("/proc/self/mountinfo", encoding=sys.getfilesystemencoding(), errors="surrogateescape") as file:
-                self._mounts = read_mounts(file.read())
-        return self._mounts.get(number)
-
-    def lists_attributes(self, mount: int) -> bool:
-        """Whether listxattr(2) names every attribute on the mount with this id."""
-        known = self._lists_attributes.get(mount)
-        if known is None:
-            found = self.mount_with_id(mount)
-            known = self._lists_attributes[mount] = found is not None and found.type in KNOWN_FILE_SYSTEMS
-        return known
-
-    def root(self) -> LiveNode:
+    def root(self) -> TreeNode:
         """Open ``/``."""
-        return LiveNode(self, os.open("/", os.O_PATH | os.O_DIRECTORY), "/")
+        return TreeNode(self._reader, os.open("/", os.O_PATH | os.O_DIRECTORY), "/")
 
     def here(self) -> str:
         """The current directory."""
@@ -99,9 +70,12 @@ class LiveHost:
         powers = left = 0
         if not namespace:
             powers = int(fields["CapEff"], 16)
-            # capabilities(7), "Capabilities and execution of programs by root", and the ambient set
-            root = "0" in fields["Uid"].split()[:2]
-            left = int(fields["CapInh"], 16) | int(fields["CapBnd"], 16) if root else int(fields["CapAmb"], 16)
+            left = left_after_exec(
+                root="0" in fields["Uid"].split()[:2],
+                inheritable=int(fields["CapInh"], 16),
+                bounding=int(fields["CapBnd"], 16),
+                ambient=int(fields["CapAmb"], 16),
+            )
         return Principal("process", name, uid, frozenset(gids), powers, left, pid, namespace)
 
     def process_umask(self, pid: int) -> int:

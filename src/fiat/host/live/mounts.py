@@ -1,14 +1,24 @@
 """The mounts of this host, from ``/proc/self/mountinfo`` (proc(5))."""
 
 import re
+import sys
 
-from fiat.core.model.posture import Mount
+from fiat.core.model.mount import Mount
+
+
+def mounts_now() -> dict[int, Mount]:
+    """The mounts that this process sees, by mount id."""
+    # newline="\n": to the kernel nothing else ends a line
+    with open(
+        "/proc/self/mountinfo", encoding=sys.getfilesystemencoding(), errors="surrogateescape", newline="\n"
+    ) as file:
+        return read_mounts(file.read())
 
 
 def read_mounts(text: str) -> dict[int, Mount]:
     """The mounts in the text of a mountinfo file, by mount id."""
     mounts = {}
-    for line in text.splitlines():
+    for line in text.split("\n"):
         fields = line.split(" ")
         try:
             end = fields.index("-", 6)

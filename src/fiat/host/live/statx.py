@@ -9,7 +9,8 @@ every architecture; :data:`LAYOUT` is it for NumPy.
 import ctypes
 import os
 import struct
-from typing import NamedTuple
+
+from fiat.host.live.facts import Facts
 
 SIZE = 256
 """Bytes of one answer."""
@@ -21,9 +22,12 @@ LAYOUT = (
     ("gid", "<u4", 24),
     ("mode", "<u2", 28),
     ("inode", "<u8", 32),
+    ("size", "<i8", 40),
     ("supported", "<u8", 56),
     ("birth", "<i8", 80),
     ("birth_fraction", "<u4", 88),
+    ("changed", "<i8", 96),
+    ("changed_fraction", "<u4", 104),
     ("device_major", "<u4", 136),
     ("device_minor", "<u4", 140),
     ("mount", "<u8", 144),
@@ -39,23 +43,8 @@ WANTED = _BASIC | _BIRTH | _MOUNT_ID
 _SECOND = 1_000_000_000
 BY_NAME = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT
 
-# attributes, links, uid, gid, mode, inode, supported, birth and change (seconds, nanoseconds), device, mount
-_FIELDS = struct.Struct("=8xQIIIH2xQ16xQ16xqI4xqI4x24xIIQ")
-
-
-class Status(NamedTuple):
-    """What one call says; ``birth`` (0 where it is not kept) and ``changed`` in nanoseconds since the epoch."""
-
-    mode: int
-    uid: int
-    gid: int
-    links: int
-    inode: int
-    device: int
-    mount: int
-    attributes: int
-    birth: int
-    changed: int
+# attributes, links, uid, gid, mode, inode, size, supported, birth and change (seconds, nanoseconds), device, mount
+_FIELDS = struct.Struct("=8xQIIIH2xQQ8xQ16xqI4xqI4x24xIIQ")
 
 
 class Statx:
@@ -74,23 +63,38 @@ class Statx:
         """Why the last call failed."""
         return ctypes.get_errno()
 
-    def handle(self, fd: int) -> Status:
-        """What the object held by ``fd`` is; raises OSError."""
+    def facts(self, fd: int) -> Facts:
+        """What is known of the object held by ``fd``; raises OSError."""
         if self.call(fd, b"", _AT_EMPTY_PATH, WANTED, self.address) != 0:
             number = ctypes.get_errno()
             raise OSError(number, os.strerror(number))
-        attributes, links, uid, gid, mode, inode, supported, born, born_ns, changed, changed_ns, major, minor, mount = (
-            _FIELDS.unpack_from(self.buffer)
-        )
-        return Status(
-            mode=mode,
-            uid=uid,
-            gid=gid,
-            links=links,
-            inode=inode,
-            device=os.makedev(major, minor),
-            mount=mount,
-            attributes=attributes & supported,
-            birth=born * _SECOND + born_ns,
-            changed=changed * _SECOND + changed_ns,
+        (
+            attributes,
+            links,
+            uid,
+            gid,
+            mode,
+            inode,
+            size,
+            supported,
+            born,
+            born_ns,
+            changed,
+            changed_ns,
+            major,
+            minor,
+            mount,
+        ) = _FIELDS.unpack_from(self.buffer)
+        return Facts(
+            mode,
+            uid,
+            gid,
+            links,
+            size,
+            inode,
+            os.makedev(major, minor),
+            mount,
+            attributes & supported,
+            born * _SECOND + born_ns,
+            changed * _SECOND + changed_ns,
         )

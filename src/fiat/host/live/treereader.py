@@ -2,7 +2,7 @@
 
 The answers of statx(2) stay in one buffer until there are a few thousand;
 then NumPy finds which entries are alike. Nothing is made into objects here:
-what entries have in common is told as *rows* of four numbers.
+what entries have in common is put into *rows* of four numbers.
 """
 
 import os
@@ -14,14 +14,19 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.tree.below import Trouble
-from fiat.core.tree.survey import Batch, Sort, sort_of
+from fiat.core.model.program import Program
+from fiat.core.rules.programs import SHORTEST
+from fiat.core.tree.assembly import Batch
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.profile import Profile, profile_of
+from fiat.core.tree.trouble import Trouble
 from fiat.host.live import attributes, statx
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
-from fiat.host.live.node import FLAG_NAMES, SHORTEST_SCRIPT, LiveNode, Mounts, interpreter_at
+from fiat.host.live.facts import ALL_FLAGS
+from fiat.host.live.node import LiveNode
+from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_of
 
 _CHUNK = 2048
-_FLAGS = sum(bit for bit, _ in FLAG_NAMES)
 _DIRECTORY, _FILE, _LINK = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
 _OPEN_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_NONBLOCK
 
@@ -33,21 +38,21 @@ _ANSWER = np.dtype(
         "itemsize": statx.SIZE,
     }
 )
-_MODE_AT, _SIZE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 144 // 8  # in numbers of their size
+_MODE_AT, _SIZE_AT, _DEVICE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 136 // 8, 144 // 8  # in numbers of their size
 _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
 
 LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)
-"""In the last column of a row: the first is the number of a sort that was found out by looking thoroughly."""
+"""In the last column of a row: the first is the number of a profile that was found out by looking thoroughly."""
 
 Rows = NDArray[np.uint64]
 """What entries have in common, in four columns of 64 bits, high and low half:
 
-0. the number of the script's interpreter; inode flags (16 bits), type and mode (16 bits)
+0. the number of what execve(2) sees; inode flags (16 bits), type and mode (16 bits)
 1. group; owner
 2. major and minor number of the device
 3. mount; the number of the attributes
 
-Numbers of interpreters and attributes count what a reader has met, 0 being none.
+Numbers of programs and attributes count what a reader has met, 0 being none.
 """
 
 
@@ -56,25 +61,28 @@ class Directory(NamedTuple):
 
     entry: int
     names: tuple[bytes, ...]
-    mount: int = 0
-    """The number of its mount, 0 where that is not known."""
 
 
 class Met(NamedTuple):
-    """What a reader had not met before this part; each list goes on where that of the part before ended."""
+    """What a reader had not met before this part; each list goes on where that of the part before ended.
+
+    Of a program that could not be read there is the errno. ``lists_kept`` and
+    ``filesystems`` are by mount.
+    """
 
     first_row: int
     rows: Rows
     attributes: list[Raw]
-    scripts: list[str | int]
-    sorts: list[Sort]
+    programs: list[Program | int | None]
+    profiles: list[Profile]
     lists_kept: dict[int, bool | None]
+    filesystems: dict[int, str]
 
 
 class Part(NamedTuple):
     """What one call of :meth:`TreeReader.read` has read.
 
-    ``batch.sort`` counts rows. ``unread`` are the directories that were found
+    ``batch.profile`` counts rows. ``unread`` are the directories that were found
     and not read, ``at`` is one of the last that were.
     """
 
@@ -93,36 +101,38 @@ class TreeReader:
     the process while it reads.
     """
 
-    def __init__(self, mounts: Mounts, top: int, path: str, *, across_mounts: bool) -> None:
-        self._mounts = mounts
+    def __init__(self, reader: Reader, top: int, path: str, extent: Extent) -> None:
+        self._reader = reader
         self._top = top
         self._path = path.rstrip("/")
-        self._across = across_mounts
+        self._extent = extent
         self._statx = statx.Statx(_CHUNK)
         self._handles = statx.Statx()
         raw = memoryview(self._statx.buffer).cast("B")
         self._halves, self._words = raw.cast("H"), raw.cast("Q")
         self._answers: NDArray[np.void] = np.frombuffer(raw, _ANSWER)
         self._known_attributes: dict[Raw, int] = {NOTHING: 0}
-        self._known_scripts: dict[str | int, int] = {"": 0}
-        self._known_sorts: dict[Sort, int] = {}
+        self._known_programs: dict[Program | int | None, int] = {None: 0}
+        self._known_profiles: dict[Profile, int] = {}
         self._known_rows: dict[bytes, int] = {}
         self._rows: list[bytes] = []
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
+        self._filesystems: dict[int, str] = {}  # by mount
         self._start()
 
     def fresh(self) -> "TreeReader":
         """A reader of the same tree that knows nothing yet, for another process."""
-        return TreeReader(self._mounts, self._top, self._path, across_mounts=self._across)
+        return TreeReader(self._reader, self._top, self._path, self._extent)
 
     def _start(self) -> None:
         """Begin a part."""
-        self._known_before = len(self._known_rows), len(self._known_attributes), len(self._known_scripts)
-        self._sorts_before = len(self._known_sorts)
+        self._known_before = len(self._known_rows), len(self._known_attributes), len(self._known_programs)
+        self._profiles_before = len(self._known_profiles)
         self._rows = []
         self._filled = 0
         self._special: list[tuple[int, int, int, int]] = []
-        self._chunks: list[tuple[NDArray[np.int32], NDArray[np.uint64], NDArray[np.uint32], NDArray[np.int64]]] = []
+        self._chunks: list[_Chunk] = []
+        self._targets: list[tuple[int, bytes]] = []
         self._names: list[bytes] = []
         self._directories = array("i")
         self._counts = array("i")
@@ -134,7 +144,7 @@ class TreeReader:
         """Read the directories ``roots``, given as names from the top, and what is under them.
 
         Stops after the directory with which ``most`` entries are reached.
-        Directories in the batch are told as :class:`Batch` says, a root as -1
+        Directories in the batch are numbered as :class:`Batch` says, a root as -1
         less its place in ``roots``.
         """
         self._start()
@@ -151,7 +161,7 @@ class TreeReader:
                     self._trouble(names, error)
                     continue
                 unread += self._read_below(fd, Directory(-1 - number, names), most)
-            self._sort_chunk()
+            self._number_chunk()
         finally:
             os.fchdir(home)
             os.close(home)
@@ -173,7 +183,7 @@ class TreeReader:
 
     def _read_below(self, fd: int, root: Directory, most: int) -> Iterator[Directory]:
         """Read a directory and what is under it, depth first; what is left unread when there are enough entries."""
-        waiting: list[tuple[int, tuple[bytes, ...], Iterator[tuple[int, bytes, int]]]] = []
+        waiting: list[tuple[int, tuple[bytes, ...], Iterator[tuple[int, bytes]]]] = []
 
         def enter(fd: int, directory: Directory) -> None:
             try:
@@ -189,12 +199,12 @@ class TreeReader:
         enter(fd, root)
         while waiting and self._entries < most:
             above, names, inside = waiting[-1]
-            entry, name, mount = next(inside, (-1, b"", 0))
+            entry, name = next(inside, (-1, b""))
             if entry < 0:
                 waiting.pop()
                 os.close(above)
                 continue
-            directory = Directory(entry, (*names, name), mount)
+            directory = Directory(entry, (*names, name))
             try:
                 fd = os.open(name, _OPEN_DIRECTORY, dir_fd=above)
             except OSError as error:
@@ -203,20 +213,25 @@ class TreeReader:
             enter(fd, directory)
         for above, names, inside in waiting:
             os.close(above)
-            for entry, name, mount in inside:
-                yield Directory(entry, (*names, name), mount)
+            for entry, name in inside:
+                yield Directory(entry, (*names, name))
 
-    def _read_one(self, fd: int, directory: Directory) -> list[tuple[int, bytes, int]]:
+    def _read_one(self, fd: int, directory: Directory) -> list[tuple[int, bytes]]:
         """Read one directory; the entries in it that are directories to be read."""
         os.fchdir(fd)
         names = os.listdir(b".")
         names.sort()
-        mount = directory.mount or self._handles.handle(fd).mount
-        known = self._mounts.mount_with_id(mount)
+        facts = self._handles.facts(fd)
+        mount = facts.mount
+        known = self._reader.kernel.mount_with_id(mount)
         bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS
         if bulk and mount not in self._keeps_lists:
             self._keeps_lists[mount] = attributes.lists_are_kept(".")
-        inside: list[tuple[int, bytes, int]] = []
+        if mount not in self._filesystems:
+            self._filesystems[mount] = self._reader.kernel.filesystem_of(fd, facts.device, mount)
+        device = os.major(facts.device) | os.minor(facts.device) << 32
+        details, descend = self._extent.details, not self._extent.one_level
+        inside: list[tuple[int, bytes]] = []
         gone: list[bytes] = []
         entry, filled = self._entries, self._filled
         # for each of millions of entries: everything that is looked up is looked up before
@@ -230,8 +245,9 @@ class TreeReader:
                 continue
             mode = halves[filled * 128 + _MODE_AT]
             kind = mode & 0o170000
-            said = script = looked_at = 0
-            if not bulk:
+            there = words[filled * 32 + _MOUNT_AT]
+            said = program = looked_at = 0
+            if not bulk or there != mount or (kind == _DIRECTORY and words[filled * 32 + _DEVICE_AT] != device):
                 looked_at = self._look(fd, name, directory)
             elif kind != _LINK:
                 try:
@@ -240,29 +256,28 @@ class TreeReader:
                     listed = []  # none are kept here
                 if listed:
                     said = self._attributes_of(name, listed)
-                if kind == _FILE and mode & 0o111 and words[filled * 32 + _SIZE_AT] >= SHORTEST_SCRIPT:
-                    script = self._script_of(name)
-            if kind == _DIRECTORY:
-                there = words[filled * 32 + _MOUNT_AT]
-                if there == mount:
-                    inside.append((entry, name, mount))
+                if kind == _FILE and mode & 0o111:
+                    program = self._program_of(name, words[filled * 32 + _SIZE_AT])
+            if kind == _DIRECTORY and descend:
+                if there == mount or self._extent.across_mounts:
+                    inside.append((entry, name))
                 else:
-                    looked_at = looked_at or self._look(fd, name, directory)
-                    if self._across:
-                        inside.append((entry, name, there))
-                    else:
-                        self._skipped.append(self._path_of((*directory.names, name)))
-            if said or script or looked_at:
+                    self._skipped.append(self._path_of((*directory.names, name)))
+            if details and kind == _LINK and looked_at >= 0:
+                self._targets.append((entry, _target(name)))
+            if said or program or looked_at:
                 if looked_at < 0:
+                    if kind == _DIRECTORY and inside and inside[-1][0] == entry:
+                        inside.pop()
                     gone.append(name)
                     continue
-                special.append((filled, said, script, looked_at))
+                special.append((filled, said, program, looked_at))
             entry += 1
             filled += 1
             address += statx.SIZE
             if filled == _CHUNK:
                 self._filled = filled
-                self._sort_chunk()
+                self._number_chunk()
                 filled, address, special = 0, self._statx.address, self._special
         self._filled = filled
         if gone:
@@ -281,23 +296,26 @@ class TreeReader:
         raw = attributes.read(listed, lambda attribute: os.getxattr(name, attribute, follow_symlinks=False))
         return self._known_attributes.setdefault(raw, len(self._known_attributes))
 
-    def _script_of(self, name: bytes) -> int:
-        """The number of the interpreter that an executable file names, or of the errno that kept it from us."""
-        found: str | int
-        try:
-            found = interpreter_at(os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)) or ""
-        except OSError as error:
-            found = error.errno or 0
-        return self._known_scripts.setdefault(found, len(self._known_scripts))
+    def _program_of(self, name: bytes, size: int) -> int:
+        """The number of what execve(2) sees of an executable file, or of the errno that kept it from us."""
+        found: Program | int
+        if size < SHORTEST:
+            found = TOO_SHORT if size else EMPTY
+        else:
+            try:
+                found = program_of(os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW))
+            except OSError as error:
+                found = error.errno or 0
+        return self._known_programs.setdefault(found, len(self._known_programs))
 
     def _look(self, fd: int, name: bytes, directory: Directory) -> int:
-        """One more than the number of the sort of what is called ``name``, asked thoroughly; -1 where it has gone."""
+        """One more than the number of the profile of ``name``, found by looking thoroughly; -1 where it has gone."""
         try:
             handle = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=fd)
-            node = LiveNode(self._mounts, handle, self._path_of((*directory.names, name)))
+            node = LiveNode(self._reader, handle, self._path_of((*directory.names, name)))
             try:
-                sort = sort_of(node.look())
-                return 1 + self._known_sorts.setdefault(sort, len(self._known_sorts))
+                profile = profile_of(node.look())
+                return 1 + self._known_profiles.setdefault(profile, len(self._known_profiles))
             finally:
                 node.close()
         except OSError as error:
@@ -312,19 +330,19 @@ class TreeReader:
 
     # --- many entries ---
 
-    def _sort_chunk(self) -> None:
+    def _number_chunk(self) -> None:
         """Find the rows of the entries in the buffer, and empty it."""
         count, special = self._filled, self._special
         self._filled, self._special = 0, []
         answers = self._answers[:count]
         rows = np.empty((count, 4), np.uint64)
-        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & _FLAGS) << 16
+        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & ALL_FLAGS) << 16
         rows[:, 1] = answers["uid"] | answers["gid"].astype(np.uint64) << 32
         rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
         rows[:, 3] = answers["mount"] << 32
         if special:
-            place, said, script, looked_at = np.array(special, np.uint64).T
-            rows[place, 0] |= script << 32
+            place, said, program, looked_at = np.array(special, np.uint64).T
+            rows[place, 0] |= program << 32
             rows[place, 3] |= said
             thorough = looked_at > 0
             rows[place[thorough]] = 0
@@ -344,25 +362,31 @@ class TreeReader:
                 self._rows.append(key)
             numbers[number] = found
         birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
-        self._chunks.append((numbers[places], answers["inode"].copy(), answers["links"].copy(), birth))
+        size, changed = _NO_TIMES, _NO_TIMES
+        if self._extent.details:
+            size = answers["size"].copy()
+            changed = answers["changed"] * 1_000_000_000 + answers["changed_fraction"]
+        inode, links = answers["inode"].copy(), answers["links"].copy()
+        self._chunks.append(_Chunk(numbers[places], inode, links, birth, size, changed))
 
     def _met(self) -> Met:
         """What was not met before this part."""
-        rows, said, scripts = self._known_before
+        rows, said, programs = self._known_before
         return Met(
             rows,
             np.frombuffer(b"".join(self._rows), np.uint64).reshape(-1, 4),
             list(self._known_attributes)[said:],
-            list(self._known_scripts)[scripts:],
-            list(self._known_sorts)[self._sorts_before :],
+            list(self._known_programs)[programs:],
+            list(self._known_profiles)[self._profiles_before :],
             self._keeps_lists,
+            self._filesystems,
         )
 
     def _batch(self) -> Batch:
-        empty = (np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), np.zeros(0, np.int64))
-        sort, inode, links, birth = zip(empty, *self._chunks, strict=True)
+        profile, inode, links, birth, size, changed = zip(_NO_CHUNK, *self._chunks, strict=True)
+        details = self._extent.details
         return Batch(
-            sort=np.concatenate(sort),
+            profile=np.concatenate(profile),
             inode=np.concatenate(inode),
             links=np.concatenate(links),
             birth=np.concatenate(birth),
@@ -370,7 +394,35 @@ class TreeReader:
             names=b"".join(self._names),
             directories=np.array(self._directories, np.int32),
             counts=np.array(self._counts, np.int32),
+            size=np.concatenate(size) if details else None,
+            changed=np.concatenate(changed) if details else None,
+            targets=tuple(self._targets),
         )
+
+
+class _Chunk(NamedTuple):
+    """Some thousand entries; the numbers of their rows, and the rest as in :class:`Batch`."""
+
+    profile: NDArray[np.int32]
+    inode: NDArray[np.uint64]
+    links: NDArray[np.uint32]
+    birth: NDArray[np.int64]
+    size: NDArray[np.int64]
+    changed: NDArray[np.int64]
+
+
+_NO_TIMES = np.zeros(0, np.int64)
+_NO_CHUNK = _Chunk(
+    np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), _NO_TIMES, _NO_TIMES, _NO_TIMES
+)
+
+
+def _target(name: bytes) -> bytes:
+    """Where the link called ``name`` leads; nowhere, where it has gone meanwhile."""
+    try:
+        return os.readlink(name)
+    except OSError:
+        return b""
 
 
 def distinct_rows(rows: Rows) -> tuple[NDArray[np.intp], NDArray[np.intp]]:

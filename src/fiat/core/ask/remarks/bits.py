@@ -6,15 +6,16 @@ interpreter scripts; path_resolution(7).
 
 from collections.abc import Iterator
 
-from fiat.core.ask.remarks.remark import Remark, Subject
+from fiat.core.ask.remarks.subject import Subject
+from fiat.core.model.finding import Finding
+from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, SETGID, SETUID, STICKY, WRITE, permission_letters
-from fiat.core.model.posture import Kind
 from fiat.core.text import visible
 
 _CLASSES = (("the owner", 6), ("the group", 3), ("other", 0))
 
 
-def remarks(subject: Subject) -> Iterator[Remark]:
+def remarks(subject: Subject) -> Iterator[Finding]:
     """Special bits and their effect, rights open to everyone, letters that do nothing."""
     yield from _open_to_everyone(subject)
     yield from _half_a_directory(subject)
@@ -27,38 +28,38 @@ def remarks(subject: Subject) -> Iterator[Remark]:
         yield _sticky(subject)
 
 
-def _open_to_everyone(subject: Subject) -> Iterator[Remark]:
+def _open_to_everyone(subject: Subject) -> Iterator[Finding]:
     other = subject.mode & 7
     if subject.directory:
         if other & 3 == WRITE | EXECUTE:
             if subject.mode & STICKY:
-                yield Remark("everyone-writes", "plain", "everyone may add names here")
+                yield Finding("everyone-writes", "plain", "everyone may add names here")
             else:
                 text = "everyone may add names here, and remove or replace other people's: the sticky bit is missing"
-                yield Remark("everyone-writes", "danger", text)
+                yield Finding("everyone-writes", "danger", text)
     elif other & WRITE and subject.kind in (Kind.FILE, Kind.BLOCK):
-        yield Remark("everyone-writes", "danger", "everyone who gets here may write to it")
+        yield Finding("everyone-writes", "danger", "everyone who gets here may write to it")
 
 
-def _half_a_directory(subject: Subject) -> Iterator[Remark]:
+def _half_a_directory(subject: Subject) -> Iterator[Finding]:
     if not subject.directory:
         return
     for name, shift in _CLASSES:
         three = subject.mode >> shift & 7
         if three and not three & EXECUTE:
             effect = "its names can be listed, but nothing in it can be used" if three & READ else "it does nothing"
-            yield Remark("no-traverse", "odd", f"{permission_letters(three)} for {name} lacks x: {effect}")
+            yield Finding("no-traverse", "odd", f"{permission_letters(three)} for {name} lacks x: {effect}")
         elif three & (READ | EXECUTE) == EXECUTE and not three & WRITE:
             text = f"{permission_letters(three)} for {name} lacks r: who knows a name in it can use it, but not list it"
-            yield Remark("traverse-only", "plain", text)
+            yield Finding("traverse-only", "plain", text)
 
 
-def _script(subject: Subject) -> Iterator[Remark]:
+def _script(subject: Subject) -> Iterator[Finding]:
     if subject.object.script is None:
         return
     cannot = [name for name, shift in _CLASSES if subject.mode >> shift & 5 == EXECUTE]
     if cannot:
-        yield Remark(
+        yield Finding(
             "script-not-readable",
             "odd",
             f"this is a script for {visible(subject.object.script)}, which must read it: "
@@ -66,44 +67,44 @@ def _script(subject: Subject) -> Iterator[Remark]:
         )
 
 
-def _setuid(subject: Subject) -> Iterator[Remark]:
+def _setuid(subject: Subject) -> Iterator[Finding]:
     if subject.directory:
-        yield Remark("setuid-without-effect", "odd", "setuid on a directory does nothing on Linux")
+        yield Finding("setuid-without-effect", "odd", "setuid on a directory does nothing on Linux")
     elif subject.kind is Kind.FILE:
         yield _set_id(subject, "setuid", f"as {subject.owner}", "the owner", subject.mode & 0o100)
 
 
-def _setgid(subject: Subject) -> Iterator[Remark]:
+def _setgid(subject: Subject) -> Iterator[Finding]:
     if subject.directory:
         under = "" if subject.mode & 0o010 else "; the capital S says that the group itself may not traverse it"
         text = f"setgid: what is made here gets the group {subject.group}, new directories the setgid bit too{under}"
-        yield Remark("setgid-directory", "plain", text)
+        yield Finding("setgid-directory", "plain", text)
     elif subject.kind is Kind.FILE:
         yield _set_id(subject, "setgid", f"with the group {subject.group}", "the group", subject.mode & 0o010)
 
 
-def _set_id(subject: Subject, name: str, how: str, whose: str, under: int) -> Remark:
+def _set_id(subject: Subject, name: str, how: str, whose: str, under: int) -> Finding:
     if not subject.mode & EXECUTE_BITS:
-        return Remark(
+        return Finding(
             "capital-s",
             "odd",
             f"capital S: {name} is set but nobody may execute this file, so it does nothing; "
             f"most likely a mistake: either x is missing or {name} is left over",
         )
     if subject.object.script is not None:
-        return Remark(f"{name}-without-effect", "odd", f"{name} does nothing here: the kernel ignores it on scripts")
+        return Finding(f"{name}-without-effect", "odd", f"{name} does nothing here: the kernel ignores it on scripts")
     if subject.mounted_with("nosuid"):
-        return Remark(f"{name}-without-effect", "odd", f"{name} does nothing here: the mount has nosuid")
+        return Finding(f"{name}-without-effect", "odd", f"{name} does nothing here: the mount has nosuid")
     capital = "" if under else f"; the capital S says that {whose} itself may not execute it"
-    return Remark(name, "danger", f"{name}: whoever may execute this program runs it {how}{capital}")
+    return Finding(name, "danger", f"{name}: whoever may execute this program runs it {how}{capital}")
 
 
-def _sticky(subject: Subject) -> Remark:
+def _sticky(subject: Subject) -> Finding:
     if not subject.directory:
-        return Remark("sticky-without-effect", "odd", "the sticky bit does nothing on anything but a directory")
+        return Finding("sticky-without-effect", "odd", "the sticky bit does nothing on anything but a directory")
     capital = "" if subject.mode & EXECUTE else "; the capital T says that other may not traverse it"
     keepers = "by root" if subject.posture.uid == 0 else f"by {subject.owner} or by root"
-    return Remark(
+    return Finding(
         "sticky",
         "plain",
         f"sticky: a name in here is removed or renamed only by the owner of what it names, {keepers}{capital}",

@@ -7,14 +7,16 @@ list that is passed over.
 
 from collections.abc import Iterator
 
-from fiat.core.ask.remarks.remark import Remark, Subject
+from fiat.core.ask.remarks.subject import Subject
 from fiat.core.model.accesslist import AccessList, Tag
-from fiat.core.model.mode import SETGID, letters, permission_letters
-from fiat.core.rules.decision import passes_over_list
-from fiat.core.words import naming
+from fiat.core.model.finding import Finding
+from fiat.core.model.mode import letters, permission_letters
+from fiat.core.rules.effective import effective, passes_over_list
+from fiat.core.rules.inheritance import inherited_modes
+from fiat.core.text import joined
 
 
-def remarks(subject: Subject) -> Iterator[Remark]:
+def remarks(subject: Subject) -> Iterator[Finding]:
     """What the mask cuts off and shows, lists passed over, what is inherited."""
     acl = subject.posture.acl
     if acl is not None and acl.mask is not None:
@@ -26,47 +28,38 @@ def remarks(subject: Subject) -> Iterator[Remark]:
         yield _inherits(subject.posture.default, subject.mode)
     if subject.object.keeps_lists is False:
         text = "this file system keeps no access lists: asked for one, the kernel says that it is not supported"
-        yield Remark("no-lists", "plain", text)
+        yield Finding("no-lists", "plain", text)
 
 
-def _passed_over(subject: Subject, acl: AccessList) -> Iterator[Remark]:
+def _passed_over(subject: Subject, acl: AccessList) -> Iterator[Finding]:
     named = [subject.entry(entry) for entry in acl.entries if entry.id is not None]
     if named:
         verb = "decides" if len(named) == 1 else "decide"
-        yield Remark(
+        yield Finding(
             "list-passed-over",
             "odd",
-            f"the mask is ---, and Linux then passes over the whole list: {naming.joined(named)} {verb} nothing; "
+            f"the mask is ---, and Linux then passes over the whole list: {joined(named)} {verb} nothing; "
             f"whoever is not in {subject.group} gets what other gets ({permission_letters(subject.mode & 7)})",
         )
 
 
-def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Remark]:
+def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Finding]:
     for entry in acl.entries:
-        left = acl.effective(entry)
+        left = effective(entry, acl.mask)
         if left != entry.permissions:
             text = f"the mask {permission_letters(mask)} cuts {subject.entry(entry)} down to {permission_letters(left)}"
-            yield Remark("mask-cuts", "odd", text)
+            yield Finding("mask-cuts", "odd", text)
     group = acl.only(Tag.OWNING_GROUP)
     own = ""
     if group is not None and group.permissions != mask:
         own = f"; the owning group's own entry has {permission_letters(group.permissions)}"
     shown = letters(subject.mode)[3:6]
-    yield Remark("letters-show-mask", "plain", f"with a list, the middle letters {shown} show the mask{own}")
+    yield Finding("letters-show-mask", "plain", f"with a list, the middle letters {shown} show the mask{own}")
 
 
-def inherited_modes(default: AccessList, mode: int) -> tuple[int, int]:
-    """The modes of a new file and a new directory where a directory of ``mode`` has a default list.
-
-    A file is asked for with 666, a directory with 777 (acl(5), "OBJECT
-    CREATION AND DEFAULT ACLs"); setgid is handed on to directories (inode(7)).
-    """
-    return default.mode() & 0o666, default.mode() | mode & SETGID
-
-
-def _inherits(default: AccessList, mode: int) -> Remark:
+def _inherits(default: AccessList, mode: int) -> Finding:
     file, directory = inherited_modes(default, mode)
-    return Remark(
+    return Finding(
         "inherits",
         "plain",
         "what is made here takes over the default list, and no umask counts: "

@@ -1,0 +1,158 @@
+"""Changing: a plan for paths and trees, and carrying it out."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from fiat.app.problems import Problem, failure, raise_problem
+from fiat.app.running import Result, run, who_runs
+from fiat.core.ask import caveats
+from fiat.core.ask.effects import Shift
+from fiat.core.change import plan as plans
+from fiat.core.change.apply import entries_of
+from fiat.core.change.guards import GUARDS
+from fiat.core.change.history import Beginning, History, KeptShift
+from fiat.core.change.plan import Plan, Target
+from fiat.core.errors import PathError
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host, Node, Progress, no_progress
+from fiat.core.model.wish import Wish
+from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_of
+from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import open_end
+from fiat.core.words import naming
+from fiat.core.words.selection import Selection
+from fiat.engine import changing
+
+__all__ = ["GUARDS", "How", "Planned", "apply", "plan"]
+
+
+class How(NamedTuple):
+    """How far a change goes: each path alone, or it and all ``below``, or only its ``contents``.
+
+    Of a symlink that is named, ``link_itself`` is changed, or what it leads to.
+    """
+
+    below: bool = False
+    contents: bool = False
+    link_itself: bool = False
+    across_mounts: bool = False
+    selection: Selection = Selection()
+
+    @property
+    def with_tree(self) -> bool:
+        """Whether trees are meant."""
+        return self.below or self.contents
+
+
+class Planned(NamedTuple):
+    """A plan with the targets that it is for, and what Fiat did not evaluate for it."""
+
+    plan: Plan
+    targets: list[Target]
+    caveats: list[Finding]
+    host: Host
+
+    def refused_by(self, accepted: Iterable[str]) -> list[Finding]:
+        """The guards that object and are not ``accepted`` by name."""
+        return [guard for guard in self.plan.guards if guard.code not in accepted]
+
+
+def plan(
+    host: Host,
+    paths: Iterable[str],
+    wish: Wish,
+    how: How = How(),  # noqa: B008
+    *,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> Planned:
+    """What ``wish`` would do to ``paths``; nothing is written."""
+    targets = list(_targets(host, paths, how, problem, progress))
+    made = plans.make(host, targets, wish, progress)
+    return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
+
+
+def _targets(host: Host, paths: Iterable[str], how: How, problem: Problem, progress: Progress) -> Iterator[Target]:
+    for path in paths:
+        if not path:  # not the current directory: a variable of a script that was never set
+            problem(PathError(path, 2))
+            continue
+        route, node = open_end(host, path, follow=not how.link_itself)
+        if route.end is None or node is None:
+            problem(failure(route))
+            continue
+        try:
+            survey = _survey(node, how, progress)
+        finally:
+            node.close()
+        if not survey.complete:
+            raise KeyboardInterrupt
+        taken = survey.chosen(how.selection.on(host.accounts))
+        if how.contents:
+            taken[0] = False
+        yield Target(path, route, survey, taken, how.with_tree)
+
+
+def _survey(node: Node, how: How, progress: Progress) -> Survey:
+    if how.with_tree:
+        return survey_of(node, Extent(across_mounts=how.across_mounts), progress)
+    found = node.look()
+    return survey_of_one(found._replace(status=node.look(program=False).status))
+
+
+def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem) -> Iterator[Finding]:
+    yield from caveats.of_host(host.settings)
+    for target in targets:
+        yield from caveats.of_route(target.route)
+        yield from caveats.of_mounts_left_out(target.survey.skipped)
+        for trouble in target.survey.troubles:
+            hint = "what is under it is left alone" if trouble.errno == 13 else ""
+            problem(PathError(trouble.path, trouble.errno, hint=hint))
+    yield from caveats.of_mounts_not_counted(made.skipped)
+    yield from caveats.of_names_not_counted(made.names_elsewhere)
+    for trouble in made.troubles:
+        problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
+
+
+def apply(
+    planned: Planned,
+    history: History | None,
+    command: Sequence[str] = (),
+    *,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+    stop_at_first: bool = False,
+) -> Result:
+    """Write each change of a plan through its handle, with what the plan knows to be refused as problems.
+
+    Guards are not asked: see :meth:`Planned.refused_by`. ``command`` are the
+    words that the history keeps. Raises :class:`HistoryError` before anything
+    has changed.
+    """
+    made, host = planned.plan, planned.host
+    refused = 0
+    for item in made.refused():
+        problem(PathError(item.path, item.change.errno, "change"))
+        refused += 1
+        if stop_at_first:
+            break
+    items = [] if stop_at_first and refused else made.to_write()
+    if not items:
+        return Result()
+    beginning = Beginning(who_runs(host.accounts), tuple(command), None, kept(made.gains), kept(made.losses))
+    return run(
+        lambda stopping: changing.apply(host, items, stopping),
+        list(entries_of(items)),
+        beginning,
+        history,
+        problem=problem,
+        progress=progress,
+        stop_at_first=stop_at_first,
+    )
+
+
+def kept(shifts: Iterable[Shift]) -> tuple[KeptShift, ...]:
+    """Gains or losses as the history keeps them, and as they are shown."""
+    return tuple(KeptShift(naming.word_for(one.principal), one.right.name, one.paths, one.apart) for one in shifts)

@@ -1,0 +1,53 @@
+"""Opening a host, and arriving at paths on it."""
+
+import errno
+from collections.abc import Iterable, Iterator
+
+from fiat.app.problems import Problem, failure, raise_problem
+from fiat.core.errors import PathError
+from fiat.core.model.host import Host
+from fiat.core.model.route import Route
+from fiat.core.tree.walk import walk
+
+__all__ = ["SAMPLE", "Host", "arrive", "open_host"]
+
+SAMPLE = "skerry"
+"""The name of the sample host that comes with Fiat."""
+
+
+def open_host(snapshot: str | None = None, accounts: str | None = None) -> Host:
+    """This host, or the one in the file ``snapshot`` (:data:`SAMPLE` for the sample host).
+
+    ``accounts`` is a folder with the files passwd and group, in place of the
+    host's own accounts. Raises :class:`fiat.core.errors.SnapshotError`.
+    """
+    from fiat.host.live.accounts import from_folder
+
+    given = from_folder(accounts) if accounts is not None else None
+    if snapshot is not None:
+        from fiat.demo import sample
+        from fiat.host.snapshot import reader
+
+        return reader.read(sample.SNAPSHOT if snapshot == SAMPLE else snapshot, given)
+    from fiat.host.live.host import LiveHost
+
+    return LiveHost(given)
+
+
+def arrive(
+    host: Host, paths: Iterable[str], problem: Problem = raise_problem, *, follow: bool = True, missing: bool = False
+) -> Iterator[Route]:
+    """The routes to ``paths`` that arrive.
+
+    With ``missing``, a path whose last name is not there will do. An empty
+    path is none: it is most often a variable of a script that was never set.
+    """
+    for path in paths:
+        if not path:
+            problem(PathError(path, errno.ENOENT))
+            continue
+        route = walk(host, path, follow=follow)
+        if route.end is None and not (missing and route.missing_in is not None):
+            problem(failure(route))
+        else:
+            yield route

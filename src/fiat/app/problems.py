@@ -1,0 +1,29 @@
+"""What goes wrong at one path among several."""
+
+import errno
+from collections.abc import Callable
+
+from fiat.core.errors import PathError
+from fiat.core.model.route import Route
+from fiat.core.text import visible
+
+Problem = Callable[[PathError], None]
+"""Takes note of a path that failed; the others go on."""
+
+
+def raise_problem(error: PathError) -> None:
+    """Take note of nothing: the first path that fails ends it."""
+    raise error
+
+
+def failure(route: Route) -> PathError:
+    """The error that says why ``route`` does not arrive."""
+    if route.hidden:
+        hint = f"Fiat may not look at {route.failed_at} as this user; run it as root"
+    elif route.errno == errno.ENOENT and route.failed_at != route.asked:
+        hint = f"there is no {route.failed_at}"
+    elif route.errno == errno.ENOTDIR:
+        hint = f"{route.failed_at} is no directory"
+    else:
+        hint = ""
+    return PathError(route.asked, route.errno, hint=visible(hint))

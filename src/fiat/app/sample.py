@@ -1,0 +1,31 @@
+"""The sample host: its story, and its tree built for real."""
+
+import errno
+import os
+from typing import NamedTuple
+
+from fiat.core.errors import PathError
+from fiat.demo.tour import SCENES, Scene
+
+
+def scenes() -> tuple[Scene, ...]:
+    """A night's work with Fiat, command by command."""
+    return SCENES
+
+
+class Built(NamedTuple):
+    """Where the sample host's tree and its accounts are now, and in words what the tree has not."""
+
+    top: str
+    accounts: str
+    left_out: list[str]
+
+
+def build(folder: str) -> Built:
+    """Build the tree of the sample host under ``folder``, which is absent or empty; PathError where that fails."""
+    from fiat.demo import build as building
+
+    if os.geteuid() != 0:
+        raise PathError(folder, errno.EPERM, "build the sample host in", "only root can give files to other users")
+    left_out = building.build(folder)
+    return Built(f"{folder}{building.TOP}/skerry", f"{folder}/{building.ACCOUNTS}", left_out)

@@ -1,0 +1,29 @@
+"""The options that every command takes."""
+
+import argparse
+
+from fiat.app.hosts import SAMPLE
+
+
+def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
+    """How the result is shown, and which host is asked."""
+    parser.add_argument(
+        "--format", choices=formats, default="text", help="how the result is printed (text unless given)"
+    )
+    parser.add_argument(
+        "--accounts",
+        metavar="DIR",
+        help="take users and groups from the files passwd and group in DIR, not from this host",
+    )
+    parser.add_argument(
+        "--from",
+        dest="snapshot",
+        metavar="SNAPSHOT",
+        help=f"ask about the host held in a snapshot file; {SAMPLE} is the sample host that comes with Fiat",
+    )
+
+
+def same_host(args: argparse.Namespace) -> list[tuple[str, str]]:
+    """The options by which another command line speaks of the same host."""
+    about = [("--from", args.snapshot), ("--accounts", args.accounts)]
+    return [(option, value) for option, value in about if value is not None]

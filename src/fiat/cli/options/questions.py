@@ -1,0 +1,34 @@
+"""The options of ``fiat who`` that say what is asked, and of whom."""
+
+import argparse
+
+from fiat.app.ask import Host, Question
+
+
+def add_question(parser: argparse.ArgumentParser) -> None:
+    """Rights, people and suppositions."""
+    parser.add_argument("--can", action="append", default=[], metavar="RIGHT", help="ask about this right alone")
+    parser.add_argument("--user", action="append", default=[], metavar="USER", help="only this user")
+    parser.add_argument("--group", action="append", default=[], metavar="GROUP", help="only this group")
+    parser.add_argument("--pid", action="append", default=[], type=int, metavar="N", help="this running process, too")
+    parser.add_argument("--anyone-else", action="store_true", help="only whoever no entry and no group matches")
+    parser.add_argument(
+        "--if-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were in GROUP"
+    )
+    parser.add_argument(
+        "--if-not-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were not in GROUP"
+    )
+
+
+def question(args: argparse.Namespace, host: Host) -> Question:
+    """What the options ask."""
+    return Question(
+        host,
+        rights=args.can,
+        users=args.user,
+        groups=args.group,
+        pids=args.pid,
+        anyone_else=args.anyone_else,
+        if_member=args.if_member,
+        if_not_member=args.if_not_member,
+    )

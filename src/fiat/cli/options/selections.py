@@ -1,0 +1,34 @@
+"""The options that choose among the objects of a tree."""
+
+import argparse
+
+from fiat.app.words import WITH_WORDS, Accounts, Selection, selection
+
+
+def add_selection(parser: argparse._ActionsContainer) -> None:
+    """What is meant: by kind, name, owner, group and posture."""
+    parser.add_argument("--only", choices=("files", "dirs"), help="only what is no directory, or only directories")
+    parser.add_argument("--name", metavar="GLOB", help="only names that match, such as '*.csv'")
+    parser.add_argument("--owned-by", metavar="USER", help="only what this user owns (a name or a number)")
+    parser.add_argument("--in-group", metavar="GROUP", help="only what this group owns (a name or a number)")
+    parser.add_argument(
+        "--with",
+        dest="having",
+        action="append",
+        default=[],
+        metavar="WHAT",
+        help="only what has all these bits (o+w, u+s, 4000), or one of: " + ", ".join(WITH_WORDS),
+    )
+    parser.add_argument("--across-mounts", action="store_true", help="enter other file systems mounted in the tree")
+
+
+def selected(args: argparse.Namespace, accounts: Accounts) -> Selection:
+    """What the options choose."""
+    return selection(
+        accounts,
+        only=args.only,
+        name=args.name,
+        owned_by=args.owned_by,
+        in_group=args.in_group,
+        having=args.having,
+    )

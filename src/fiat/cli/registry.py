@@ -1,0 +1,77 @@
+"""Every command: its name, its group, its summary, and where it is."""
+
+import importlib
+from collections.abc import Callable
+from typing import NamedTuple
+
+from fiat.cli.parser import Parser
+
+GROUPS = {
+    "look": "look and understand",
+    "ask": "ask who can really get at it",
+    "change": "change, and put back",
+    "learn": "try it out",
+}
+"""The groups of commands, in the order of the work."""
+
+
+class Command(NamedTuple):
+    """One command; the module with its name holds the rest."""
+
+    name: str
+    group: str
+    summary: str
+
+
+COMMANDS = {
+    command.name: command
+    for command in (
+        Command("show", "look", "what a path says about access, in words too"),
+        Command("decode", "look", "any notation into all others and into words"),
+        Command("who", "ask", "which users and groups can really get at a path, and how"),
+        Command("why", "ask", "one verdict, walked component by component"),
+        Command("set", "change", "change modes, owners and lists; who gains and who loses is shown first"),
+        Command("history", "change", "what was changed, by whom, and what has become of it"),
+        Command("undo", "change", "put back what was changed"),
+        Command("demo", "learn", "the whole example on the sample host skerry"),
+    )
+}
+
+
+class Loaded(NamedTuple):
+    """A command that is about to run: its parser, its examples, and what runs it.
+
+    ``prepare`` changes the arguments where the parser would take one for
+    something else. Examples are pairs of what they show and the command line;
+    they run on the sample host as they stand.
+    """
+
+    parser: Parser
+    run: Callable[..., int]
+    prepare: Callable[[list[str]], list[str]]
+    examples: tuple[tuple[str, str], ...]
+
+
+def load(name: str) -> Loaded:
+    """The command called ``name``, which is one of :data:`COMMANDS`."""
+    module = importlib.import_module(f"fiat.cli.commands.{name}")
+    examples: tuple[tuple[str, str], ...] = module.EXAMPLES
+    parser = Parser(prog=f"fiat {name}", description=module.__doc__, epilog=_epilog(examples))
+    module.add_arguments(parser)
+    return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
+
+
+def _epilog(examples: tuple[tuple[str, str], ...]) -> str:
+    if not examples:
+        return ""
+    lines = [f"  # {what}\n  {line}" for what, line in examples]
+    return "examples, on the sample host with --from skerry:\n" + "\n".join(lines)
+
+
+def overview() -> str:
+    """Every command with its summary, group by group."""
+    lines = []
+    for group, title in GROUPS.items():
+        lines.append(f"{title}:")
+        lines += [f"  {one.name:<9}{one.summary}" for one in COMMANDS.values() if one.group == group]
+    return "\n".join(lines) + "\n"

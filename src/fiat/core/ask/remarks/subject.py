@@ -1,0 +1,34 @@
+"""The subject that remarks are made on."""
+
+from fiat.core.model.accesslist import Entry
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object
+from fiat.core.words import naming
+
+
+class Subject:
+    """The object that remarks are made on, with what is asked of it again and again."""
+
+    def __init__(self, object_: Object, accounts: Accounts) -> None:
+        self.object = object_
+        self.accounts = accounts
+        self.posture = object_.posture
+        self.mode = object_.posture.mode
+        self.kind = object_.posture.kind
+        self.directory = self.kind is Kind.DIRECTORY
+        self.owner = naming.user(self.posture.uid, accounts)
+        self.group = naming.group(self.posture.gid, accounts)
+
+    def entry(self, entry: Entry) -> str:
+        """``entry`` in text form, with names."""
+        return naming.entry(entry, self.accounts)
+
+    def members(self, gid: int) -> int:
+        """How many users are in the group ``gid``."""
+        return len({*self.accounts.primary_members(gid), *self.accounts.listed_members(gid)})
+
+    def mounted_with(self, option: str) -> bool:
+        """Whether the mount, or the file system under it, has ``option``."""
+        mount = self.object.mount
+        return mount is not None and (option in mount.options or (option == "ro" and mount.read_only))

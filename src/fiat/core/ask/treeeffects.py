@@ -1,0 +1,174 @@
+"""Effects on whole trees: where two answers about the same tree differ.
+
+What a difference means is :mod:`fiat.core.ask.effects`'s; here it is found for
+many entries at once.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.ask.effects import Effects, Sets
+from fiat.core.ask.who import universe_of
+from fiat.core.model import capabilities
+from fiat.core.model import right as rights_
+from fiat.core.model.host import Host
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import SPECIAL, STICKY, WRITE
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Universe
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.rules.decision import Decisions
+from fiat.core.tree.answers import AnswerKey, Reached, TreeAccess, distinct_values
+from fiat.core.tree.survey import Survey
+
+
+class View(NamedTuple):
+    """One tree on one host: the route to its top, and what was surveyed there."""
+
+    route: Route
+    survey: Survey
+
+
+class Pair(NamedTuple):
+    """One tree before and after: the same entries in the same places; its top counts elsewhere if ``without_top``."""
+
+    before: View
+    after: View
+    without_top: bool = False
+
+
+class Difference(NamedTuple):
+    """Entries (by their places) with one and the same pair of answers, which differ."""
+
+    before: Sets
+    after: Sets
+    places: NDArray[np.intp]
+
+
+class Asking:
+    """Two hosts, of which the same is asked; ``universes`` hold the same principals in the same places on either."""
+
+    def __init__(
+        self, before: Host, after: Host, universes: tuple[Universe, Universe], rights: Sequence[Right] = rights_.ALL
+    ) -> None:
+        then, now = universes
+        self.universe = now
+        self.rights = tuple(rights)
+        self.before = TreeAccess(before, Access(then, before.settings), rights)
+        self.after = TreeAccess(after, Access(now, after.settings), rights)
+        self.same_people = then is now and before.settings == after.settings
+
+    def differences(self, pair: Pair) -> Iterator[Difference]:
+        """Where the answers about one tree differ.
+
+        Only entries of which anything differs are asked about: their own
+        profile, that of the directory which holds their name, who gets there,
+        or what runs them.
+        """
+        one, other = pair.before, pair.after
+        then = self.before.reached(one.survey, self.before.reach(one.route))
+        now = self.after.reached(other.survey, self.after.reach(other.route))
+        places = np.arange(len(one.survey))
+        if self.same_people:
+            places = np.flatnonzero(_may_differ(pair, self.before, self.after, (then, now)))
+        if not len(places):
+            return
+        had = self.before.answers(one.survey, one.route, places, then)
+        has = self.after.answers(other.survey, other.route, places, now)
+        pairs = had.number.astype(np.int64) * len(has.keys) + has.number
+        distinct, number = distinct_values(pairs)
+        order = np.argsort(number, kind="stable")
+        bounds = np.searchsorted(number[order], np.arange(len(distinct) + 1))
+        for which, value in enumerate(distinct.tolist()):
+            before, after = divmod(value, len(has.keys))
+            if had.keys[before] != has.keys[after]:
+                yield Difference(
+                    self._sets(had.keys[before]),
+                    self._sets(has.keys[after]),
+                    places[order[bounds[which] : bounds[which + 1]]],
+                )
+
+    def _sets(self, key: AnswerKey) -> Sets:
+        return dict(zip(self.rights, key, strict=True))
+
+
+def effects(asking: Asking, pairs: Iterable[Pair]) -> Effects:
+    """Who gains and who loses which right, on how many paths of the trees in ``pairs``."""
+    found = Effects(asking.universe)
+    for pair in pairs:
+        found.at_least |= not pair.before.survey.complete
+        for difference in asking.differences(pair):
+            found.count(difference.before, difference.after, len(difference.places))
+    return found
+
+
+def _may_differ(
+    pair: Pair, asked: TreeAccess, again: TreeAccess, reached: tuple[Reached, Reached]
+) -> NDArray[np.bool_]:
+    """For each entry, whether any answer about it can be another."""
+    one, other = pair.before.survey, pair.after.survey
+    differs: NDArray[np.bool_] = one.profile != other.profile
+    parent = np.maximum(one.parent, 0)
+    # who gets into each directory, before and after
+    before, after = reached
+    both = before.number.astype(np.int64) * (len(after.sets) + 1) + after.number
+    directories = before.number >= 0
+    distinct, places = distinct_values(np.where(directories, both, 0))
+    opens = np.zeros(len(distinct), np.bool_)
+    for place, value in enumerate(distinct.tolist()):
+        number, rest = divmod(value, len(after.sets) + 1)
+        opens[place] = rest < len(after.sets) and before.sets[number] != after.sets[rest]
+    opened = opens[places] & directories
+    found: NDArray[np.bool_] = differs | differs[parent] | opened[parent]
+    found[0] = not pair.without_top and bool(
+        differs[0]
+        or asked.reach(pair.before.route) != again.reach(pair.after.route)
+        or pair.before.route.parent != pair.after.route.parent
+    )
+    if rights_.EXECUTE in asked.rights:
+        runs = [
+            profile.program is not None and asked.runs_with(profile.program) != again.runs_with(profile.program)
+            for profile in one.profiles
+        ]
+        if any(runs):
+            found |= np.array(runs, np.bool_)[one.profile]
+            found[0] &= not pair.without_top
+    return found
+
+
+# --- among whom ----------------------------------------------------------------------
+
+
+def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: Sequence[Pair]) -> Universe:
+    """Everyone who can gain or lose by changes of postures from the first to the second of each pair.
+
+    Only principals whose class changes on a changed object can: who may do
+    something there that they could not, or the other way round, and its
+    owners. Where a sticky bit or the owner of a sticky directory changes, or a
+    link's owner, that can be anyone.
+    """
+    distinct = list(dict.fromkeys(changed))
+    postures = [posture for one in distinct for posture in one]
+    postures += [profile.posture for pair in pairs for profile in pair.before.survey.profiles]
+    postures += [found.posture for pair in pairs for found in pair.before.route.objects]
+    whole = universe_of(host.accounts, postures)
+    decisions = Decisions(whole)
+    among = 0
+    for one, other in distinct:
+        before, after = decisions.of(one), decisions.of(other)
+        for want in range(1, 8):
+            among |= before.allowed(want) ^ after.allowed(want)
+        special, owner = (one.mode ^ other.mode) & SPECIAL, one.uid != other.uid
+        if owner or special or one.gid != other.gid:
+            among |= whole.with_uid(one.uid) | whole.with_uid(other.uid) | whole.holding(capabilities.CHOWN)
+        if owner:  # where files are protected, only those of the directory's owner are open to others
+            among |= before.allowed(WRITE) | after.allowed(WRITE)
+        sticky = special & STICKY or (owner and one.mode & STICKY)
+        if (sticky and one.directory) or one.kind is Kind.SYMLINK or among == whole.everyone:
+            return whole
+    return whole.only(among)

@@ -1,0 +1,92 @@
+"""Guards: named reasons to refuse a plan until it is accepted by that name.
+
+The door of this room: :data:`GUARDS`, every guard with what it is about, and
+:func:`objections`, what they say to a plan. A guard that speaks of people asks
+for the effects of each change; the others look at postures, at places, and at
+the names that share an inode.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from fiat.core.change.guards import bits, people, places
+from fiat.core.change.steps import Change
+from fiat.core.model.accesslist import Tag
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host
+from fiat.core.tree.profile import Profile
+
+GUARDS = {
+    "lockout": "a directory's owner, or the one who acts, can no longer traverse it",
+    "everyone-writes": "everyone on this host may write there",
+    "privilege": "setuid or setgid on something that can be executed",
+    "system-path": "the system itself lives there",
+    "from-root": "something is taken away from root",
+    "clears-special": "the kernel drops setuid, setgid or file capabilities as the owner changes",
+    "hard-links": "other names, outside what is changed, share the file",
+    "unmasks": "raising the mask hands rights to entries that it was cutting off",
+}
+"""Every guard with what it is about, in the order in which they are told."""
+
+
+class Suspect(NamedTuple):
+    """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one."""
+
+    profile: Profile
+    change: Change
+    example: str
+    paths: int
+
+
+class Place(NamedTuple):
+    """The top of a tree, or a single object, of which ``paths`` paths change."""
+
+    path: str
+    with_tree: bool
+    paths: int
+
+
+def objections(
+    host: Host,
+    suspects: Sequence[Suspect],
+    changed: Iterable[Place],
+    shared: Iterable[tuple[str, int]],
+    asked: frozenset[tuple[Tag, int | None]],
+) -> list[Finding]:
+    """Every guard that objects, with an example and how many paths there are.
+
+    ``shared`` are paths with the number of other names, outside what is
+    changed, that lead to the same. ``asked`` are the entries that are asked
+    for by name: what they get is no surprise.
+    """
+    found: dict[tuple[str, str], Finding] = {}
+    for one in _all(host, suspects, changed, shared, asked):
+        known = found.get((one.code, one.text))
+        found[one.code, one.text] = one if known is None else known._replace(paths=known.paths + one.paths)
+    order = list(GUARDS)
+    return sorted(found.values(), key=lambda guard: (order.index(guard.code), -guard.paths, guard.path))
+
+
+def _all(
+    host: Host,
+    suspects: Sequence[Suspect],
+    changed: Iterable[Place],
+    shared: Iterable[tuple[str, int]],
+    asked: frozenset[tuple[Tag, int | None]],
+) -> Iterator[Finding]:
+    changes = [(one.profile, one.change) for one in suspects]
+    for place, code, text in people.objections(host, changes):
+        yield _finding(code, text, suspects[place])
+    for one in suspects:
+        for code, text in bits.objections(one.change, host.accounts, asked):
+            yield _finding(code, text, one)
+    for where in changed:
+        for text in places.objections(where.path, with_tree=where.with_tree):
+            yield Finding("system-path", "danger", text, where.path, where.paths)
+    for path, names in shared:
+        text = f"{names:,} other {'name' if names == 1 else 'names'} elsewhere would change with it"
+        yield Finding("hard-links", "danger", text, path)
+
+
+def _finding(code: str, text: str, suspect: Suspect) -> Finding:
+    return Finding(code, "danger", text, suspect.example, suspect.paths)

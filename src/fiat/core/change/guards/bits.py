@@ -1,0 +1,74 @@
+"""Guards that look at the bits and entries of a change: privilege, what the kernel clears, what a mask lets through."""
+
+from collections.abc import Iterator
+
+from fiat.core.change.steps import Change
+from fiat.core.model.accesslist import AccessList, Tag, from_mode
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, permission_letters, special_names
+from fiat.core.model.posture import Posture
+from fiat.core.rules.effective import effective
+from fiat.core.text import joined
+from fiat.core.words import naming
+
+Asked = frozenset[tuple[Tag, int | None]]
+"""Entries, by what they are for."""
+
+
+def objections(change: Change, accounts: Accounts, asked: Asked = frozenset()) -> Iterator[tuple[str, str]]:
+    """The guards that object to ``change`` wherever it happens: name, and what would happen."""
+    before, after = change.before, change.after
+    if before.kind is Kind.SYMLINK:
+        return
+    yield from _privilege(before, after, accounts)
+    yield from _clears(change)
+    yield from _unmasks(before.acl, after.acl or from_mode(after.mode), accounts, asked, "")
+    if after.default is not None:
+        yield from _unmasks(before.default, after.default, accounts, asked, "in what is made here ")
+
+
+_SETGID_RUN = SETGID | 0o010
+"""Only where the group may execute does setgid change who a program acts as (inode(7))."""
+
+
+def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[tuple[str, str]]:
+    """Setuid or setgid that is new, another's, or open to more people than before."""
+    if after.kind is not Kind.FILE:
+        return
+    wider = after.mode & EXECUTE_BITS & ~before.mode
+    setuid = after.mode & SETUID and after.mode & EXECUTE_BITS
+    if setuid and (not before.mode & SETUID or before.uid != after.uid or wider):
+        yield "privilege", f"whoever runs it would act as user {naming.user(after.uid, accounts)} (setuid)"
+    setgid, had_setgid = after.mode & _SETGID_RUN == _SETGID_RUN, before.mode & _SETGID_RUN == _SETGID_RUN
+    if setgid and (not had_setgid or before.gid != after.gid or wider):
+        yield "privilege", f"whoever runs it would act in group {naming.group(after.gid, accounts)} (setgid)"
+
+
+def _clears(change: Change) -> Iterator[tuple[str, str]]:
+    if change.steps.uid is None and change.steps.gid is None:
+        return
+    before, after = change.before, change.after
+    lost = list(special_names(before.mode & ~after.mode & 0o6000))
+    if before.capabilities is not None and after.capabilities is None:
+        lost.append("its file capabilities")
+    if lost:
+        yield "clears-special", f"the kernel drops {joined(lost)} as the owner or group changes"
+
+
+def _unmasks(
+    before: AccessList | None, after: AccessList, accounts: Accounts, asked: Asked, where: str
+) -> Iterator[tuple[str, str]]:
+    """Entries that were there before, and get more only because the mask is raised."""
+    if before is None:
+        return
+    found = []
+    for entry in before.entries:
+        more = effective(entry, after.mask) & ~effective(entry, before.mask) if entry in after.entries else 0
+        if more and (entry.tag, entry.id) not in asked:
+            letters = permission_letters(more).replace("-", "")
+            found.append(f"{naming.entry(entry, accounts)} gets {letters}")
+    if found:
+        mask = before.mask
+        keep = f"; --{'default-' if where else ''}mask={permission_letters(mask)} keeps it" if mask is not None else ""
+        yield "unmasks", f"raising the mask hands out {where}what it was cutting off: {joined(found)}{keep}"

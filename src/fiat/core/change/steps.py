@@ -1,0 +1,140 @@
+"""The steps of a change: what the kernel is asked for, and what that will do to a posture.
+
+What the kernel does by itself, and who may ask it for what, are rules of
+:mod:`fiat.core.rules.sideeffects` and :mod:`fiat.core.rules.attributes`.
+"""
+
+import errno
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import AccessList, from_mode
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.kind import Kind
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.rules.attributes import may_change_mode, may_choose_group, may_choose_owner, refused_to_everyone
+from fiat.core.rules.sideeffects import after_list, after_mode, after_owner, with_mode
+
+
+class Steps(NamedTuple):
+    """What the kernel is asked for, in this order; None where it is not asked for that.
+
+    The owner comes before the mode, so that nobody is handed a file that is
+    setuid. The list comes before the mode, so that the mode never raises the
+    mask over entries that are about to go.
+    """
+
+    uid: int | None = None
+    gid: int | None = None
+    acl: AccessList | None = None
+    mode: int | None = None
+    default: AccessList | None = None
+    no_default: bool = False
+    capabilities: FileCapabilities | None = None
+    no_capabilities: bool = False
+
+
+class Change(NamedTuple):
+    """What steps will do to an object that has the posture ``before``.
+
+    ``errno`` is the kernel's refusal, or 0. ``between`` are the postures that
+    it has after each step but the last, should nothing come after that.
+    """
+
+    before: Posture
+    after: Posture
+    steps: Steps = Steps()
+    between: tuple[Posture, ...] = ()
+    errno: int = 0
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything will be different."""
+        return not self.errno and self.after != self.before
+
+
+def steps_towards(before: Posture, wanted: Posture, actor: Principal) -> Steps:
+    """The steps that make ``wanted`` of ``before``, as far as they can; only those that are needed."""
+    uid = wanted.uid if wanted.uid != before.uid else None
+    gid = wanted.gid if wanted.gid != before.gid else None
+    now = before if uid is None and gid is None else after_owner(before, uid, gid, actor)
+    acl = mode = None
+    by_mode = now.acl is not None and wanted.acl == with_mode(now.acl, wanted.mode)  # as chmod(2) keeps it in step
+    if wanted.acl != now.acl and not by_mode:
+        acl = wanted.acl or from_mode(wanted.mode)
+        now = after_list(now, acl, actor)
+    if wanted.mode != now.mode and now.kind is not Kind.SYMLINK:
+        mode = wanted.mode
+    changed = wanted.capabilities != now.capabilities
+    return Steps(
+        uid,
+        gid,
+        acl,
+        mode,
+        wanted.default if wanted.default != before.default else None,
+        wanted.default is None and before.default is not None,
+        wanted.capabilities if changed else None,
+        changed and wanted.capabilities is None,
+    )
+
+
+def change(before: Posture, steps: Steps, actor: Principal, mount: Mount | None, keeps_lists: bool | None) -> Change:
+    """What ``steps``, taken by ``actor``, will do to an object on ``mount``."""
+    states = []
+    now = before
+    for number, after in _Taking(actor, mount, keeps_lists).all(before, steps):
+        if number:
+            return Change(before, before, steps, errno=number)
+        now = after
+        states.append(after)
+    between = tuple(dict.fromkeys(state for state in states if state not in (before, now)))
+    return Change(before, now, steps, between)
+
+
+class _Taking:
+    """One who acts, on one kind of file system: what the kernel says to each step."""
+
+    def __init__(self, actor: Principal, mount: Mount | None, keeps_lists: bool | None) -> None:
+        self.actor = actor
+        self.mount = mount
+        self.no_lists = errno.EOPNOTSUPP if keeps_lists is False else 0
+        self._alone = Universe([actor])
+
+    def all(self, now: Posture, steps: Steps) -> Iterator[tuple[int, Posture]]:
+        """After each step the posture, or the errno with which the kernel refuses it."""
+        if steps.uid is not None or steps.gid is not None:
+            refused = self._refused(now) or self._owner_refused(now, steps.uid, steps.gid)
+            yield refused, (now := after_owner(now, steps.uid, steps.gid, self.actor))
+        if steps.acl is not None:
+            none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else self.no_lists
+            refused = self._refused(now) or none or self._mode_refused(now)
+            yield refused, (now := after_list(now, steps.acl, self.actor))
+        if steps.mode is not None:
+            none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else 0
+            refused = self._refused(now) or none or self._mode_refused(now)
+            yield refused, (now := after_mode(now, steps.mode, self.actor))
+        if steps.default is not None or steps.no_default:
+            none = self.no_lists or (0 if now.directory else errno.EACCES)
+            refused = self._refused(now) or none or self._mode_refused(now)
+            yield refused, (now := now._replace(default=steps.default))
+        if steps.capabilities is not None or steps.no_capabilities:
+            refused = self._refused(now) or (0 if self.actor.holds(capabilities.SETFCAP) else errno.EPERM)
+            yield refused, now._replace(capabilities=steps.capabilities)
+
+    def _refused(self, posture: Posture) -> int:
+        return refused_to_everyone(posture, self.mount)[0]
+
+    def _mode_refused(self, posture: Posture) -> int:
+        return 0 if may_change_mode(self._alone, posture) else errno.EPERM
+
+    def _owner_refused(self, posture: Posture, uid: int | None, gid: int | None) -> int:
+        if uid is not None and not may_choose_owner(self._alone, posture, uid):
+            return errno.EPERM
+        if gid is not None and not may_choose_group(self._alone, posture, gid):
+            return errno.EPERM
+        # what the kernel clears by itself is a change of mode
+        cleared = after_owner(posture, uid, gid, self.actor).mode != posture.mode
+        return self._mode_refused(posture) if cleared else 0

@@ -1,0 +1,15 @@
+"""The type of a file."""
+
+from enum import Enum
+
+
+class Kind(Enum):
+    """The type of a file (POSIX XBD 3.164 "File"), named as machine output names it."""
+
+    FILE = "file"
+    DIRECTORY = "directory"
+    SYMLINK = "symlink"
+    FIFO = "fifo"
+    SOCKET = "socket"
+    BLOCK = "block"
+    CHARACTER = "character"

@@ -1,0 +1,43 @@
+"""Access lists as the kernel's bytes.
+
+These are the values of the ``system.posix_acl_access`` and
+``system.posix_acl_default`` extended attributes (``linux/posix_acl_xattr.h``):
+a little-endian 32-bit version, then for each entry 16-bit tag, 16-bit
+permissions, 32-bit id.
+"""
+
+import struct
+
+from fiat.core.errors import InvalidAccessList
+from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
+
+ACCESS_XATTR = "system.posix_acl_access"
+DEFAULT_XATTR = "system.posix_acl_default"
+
+_VERSION = 2
+_HEADER = struct.Struct("<I")
+_ENTRY = struct.Struct("<HHI")
+
+
+def pack(acl: AccessList) -> bytes:
+    """The extended attribute's value for ``acl``."""
+    return _HEADER.pack(_VERSION) + b"".join(
+        _ENTRY.pack(entry.tag, entry.permissions, NO_ID if entry.id is None else entry.id) for entry in acl.entries
+    )
+
+
+def unpack(value: bytes) -> AccessList:
+    """The list in an extended attribute's value; :class:`InvalidAccessList` for other bytes."""
+    size = len(value) - _HEADER.size
+    if size < 0 or size % _ENTRY.size:
+        raise InvalidAccessList(f"{len(value)} bytes are no access list: 4 bytes and 8 for each entry are")
+    version = _HEADER.unpack_from(value)[0]
+    if version != _VERSION:
+        raise InvalidAccessList(f"access list of version {version}; the kernel's is version {_VERSION}")
+    entries = []
+    for tag, permissions, number in _ENTRY.iter_unpack(value[_HEADER.size :]):
+        if tag not in Tag.__members__.values():
+            raise InvalidAccessList(f"entry with tag {tag:#x}; the kernel's are {', '.join(hex(t) for t in Tag)}")
+        named = tag in NAMED
+        entries.append(Entry(Tag(tag), permissions, number if named else None))
+    return check(entries)

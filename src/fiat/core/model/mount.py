@@ -1,0 +1,26 @@
+"""Mounts."""
+
+from typing import NamedTuple
+
+
+class Mount(NamedTuple):
+    """One mount, as proc(5) describes ``/proc/PID/mountinfo``.
+
+    ``options`` are those of the mount, ``filesystem_options`` those of the
+    file system under it, which every mount of it shares.
+    """
+
+    point: str
+    type: str
+    options: tuple[str, ...] = ("rw",)
+    filesystem_options: tuple[str, ...] = ("rw",)
+
+    @property
+    def read_only(self) -> bool:
+        """Whether nothing can be written through this mount, or to the file system under it."""
+        return "ro" in self.options or "ro" in self.filesystem_options
+
+    @property
+    def filesystem_read_only(self) -> bool:
+        """Whether the file system under the mount is read-only, not just this mount of it."""
+        return "ro" in self.filesystem_options

@@ -1,0 +1,32 @@
+"""What execve(2) sees of a file: a script, a program, or neither."""
+
+from enum import Enum
+from typing import NamedTuple
+
+
+class Format(Enum):
+    """The formats that the kernel tells apart, named as machine output names them."""
+
+    SCRIPT = "script"
+    BINARY = "binary"
+    NONE = "none"
+    """Nothing that the kernel can run (ENOEXEC)."""
+    UNKNOWN = "unknown"
+    """It could not be read: it may be either."""
+
+
+class Program(NamedTuple):
+    """What the first bytes of a file say of running it.
+
+    ``runs_with`` is the path of a script's interpreter or of a program's
+    loader, None where it has none. ``problem`` says in words why nothing can be
+    run, or what is odd.
+    """
+
+    format: Format
+    runs_with: str | None = None
+    problem: str = ""
+
+
+UNKNOWN = Program(Format.UNKNOWN)
+"""What could not be read."""

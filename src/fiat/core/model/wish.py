@@ -1,0 +1,69 @@
+"""What is to be changed, as asked for."""
+
+from typing import NamedTuple
+
+from fiat.core.model.accesslist import Entry
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, ModeChange
+from fiat.core.model.posture import Posture
+
+
+class EntryWish(NamedTuple):
+    """An entry to be added or to replace the one for the same.
+
+    With ``execute_if_any`` (a capital X, as in the clauses of a mode) it gets
+    execute as well on directories and on what somebody may execute already.
+    """
+
+    entry: Entry
+    execute_if_any: bool = False
+
+    def on(self, posture: Posture) -> Entry:
+        """The entry for an object that has ``posture`` now."""
+        if self.execute_if_any and (posture.directory or posture.mode & EXECUTE_BITS):
+            return self.entry._replace(permissions=self.entry.permissions | EXECUTE)
+        return self.entry
+
+
+class ListWish(NamedTuple):
+    """What is to become of a list. Of entries to ``remove`` the permissions do not count."""
+
+    entries: tuple[EntryWish, ...] = ()
+    remove: tuple[Entry, ...] = ()
+    mask: int | None = None
+    drop: bool = False
+
+    @property
+    def changes(self) -> bool:
+        """Whether anything is asked for."""
+        return self != ListWish()
+
+
+class Wish(NamedTuple):
+    """Everything one command line asks for. ``like`` is another path's posture, which the rest is done on top of."""
+
+    mode: ModeChange | None = None
+    file_mode: ModeChange | None = None
+    dir_mode: ModeChange | None = None
+    uid: int | None = None
+    gid: int | None = None
+    access: ListWish = ListWish()
+    default: ListWish = ListWish()
+    like: Posture | None = None
+
+    @property
+    def only_ownership(self) -> bool:
+        """Whether nothing but the owner and the group is to change."""
+        return self._replace(uid=None, gid=None) == Wish()
+
+    def concerns(self, posture: Posture) -> bool:
+        """Whether any of this is about objects of this kind; a symlink has nothing but an owner."""
+        if self.uid is not None or self.gid is not None or self.like is not None:
+            return True
+        if posture.kind is Kind.SYMLINK:
+            return False
+        return self.mode_for(posture) is not None or self.access.changes or (posture.directory and self.default.changes)
+
+    def mode_for(self, posture: Posture) -> ModeChange | None:
+        """The change of mode for an object of this kind."""
+        return (self.dir_mode if posture.directory else self.file_mode) or self.mode

@@ -1,0 +1,84 @@
+"""The checks for running a file: a program with its loader, or a script with its interpreter.
+
+execve(2); the kernel's ``do_open_execat``, ``exec_binprm``, ``load_script`` and
+``load_elf_binary``.
+"""
+
+import errno
+from collections.abc import Iterator
+
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object
+from fiat.core.model.program import Format
+from fiat.core.model.right import EXECUTE, READ
+from fiat.core.model.route import Route
+from fiat.core.rules.check import Check, Context, flat, has_option
+from fiat.core.rules.objects import permission
+from fiat.core.rules.walking import failure_check, stage_checks
+
+MAX_INTERPRETERS = 5
+"""How often the kernel takes an interpreter of an interpreter (execve(2), "Interpreter scripts")."""
+
+
+def execute(context: Context, route: Route, object_: Object) -> Iterator[Check]:
+    """Run it: a program, or a script together with its interpreter."""
+    return _execute(context, route, object_, depth=0)
+
+
+def _execute(context: Context, route: Route, object_: Object, depth: int) -> Iterator[Check]:
+    """``depth`` counts the scripts whose interpreter this is."""
+    yield from _open_to_execute(context, object_)
+    program = object_.program
+    if depth > MAX_INTERPRETERS:
+        yield flat(object_, EXECUTE.name, errno.ELOOP, "too-many-interpreters")
+    elif program is not None and program.format is Format.NONE:
+        yield flat(object_, EXECUTE.name, errno.ENOEXEC, "not-executable")
+    elif route.interpreter is not None and program is not None:
+        if program.format is Format.SCRIPT:
+            yield from _script(context, route, object_, route.interpreter, depth + 1)
+        else:
+            yield from _loader(context, object_, route.interpreter)
+
+
+def _open_to_execute(context: Context, object_: Object) -> Iterator[Check]:
+    """What ``do_open_execat`` asks of anything that is to be run."""
+    if object_.posture.kind is not Kind.FILE:
+        yield flat(object_, EXECUTE.name, errno.EACCES, "not-a-program")
+        return
+    if has_option(object_.mount, "noexec"):
+        yield flat(object_, EXECUTE.name, errno.EACCES, "noexec")
+    yield permission(context, object_, EXECUTE)
+
+
+def _script(context: Context, route: Route, script: Object, interpreter: Route, depth: int) -> Iterator[Check]:
+    """A script runs when its interpreter can be run, and can then read the script.
+
+    The interpreter reads it as a program that the principal has run: it walks
+    to the script by itself, without the capabilities that execve(2) takes
+    away (capabilities(7), "Transformation of capabilities during execve()").
+    """
+    for check in stage_checks(context, interpreter):
+        yield check._replace(runs_for=script.path)
+    if interpreter.end is None:
+        yield failure_check(interpreter, EXECUTE.name)._replace(rule="interpreter-missing", runs_for=script.path)
+        return
+    for check in _execute(context, interpreter, interpreter.end, depth):
+        yield check._replace(runs_for=check.runs_for or script.path)
+    run = context.after_exec()
+    if run is not context:
+        for check in stage_checks(run, route):
+            yield check._replace(runs_for=script.path)
+    yield permission(run, script, READ)._replace(runs_for=script.path)
+
+
+def _loader(context: Context, program: Object, loader: Route) -> Iterator[Check]:
+    """A program's loader is opened to be executed, by whoever runs the program; it is not itself run with a loader."""
+    for check in stage_checks(context, loader):
+        yield check._replace(runs_for=program.path)
+    if loader.end is None:
+        yield failure_check(loader, EXECUTE.name)._replace(rule="loader-missing", runs_for=program.path)
+        return
+    for check in _open_to_execute(context, loader.end):
+        yield check._replace(runs_for=program.path)
+    if loader.end.program is not None and loader.end.program.format in (Format.SCRIPT, Format.NONE):
+        yield flat(loader.end, EXECUTE.name, errno.ELIBBAD, "not-a-loader")._replace(runs_for=program.path)

@@ -1,0 +1,84 @@
+"""What the kernel does by itself when an owner, a mode or a list changes.
+
+chmod(2), chown(2), inode(7), acl(5), capabilities(7); the kernel's
+``fs/attr.c`` (``setattr_should_drop_sgid``, ``setattr_should_drop_suidgid``),
+``fs/open.c`` (``chown_common``) and ``fs/posix_acl.c`` (``posix_acl_chmod``,
+``posix_acl_update_mode``).
+"""
+
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.mode import SETGID, SETUID, SPECIAL
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal
+
+Actor = Principal
+"""Who makes a change."""
+
+
+def keeps_setgid(actor: Actor, gid: int) -> bool:
+    """Whether ``actor`` may leave setgid on what the group ``gid`` owns: the kernel's ``in_group_or_capable``."""
+    return gid in actor.gids or actor.holds(capabilities.FSETID)
+
+
+def cleared_by_chown(posture: Posture, *, in_group: bool, in_new_group: bool) -> int:
+    """The special bits that go with a change of owner or group; none on a directory.
+
+    setuid goes; setgid goes where the group may execute, or where the one
+    who acts is not in the group (the old one, or, when the mode changes, the
+    new one). *In* the group counts as well who holds CAP_FSETID.
+    """
+    mode = posture.mode
+    if posture.directory:
+        return 0
+    cleared = mode & SETUID
+    if mode & SETGID and (mode & 0o010 or not in_group):
+        cleared |= SETGID
+    if cleared and not in_new_group:
+        cleared |= mode & SETGID
+    return cleared
+
+
+def after_owner(posture: Posture, uid: int | None, gid: int | None, actor: Actor) -> Posture:
+    """``posture`` with another owner or group, and without what the kernel clears then.
+
+    Of anything but a directory the file capabilities go too.
+    """
+    new_gid = posture.gid if gid is None else gid
+    cleared = cleared_by_chown(
+        posture, in_group=keeps_setgid(actor, posture.gid), in_new_group=keeps_setgid(actor, new_gid)
+    )
+    return posture._replace(
+        uid=posture.uid if uid is None else uid,
+        gid=new_gid,
+        mode=posture.mode & ~cleared,
+        capabilities=posture.capabilities if posture.directory else None,
+    )
+
+
+def after_mode(posture: Posture, mode: int, actor: Actor) -> Posture:
+    """``posture`` with the twelve bits of ``mode``, its list kept in step."""
+    mode = _without_setgid(mode, posture.gid, actor)
+    return posture._replace(mode=mode, acl=with_mode(posture.acl, mode) if posture.acl else None)
+
+
+def after_list(posture: Posture, acl: AccessList, actor: Actor) -> Posture:
+    """``posture`` with another access list, its mode kept in step; a list that the mode says all of is not kept."""
+    mode = _without_setgid(posture.mode & SPECIAL | acl.mode(), posture.gid, actor)
+    return posture._replace(mode=mode, acl=None if acl.is_mode_only() else acl)
+
+
+def _without_setgid(mode: int, gid: int, actor: Actor) -> int:
+    """``mode`` as the kernel sets it: setgid is left out where the one who acts is not in the group."""
+    return mode & ~SETGID if mode & SETGID and not keeps_setgid(actor, gid) else mode
+
+
+def with_mode(acl: AccessList, mode: int) -> AccessList:
+    """``acl`` after the kernel set the nine bits of ``mode``.
+
+    Owner and other follow the mode; the group bits go to the mask, or to
+    the owning group's entry where there is no mask (``posix_acl_chmod``).
+    """
+    group_tag = Tag.OWNING_GROUP if acl.mask is None else Tag.MASK
+    new = {Tag.OWNER: mode >> 6 & 7, group_tag: mode >> 3 & 7, Tag.OTHER: mode & 7}
+    return AccessList(tuple(entry._replace(permissions=new.get(entry.tag, entry.permissions)) for entry in acl.entries))

@@ -1,0 +1,200 @@
+"""A host *as if*: seen through a supposed change.
+
+Postures, names, accounts and mounts may be other than they are; everything
+else is as on the host beneath. Whoever asks such a host, asks in the same way
+as of any other: routes, interpreters and trees are what they would be.
+"""
+
+import errno
+import os
+import posixpath
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple, Protocol
+
+from fiat.core.model.accesslist import AccessList
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.host import Host, Node, Settings
+from fiat.core.model.identity import Identity
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal
+from fiat.core.model.program import UNKNOWN, Program
+
+
+class Postures(Protocol):
+    """Supposed postures, by what they are of."""
+
+    def of(self, identity: Identity) -> Posture | None:
+        """The supposed posture of an object; None where it is as it is."""
+
+
+class FewPostures:
+    """Supposed postures of a few objects; of many they are held in :class:`fiat.core.tree.postures.PosturesOfMany`."""
+
+    def __init__(self, postures: Mapping[Identity, Posture]) -> None:
+        self.postures = dict(postures)
+
+    def of(self, identity: Identity) -> Posture | None:
+        """The supposed posture of an object; None where it is as it is."""
+        return next((posture for known, posture in self.postures.items() if known.same_as(identity)), None)
+
+
+class Supposition(NamedTuple):
+    """What is supposed to be otherwise.
+
+    ``names`` maps absolute paths to the objects that are supposed to be
+    there, or to None where nothing is. ``mounts`` maps mount points to the
+    mounts that are supposed to be there in place of those that are.
+    """
+
+    postures: Postures = FewPostures({})
+    names: Mapping[str, Object | None] = {}
+    accounts: Accounts | None = None
+    mounts: Mapping[str, Mount] = {}
+
+    def on(self, found: Object) -> Object:
+        """An object of the host beneath as it would be."""
+        posture = self.postures.of(found.status.identity)
+        if posture is not None:
+            found = found._replace(posture=posture)
+        if self.mounts and found.mount is not None:
+            found = found._replace(mount=self.mounts.get(found.mount.point, found.mount))
+        return found
+
+
+class HostAsIf:
+    """``host`` as it would be; nothing can be changed on it."""
+
+    def __init__(self, host: Host, supposition: Supposition) -> None:
+        self.host = host
+        self.supposition = supposition
+        self.name = host.name
+
+    @property
+    def accounts(self) -> Accounts:
+        """The users and groups as they would be."""
+        return self.supposition.accounts or self.host.accounts
+
+    @property
+    def settings(self) -> Settings:
+        """As they are."""
+        return self.host.settings
+
+    def root(self) -> Node:
+        """Open ``/``."""
+        return NodeAsIf(self.host.root(), self.supposition)
+
+    def here(self) -> str:
+        """As it is."""
+        return self.host.here()
+
+    def actor(self) -> Principal:
+        """Who acts."""
+        return self.host.actor()
+
+    def process(self, pid: int) -> Principal:
+        """A running process keeps the groups that it has."""
+        return self.host.process(pid)
+
+    def process_umask(self, pid: int) -> int:
+        """As it is."""
+        return self.host.process_umask(pid)
+
+
+class _ReadOnly:
+    """Refuses every change: what is supposed is not there to be changed."""
+
+    def change_owner(self, uid: int | None, gid: int | None) -> None:
+        raise _error(errno.EROFS)
+
+    def change_mode(self, mode: int) -> None:
+        raise _error(errno.EROFS)
+
+    def change_list(self, acl: AccessList) -> None:
+        raise _error(errno.EROFS)
+
+    def change_default(self, acl: AccessList | None) -> None:
+        raise _error(errno.EROFS)
+
+    def change_capabilities(self, value: FileCapabilities | None) -> None:
+        raise _error(errno.EROFS)
+
+
+class NodeAsIf(_ReadOnly):
+    """An object of the host beneath as it would be."""
+
+    def __init__(self, node: Node, supposition: Supposition) -> None:
+        self.path = node.path
+        self.beneath = node
+        self.supposition = supposition
+
+    def look(self, *, program: bool = True) -> Object:
+        """The object as it would be."""
+        return self.supposition.on(self.beneath.look(program=program))
+
+    def program(self) -> Program:
+        """What execve(2) sees of it, which is as it is."""
+        return self.beneath.program()
+
+    def child(self, name: str) -> Node:
+        """Open the entry ``name``, if it would be there."""
+        names = self.supposition.names
+        path = posixpath.join(self.path, name)
+        if names and name != ".." and path in names:
+            supposed = names[path]
+            if supposed is None:
+                raise _error(errno.ENOENT)
+            return _Supposed(supposed, self.supposition, self)
+        return NodeAsIf(self.beneath.child(name), self.supposition)
+
+    def names(self) -> Iterator[str]:
+        """The names that would be in this directory."""
+        found = set(self.beneath.names())
+        return iter(_changed_names(found, self.path, self.supposition))
+
+    def close(self) -> None:
+        """Let go of the object beneath."""
+        self.beneath.close()
+
+
+def _changed_names(found: set[str], path: str, supposition: Supposition) -> set[str]:
+    for name, supposed in supposition.names.items():
+        folder, base = posixpath.split(name)
+        if folder == path:
+            (found.discard if supposed is None else found.add)(base)
+    return found
+
+
+class _Supposed(_ReadOnly):
+    """An object that is only supposed to be there."""
+
+    def __init__(self, found: Object, supposition: Supposition, parent: Node) -> None:
+        self.path = found.path
+        self._object = found
+        self.supposition = supposition
+        self._parent = parent
+
+    def look(self, *, program: bool = True) -> Object:
+        return self._object
+
+    def program(self) -> Program:
+        return self._object.program or UNKNOWN
+
+    def child(self, name: str) -> Node:
+        if not self._object.posture.directory:
+            raise _error(errno.ENOTDIR)
+        supposed = self.supposition.names.get(posixpath.join(self.path, name))
+        if name == ".." or supposed is None:
+            raise _error(errno.ENOENT)
+        return _Supposed(supposed, self.supposition, self)
+
+    def names(self) -> Iterator[str]:
+        return iter(_changed_names(set(), self.path, self.supposition))
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+
+def _error(number: int) -> OSError:
+    return OSError(number, os.strerror(number))

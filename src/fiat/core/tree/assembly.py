@@ -1,0 +1,212 @@
+"""Putting a survey together from what was read of a tree in pieces.
+
+A host reads a tree in *batches*, in any order and perhaps in several
+processes; :class:`Assembly` puts them together. The survey that comes out is
+the same however the tree was cut up: entries stand parents first, each
+directory's names sorted by their bytes.
+"""
+
+import os
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.model.posture import Object
+from fiat.core.tree.profile import Profile, profile_of
+from fiat.core.tree.survey import Details, Numbers, Survey
+from fiat.core.tree.trouble import Trouble
+
+
+class Batch(NamedTuple):
+    """Directories that were read together.
+
+    The entries of all of them stand one directory after the other, names
+    sorted. For each entry: ``profile`` (into ``Assembly.profiles``), ``inode``,
+    ``links``, ``birth`` (nanoseconds since the epoch, 0 where unknown), and
+    ``name_lengths`` in bytes, the names themselves being joined in ``names``.
+    Where they were asked for: ``size``, ``changed`` and ``targets`` as in
+    :class:`Details`, the links by their place in the batch.
+    For each directory: ``directories``, its place among the entries of this
+    batch, or -1 less the place of a root, one of those that the batch began
+    with; ``counts``, how many entries it has.
+    """
+
+    profile: Numbers
+    inode: NDArray[np.uint64]
+    links: NDArray[np.uint32]
+    birth: NDArray[np.int64]
+    name_lengths: NDArray[np.uint16]
+    names: bytes
+    directories: Numbers
+    counts: Numbers
+    size: NDArray[np.int64] | None = None
+    changed: NDArray[np.int64] | None = None
+    targets: tuple[tuple[int, bytes], ...] = ()
+
+
+class Assembly:
+    """Batches on their way to a survey, the entry 0 being ``top``."""
+
+    def __init__(self, top: Object) -> None:
+        self.top = top
+        self.entries = 1
+        self.profiles: list[Profile] = []
+        self.troubles: list[Trouble] = []
+        self.skipped: list[str] = []
+        self.complete = True
+        self.bounded = False
+        self._known: dict[Profile, int] = {}
+        self._batches: list[Batch] = []
+        self._parents: list[Numbers] = [np.full(1, -1, np.int32)]
+        self._directories: list[Numbers] = []
+        self.number(profile_of(top))
+
+    def number(self, profile: Profile) -> int:
+        """The number of ``profile``, a new one where it is new."""
+        found = self._known.get(profile)
+        if found is None:
+            found = self._known[profile] = self.new_number(profile)
+        return found
+
+    def new_number(self, profile: Profile) -> int:
+        """The number of a profile that none of the batches had before, which is cheaper than looking for it."""
+        if self.profiles and profile == self.profiles[0]:  # that of the top is there from the beginning
+            return 0
+        self.profiles.append(profile)
+        return len(self.profiles) - 1
+
+    def add(self, batch: Batch, roots: Sequence[int]) -> int:
+        """Take ``batch``, which began with the entries ``roots``; the number of its first entry."""
+        first = self.entries
+        began = np.array(roots, np.int32)[np.clip(-1 - batch.directories, 0, len(roots) - 1)]
+        directories = np.where(batch.directories < 0, began, batch.directories + first).astype(np.int32)
+        self._parents.append(np.repeat(directories, batch.counts))
+        self._directories.append(directories)
+        self._batches.append(batch)
+        self.entries += len(batch.profile)
+        return first
+
+    def survey(self) -> Survey:
+        """All batches as one survey; the assembly is empty afterwards."""
+        parent = _joined(self._parents, np.int32)
+        self._parents.clear()
+        counts = _joined([np.zeros(0, np.int32), *(batch.counts for batch in self._batches)], np.int32)
+        directories = _joined([np.zeros(0, np.int32), *self._directories], np.int32)
+        place, end = _places(parent, directories, counts)
+        status = self.top.status
+        lengths = _joined([np.zeros(1, np.uint16), *(batch.name_lengths for batch in self._batches)], np.uint16)
+        names = b"".join(batch.names for batch in self._batches)
+        starts = np.zeros(self.entries, np.uint32 if len(names) < 1 << 32 else np.uint64)
+        np.cumsum(lengths[:-1], out=starts[1:])
+        profile = _joined([np.zeros(1, np.int32), *(batch.profile for batch in self._batches)], np.int32)
+        inode = _joined(
+            [np.array([status.identity.inode], np.uint64), *(batch.inode for batch in self._batches)], np.uint64
+        )
+        links = _joined([np.array([status.links], np.uint32), *(batch.links for batch in self._batches)], np.uint32)
+        birth = _joined(
+            [np.array([status.identity.birth], np.int64), *(batch.birth for batch in self._batches)], np.int64
+        )
+        details = self._details(place)
+        self._batches.clear()
+        above = np.where(parent < 0, -1, place[parent]).astype(np.int32)
+        del parent
+        return Survey(
+            top=self.top,
+            profiles=self.profiles,
+            parent=_moved(above, place),
+            end=_moved(end, place),
+            profile=_moved(profile, place),
+            inode=_moved(inode, place),
+            links=_moved(links, place),
+            birth=_moved(birth, place),
+            names=names,
+            starts=_moved(starts, place),
+            lengths=_moved(lengths, place),
+            troubles=sorted(self.troubles),
+            skipped=sorted(self.skipped),
+            complete=self.complete,
+            bounded=self.bounded,
+            details=details,
+        )
+
+    def _details(self, place: Numbers) -> Details | None:
+        if any(batch.size is None for batch in self._batches):
+            return None
+        status = self.top.status
+        size = [np.array([status.size], np.int64), *(batch.size for batch in self._batches if batch.size is not None)]
+        changed = [np.array([status.changed or 0], np.int64)]
+        changed += [batch.changed for batch in self._batches if batch.changed is not None]
+        targets: dict[int, str] = {}
+        first = 1
+        for batch in self._batches:
+            targets |= {int(place[first + link]): os.fsdecode(target) for link, target in batch.targets}
+            first += len(batch.profile)
+        return Details(
+            _moved(_joined(size, np.int64), place),
+            _moved(_joined(changed, np.int64), place),
+            targets,
+        )
+
+
+def _joined(parts: Sequence[NDArray[Any]], kind: type) -> NDArray[Any]:
+    return np.concatenate(parts, dtype=kind, casting="unsafe")
+
+
+def _moved(values: NDArray[Any], place: Numbers) -> NDArray[Any]:
+    moved = np.empty_like(values)
+    moved[place] = values
+    return moved
+
+
+def _places(parent: Numbers, directories: Numbers, counts: Numbers) -> tuple[Numbers, Numbers]:
+    """For each entry, as they came: its place when parents stand first, and the place after the last one under it.
+
+    ``directories`` lists the directories that were read, in the order of
+    their entries, with the ``counts`` of these. Works level by level, from
+    the deepest directories up for the sizes and down again for the places.
+    """
+    first = 1 + np.cumsum(counts, dtype=np.int64) - counts
+    depth = np.zeros(len(parent), np.int32)
+    levels: list[Numbers] = []
+    reading = np.full(len(parent), -1, np.int32)  # which of the directories read an entry is
+    reading[directories] = np.arange(len(directories), dtype=np.int32)
+    level = reading[:1][reading[:1] >= 0]
+    while len(level):
+        levels.append(level)
+        inside = _ranges(first[level], counts[level])
+        depth[inside] = len(levels)
+        below = reading[inside]
+        level = below[below >= 0]
+    size = np.ones(len(parent), np.int64)
+    for level in reversed(levels):
+        inside = _ranges(first[level], counts[level])
+        total = np.bincount(
+            np.repeat(np.arange(len(level)), counts[level]), weights=size[inside], minlength=len(level)
+        ).astype(np.int64)
+        size[directories[level]] += total
+    before = np.cumsum(size[1:]) - size[1:]
+    offset = np.zeros(len(parent), np.int64)
+    if len(parent) > 1:
+        offset[1:] = before - np.repeat(before[np.minimum(first - 1, len(before) - 1)], counts)
+    place = np.zeros(len(parent), np.int32)
+    for level in levels:
+        inside = _ranges(first[level], counts[level])
+        place[inside] = place[parent[inside]] + 1 + offset[inside]
+    return place, (place + size).astype(np.int32)
+
+
+def _ranges(starts: NDArray[np.int64], counts: Numbers) -> NDArray[np.int64]:
+    """The numbers of all ranges, one range after the other."""
+    total = int(counts.sum())
+    if not total:
+        return np.zeros(0, np.int64)
+    shift = np.repeat(starts - (np.cumsum(counts, dtype=np.int64) - counts), counts)
+    found: NDArray[np.int64] = np.arange(total, dtype=np.int64) + shift
+    return found
+
+
+def survey_of_one(top: Object) -> Survey:
+    """The survey of one object, without what is under it."""
+    return Assembly(top).survey()

@@ -1,0 +1,61 @@
+"""Profiles: what many objects of a tree have in common."""
+
+from typing import NamedTuple
+
+from fiat.core.model.identity import Identity
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.program import Program
+
+
+class Profile(NamedTuple):
+    """Everything of an object but its name, its inode and its links; the fields are those of :class:`Object`.
+
+    ``filesystem`` is the file system's part of an :class:`Identity`,
+    ``device`` as in :class:`Status`. ``mount_point`` tells that something is
+    mounted there.
+    """
+
+    posture: Posture
+    filesystem: str = ""
+    device: int = 0
+    mount: Mount | None = None
+    mount_point: bool = False
+    program: Program | None = None
+    label: str | None = None
+    keeps_lists: bool | None = None
+    unknown: tuple[tuple[str, int], ...] = ()
+
+    def at(self, path: str = "", inode: int = 0, links: int = 1, birth: int = 0) -> Object:
+        """An object with this profile at ``path``; its size and time are not known.
+
+        Without a path it stands at that of the mount, where it is a mount
+        point, and nowhere otherwise.
+        """
+        if not path and self.mount_point and self.mount is not None:
+            path = self.mount.point
+        return Object(
+            path=path,
+            posture=self.posture,
+            status=Status(Identity(self.filesystem, inode, birth), links, device=self.device),
+            mount=self.mount,
+            label=self.label,
+            program=self.program,
+            keeps_lists=self.keeps_lists,
+            unknown=self.unknown,
+        )
+
+
+def profile_of(found: Object) -> Profile:
+    """The profile of ``found``."""
+    return Profile(
+        found.posture,
+        found.status.identity.filesystem,
+        found.status.device,
+        found.mount,
+        found.mount_point,
+        found.program,
+        found.label,
+        found.keeps_lists,
+        found.unknown,
+    )

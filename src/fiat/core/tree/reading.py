@@ -1,0 +1,142 @@
+"""Reading a whole tree: the one walk that everything about trees stands on."""
+
+import os
+import posixpath
+from typing import Protocol, runtime_checkable
+
+import numpy as np
+
+from fiat.core.errors import PathError
+from fiat.core.model.host import Host, Node, Progress, no_progress
+from fiat.core.model.posture import Object
+from fiat.core.model.route import Route
+from fiat.core.tree.asif import FewPostures, NodeAsIf, Supposition
+from fiat.core.tree.assembly import Assembly, Batch
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.postures import PosturesOfMany, postures_of_many
+from fiat.core.tree.profile import profile_of
+from fiat.core.tree.survey import Survey
+from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import open_end
+
+
+@runtime_checkable
+class ReadsTrees(Protocol):
+    """A node that reads the tree under it faster than object by object."""
+
+    def survey(self, extent: Extent, progress: Progress) -> Survey:
+        """All that is at and under this object; what cannot be looked at is among its troubles.
+
+        A KeyboardInterrupt ends it early: what was read until then comes
+        back, as not complete.
+        """
+
+
+def survey_of(node: Node, extent: Extent = Extent(), progress: Progress = no_progress) -> Survey:  # noqa: B008
+    """All that is at and under the object that ``node`` holds."""
+    if isinstance(node, NodeAsIf) and not node.supposition.names:
+        return _as_if(survey_of(node.beneath, extent, progress), node.supposition)
+    if isinstance(node, ReadsTrees):
+        return node.survey(extent, progress)
+    return _object_by_object(node, extent, progress)
+
+
+def _as_if(survey: Survey, supposition: Supposition) -> Survey:
+    """The tree of the host beneath, with the postures and mounts that are supposed."""
+    postures, mounts = supposition.postures, supposition.mounts
+    if isinstance(postures, FewPostures):
+        postures = postures_of_many(postures.postures)
+    if isinstance(postures, PosturesOfMany):
+        survey = postures.on(survey)
+    if mounts:
+        profiles = [
+            one if one.mount is None else one._replace(mount=mounts.get(one.mount.point, one.mount))
+            for one in survey.profiles
+        ]
+        survey = survey.with_profiles(profiles, survey.profile)
+    return survey
+
+
+def survey_at(
+    host: Host,
+    path: str,
+    extent: Extent = Extent(),  # noqa: B008
+    progress: Progress = no_progress,
+    *,
+    follow: bool = True,
+) -> tuple[Route, Survey]:
+    """The route to ``path``, and the survey of what it leads to; :class:`PathError` where it leads nowhere."""
+    route, node = open_end(host, path, follow=follow)
+    if node is None:
+        raise PathError(route.asked, route.errno)
+    try:
+        return route, survey_of(node, extent, progress)
+    finally:
+        node.close()
+
+
+def _object_by_object(top: Node, extent: Extent, progress: Progress) -> Survey:
+    """The walk for hosts that hold their objects one by one."""
+    found = top.look()
+    assembly = Assembly(found)
+    waiting: list[tuple[int, Node, Object]] = [(0, top, found)] if found.posture.directory else []
+    while waiting:
+        entry, node, directory = waiting.pop()
+        inside, nodes = _inside(node, assembly)
+        if node is not top:
+            node.close()
+        first = assembly.add(_batch(inside, assembly), [entry])
+        for place, (child, one) in enumerate(zip(nodes, inside, strict=True), first):
+            wanted = one.posture.directory and not extent.one_level
+            if wanted and not extent.across_mounts and one.mount != directory.mount:
+                assembly.skipped.append(one.path)
+            elif wanted:
+                waiting.append((place, child, one))
+                continue
+            child.close()
+        progress(assembly.entries, directory.path)
+        if extent.most is not None and assembly.entries >= extent.most and waiting:
+            assembly.complete, assembly.bounded = False, True
+            break
+    for _, node, _ in waiting:
+        if node is not top:
+            node.close()
+    return assembly.survey()
+
+
+def _inside(node: Node, assembly: Assembly) -> tuple[list[Object], list[Node]]:
+    """What is in a directory, names sorted by their bytes, held open."""
+    inside: list[Object] = []
+    nodes: list[Node] = []
+    try:
+        names = sorted(node.names(), key=os.fsencode)
+    except OSError as error:
+        assembly.troubles.append(Trouble(node.path, error.errno or 0))
+        return inside, nodes
+    for name in names:
+        try:
+            child = node.child(name)
+        except OSError as error:
+            assembly.troubles.append(Trouble(posixpath.join(node.path, name), error.errno or 0))
+            continue
+        inside.append(child.look())
+        nodes.append(child)
+    return inside, nodes
+
+
+def _batch(inside: list[Object], assembly: Assembly) -> Batch:
+    names = [os.fsencode(one.path.rpartition("/")[2]) for one in inside]
+    status = [one.status for one in inside]
+    return Batch(
+        profile=np.array([assembly.number(profile_of(one)) for one in inside], np.int32),
+        inode=np.array([one.identity.inode for one in status], np.uint64),
+        links=np.array([one.links for one in status], np.uint32),
+        birth=np.array([one.identity.birth for one in status], np.int64),
+        name_lengths=np.array([len(name) for name in names], np.uint16),
+        names=b"".join(names),
+        directories=np.array([-1], np.int32),
+        counts=np.array([len(inside)], np.int32),
+        size=np.array([one.size for one in status], np.int64),
+        changed=np.array([one.changed or 0 for one in status], np.int64),
+        targets=tuple((place, os.fsencode(one.target)) for place, one in enumerate(inside) if one.target is not None),
+    )

@@ -1,0 +1,156 @@
+"""Walking the route to a path.
+
+path_resolution(7): each component is looked up in the directory before it,
+which must be traversed for that; at most 40 symlinks are followed.
+"""
+
+import errno
+import posixpath
+
+from fiat.core.model import right as rights
+from fiat.core.model.host import Host, Node
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object
+from fiat.core.model.program import Format, Program
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route, Stage
+from fiat.core.rules.running import MAX_INTERPRETERS
+from fiat.core.rules.walking import MAX_SYMLINKS
+
+
+def absolute(host: Host, path: str) -> str:
+    """``path`` from ``/``, without empty and ``.`` components; ``..`` and a last slash stay."""
+    whole = path if path.startswith("/") else f"{host.here()}/{path}"
+    names = [name for name in whole.split("/") if name not in ("", ".")]
+    tail = "/" if names and path.endswith(("/", "/.")) else ""
+    return "/" + "/".join(names) + tail
+
+
+def walk(
+    host: Host, path: str, *, follow: bool = True, into: bool = False, interpreters: int = MAX_INTERPRETERS + 1
+) -> Route:
+    """Walk ``path``; with ``follow`` false a symlink at the end is the end itself.
+
+    With ``into`` the walk is that to a name in the directory ``path``: the
+    directory is traversed too, and no symlink is the last name. Never raises
+    for what it meets on the way: the route says what failed.
+    """
+    walking = _Walk(host, absolute(host, path))
+    if into:
+        walking.pending.append(".")
+    route, node = walking.to_end(follow)
+    if node is not None:
+        node.close()
+    program = route.end.program if route.end is not None else None
+    return route if program is None else route._replace(interpreter=interpreter_of(host, program, interpreters))
+
+
+def interpreter_of(host: Host, program: Program, interpreters: int = MAX_INTERPRETERS + 1) -> Route | None:
+    """The route to what runs ``program``: a script's interpreter, with its own, or a loader; None for neither."""
+    if program.runs_with is None or not interpreters:
+        return None
+    further = interpreters - 1 if program.format is Format.SCRIPT else 0  # a loader is not run with a loader
+    return walk(host, program.runs_with, interpreters=further)
+
+
+def route_for(host: Host, path: str, right: Right) -> Route:
+    """The route that the kernel walks when ``right`` is asked of ``path``."""
+    if right.by_name and not right.by_object:  # a symlink at the end is not followed: its name is meant
+        return walk(host, path.rstrip("/") or "/", follow=False)
+    route = walk(host, path)
+    in_directory = right in (rights.WRITE, rights.CREATE)
+    if in_directory and route.end is not None and route.end.posture.directory:
+        return walk(host, path, into=True)
+    return route
+
+
+def open_end(host: Host, path: str, *, follow: bool = True) -> tuple[Route, Node | None]:
+    """Walk ``path`` and keep its end open; the caller closes the node."""
+    walking = _Walk(host, absolute(host, path))
+    return walking.to_end(follow)
+
+
+class _Walk:
+    """One walk, which holds one node open at a time."""
+
+    def __init__(self, host: Host, asked: str) -> None:
+        self.host = host
+        self.asked = asked
+        self.node = host.root()
+        self.stages: list[Stage] = []
+        self.pending = _names(asked)
+        self.must_be_directory = asked.endswith("/")
+        self.links_followed = 0
+        self.looking_up = "/"
+
+    def to_end(self, follow: bool) -> tuple[Route, Node | None]:
+        try:
+            here = self.node.look()
+            while self.pending:
+                if not here.posture.directory:
+                    return self._failed(errno.ENOTDIR, here.path)
+                self._traverse(here)
+                name = self.pending.pop(0)
+                if name == ".":  # looked up like any name, which takes traversing, and leads nowhere else
+                    continue
+                found, object_ = self._look_up(name)
+                trailing = not self.pending
+                if object_.posture.kind is Kind.SYMLINK and (not trailing or follow or self.must_be_directory):
+                    found.close()
+                    if not self._follow(object_, trailing):
+                        return self._failed(errno.ELOOP, object_.path)
+                    here = self.node.look()
+                else:
+                    self._enter(found)
+                    here = object_
+            if self.must_be_directory and not here.posture.directory:
+                return self._failed(errno.ENOTDIR, here.path)
+            return Route(self.asked, tuple(self.stages), here), self.node
+        except OSError as error:
+            number = error.errno or errno.EIO
+            hidden = number in (errno.EACCES, errno.EPERM)
+            last_is_missing = number == errno.ENOENT and not self.pending and not self.must_be_directory
+            missing_in = self.stages[-1].object if last_is_missing and self.stages else None
+            return self._failed(number, self.looking_up, missing_in, hidden)
+
+    def _traverse(self, directory: Object) -> None:
+        # Several names in a row may be looked up in one directory (".", a relative link): one stage.
+        if not self.stages or self.stages[-1].object.path != directory.path:
+            self.stages.append(Stage(directory))
+
+    def _look_up(self, name: str) -> tuple[Node, Object]:
+        self.looking_up = posixpath.join(self.node.path, name)
+        found = self.node.child(name)
+        try:
+            return found, found.look()
+        except OSError:
+            found.close()
+            raise
+
+    def _enter(self, node: Node) -> None:
+        self.node.close()
+        self.node = node
+
+    def _follow(self, link: Object, trailing: bool) -> bool:
+        """Go where ``link`` leads from; False when it is one link too many."""
+        self.stages.append(Stage(link, trailing))
+        self.links_followed += 1
+        if self.links_followed > MAX_SYMLINKS:
+            return False
+        target = link.target or ""
+        self.pending = _names(target) + self.pending
+        if trailing and target.endswith("/"):
+            self.must_be_directory = True
+        if target.startswith("/"):
+            self._enter(self.host.root())
+        return True
+
+    def _failed(
+        self, number: int, path: str, missing_in: Object | None = None, hidden: bool = False
+    ) -> tuple[Route, None]:
+        self.node.close()
+        return Route(self.asked, tuple(self.stages), None, number, path, missing_in, hidden), None
+
+
+def _names(path: str) -> list[str]:
+    return [name for name in path.split("/") if name]

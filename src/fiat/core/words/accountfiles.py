@@ -1,0 +1,34 @@
+"""Accounts files: the formats of passwd(5) and group(5)."""
+
+from collections.abc import Iterable
+
+from fiat.core.errors import SnapshotError
+from fiat.core.model.accounts import Group, User
+
+
+def parse_passwd(text: str, source: str) -> list[User]:
+    """The users in a passwd(5) file; :class:`SnapshotError` names the line at fault."""
+    users = []
+    for number, fields in _lines(text):
+        if len(fields) < 4 or not (fields[2].isdecimal() and fields[3].isdecimal()):
+            raise SnapshotError(f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:… is")
+        users.append(User(fields[0], int(fields[2]), int(fields[3])))
+    return users
+
+
+def parse_group(text: str, source: str) -> list[Group]:
+    """The groups in a group(5) file; :class:`SnapshotError` names the line at fault."""
+    groups = []
+    for number, fields in _lines(text):
+        if len(fields) < 3 or not fields[2].isdecimal():
+            raise SnapshotError(f"line {number} of {source} is no group(5) line: name:password:gid:members is")
+        members = fields[3].split(",") if len(fields) > 3 else []
+        groups.append(Group(fields[0], int(fields[2]), tuple(name.strip() for name in members if name.strip())))
+    return groups
+
+
+def _lines(text: str) -> Iterable[tuple[int, list[str]]]:
+    for number, line in enumerate(text.split("\n"), 1):
+        # "+" and "-" lines are switches for the name service, not accounts
+        if line.strip() and line[0] not in "#+-":
+            yield number, line.strip().split(":")

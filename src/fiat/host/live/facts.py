@@ -1,0 +1,101 @@
+"""What the kernel says of one object, before it is made sense of: the facts of stat(2), its mount and its flags."""
+
+import errno
+import fcntl
+import os
+import stat
+import struct
+from typing import NamedTuple
+
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import FLAGS
+
+KINDS = {
+    stat.S_IFREG: Kind.FILE,
+    stat.S_IFDIR: Kind.DIRECTORY,
+    stat.S_IFLNK: Kind.SYMLINK,
+    stat.S_IFIFO: Kind.FIFO,
+    stat.S_IFSOCK: Kind.SOCKET,
+    stat.S_IFBLK: Kind.BLOCK,
+    stat.S_IFCHR: Kind.CHARACTER,
+}
+
+# ioctl_iflags(2); the number is _IOR('f', 1, long), which depends on the size of a long
+_GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
+
+FLAG_BITS = tuple(zip((0x10, 0x20), FLAGS, strict=True))
+"""The bits of the inode flags; ioctl_iflags(2) and statx(2) have the same ones."""
+
+ALL_FLAGS = sum(bit for bit, _ in FLAG_BITS)
+
+
+class Facts(NamedTuple):
+    """One object: ``mode`` with the type; ``flags`` as bits, 0 where these facts do not have them.
+
+    ``birth``, 0 where it is not known, and ``changed`` are in nanoseconds
+    since the epoch. ``mount`` is the number of the mount, -1 where unknown.
+    """
+
+    mode: int
+    uid: int
+    gid: int
+    links: int
+    size: int
+    inode: int
+    device: int
+    mount: int
+    flags: int
+    birth: int
+    changed: int
+
+    @property
+    def kind(self) -> Kind:
+        """The type."""
+        return KINDS[stat.S_IFMT(self.mode)]
+
+
+def facts_of(fd: int) -> Facts:
+    """The facts by the calls that Python has; of the inode's flags and its birth these say nothing."""
+    status = os.fstat(fd)
+    return Facts(
+        status.st_mode,
+        status.st_uid,
+        status.st_gid,
+        status.st_nlink,
+        status.st_size,
+        status.st_ino,
+        status.st_dev,
+        _mount_of(fd),
+        0,
+        0,
+        status.st_ctime_ns,
+    )
+
+
+def _mount_of(fd: int) -> int:
+    with open(f"/proc/self/fdinfo/{fd}", "rb") as file:
+        for line in file:
+            if line.startswith(b"mnt_id:"):
+                return int(line[7:])
+    return -1
+
+
+def flags_by_ioctl(through: str) -> int:
+    """The bits of the flags that are set; OSError where the object may not be opened, or the kernel does not say."""
+    fd = os.open(through, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        found: int = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
+        return found & ALL_FLAGS
+    except OSError as error:
+        if error.errno in (errno.ENOTTY, errno.EOPNOTSUPP, errno.EINVAL, errno.ENOSYS):
+            return 0  # this file system keeps no such flags
+        raise
+    finally:
+        os.close(fd)
+
+
+def flag_names(kind: Kind, bits: int) -> tuple[str, ...]:
+    """The flags that are set in ``bits``; only files and directories carry them."""
+    if kind is not Kind.FILE and kind is not Kind.DIRECTORY:
+        return ()
+    return tuple(name for bit, name in FLAG_BITS if bits & bit)

@@ -1,0 +1,103 @@
+"""What all objects of the running kernel share: mounts, file systems, and the calls that Python has not got."""
+
+import errno
+import os
+from typing import Protocol
+
+from fiat.core.model.mount import Mount
+from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
+from fiat.host.live.facts import Facts
+from fiat.host.live.mounts import mounts_now
+
+# FS_IOC_GETFSUUID of linux/fs.h: _IOR(0x15, 0, a length of one byte and 16 bytes)
+_GET_UUID = 2 << 30 | 17 << 16 | 0x15 << 8 | 0
+
+
+class StatusCalls(Protocol):
+    """statx(2)."""
+
+    def facts(self, fd: int) -> Facts:
+        """What is known of the object held by ``fd``; raises OSError."""
+
+
+class Kernel:
+    """Answers that hold for many objects, each asked for once."""
+
+    def __init__(self) -> None:
+        self._statx: StatusCalls | None = None
+        self._mounts: dict[int, Mount] | None = None
+        self._lists_attributes: dict[int, bool] = {}
+        self._keeps_lists: dict[int, bool | None] = {}
+        self._filesystems: dict[tuple[int, int], str] = {}
+
+    @property
+    def statx(self) -> StatusCalls:
+        """What makes the status calls that Python has not got."""
+        if self._statx is None:
+            from fiat.host.live.statx import Statx  # slow to load
+
+            self._statx = Statx()
+        return self._statx
+
+    def mount_with_id(self, number: int) -> Mount | None:
+        """The mount with this id; the table is read again when it is new."""
+        if self._mounts is None or number not in self._mounts:
+            self._mounts = mounts_now()
+        return self._mounts.get(number)
+
+    def lists_attributes(self, mount: int) -> bool:
+        """Whether listxattr(2) names every attribute, and statx(2) every flag, on the mount with this id."""
+        known = self._lists_attributes.get(mount)
+        if known is None:
+            found = self.mount_with_id(mount)
+            known = self._lists_attributes[mount] = found is not None and found.type in KNOWN_FILE_SYSTEMS
+        return known
+
+    def keeps_lists(self, mount: int, path: str) -> bool | None:
+        """Whether access lists are kept on the mount with this id, on which ``path`` is."""
+        if mount not in self._keeps_lists:
+            self._keeps_lists[mount] = lists_are_kept(path)
+        return self._keeps_lists[mount]
+
+    def filesystem_of(self, fd: int, device: int, mount: int) -> str:
+        """What the file system that ``fd`` is on is called in identities.
+
+        That is its identifier (statfs(2), ``f_fsid``); where the file system
+        makes that of the device's number, as xfs does, its UUID; and the
+        number of the device where there is nothing better.
+        """
+        found = self._filesystems.get((device, mount))
+        if found is None:
+            found = self._filesystems[device, mount] = self._named(fd, device, mount)
+        return found
+
+    def _named(self, fd: int, device: int, mount: int) -> str:
+        known = self.mount_with_id(mount)
+        if known is not None and known.type == "xfs":
+            uuid = _uuid(fd)
+            if uuid:
+                return uuid
+        try:
+            identifier = os.fstatvfs(fd).f_fsid
+        except OSError as error:
+            if error.errno == errno.EBADF:
+                raise
+            identifier = 0
+        return f"{identifier:016x}" if identifier else f"device {os.major(device)}:{os.minor(device)}"
+
+
+def _uuid(fd: int) -> str:
+    """The UUID of a file system; empty where it cannot be had."""
+    import fcntl
+
+    try:
+        opened = os.open(f"/proc/self/fd/{fd}", os.O_RDONLY | os.O_NONBLOCK)
+    except OSError:
+        return ""
+    try:
+        answer = fcntl.ioctl(opened, _GET_UUID, bytes(17))
+        return answer[1 : 1 + answer[0]].hex()
+    except OSError:
+        return ""
+    finally:
+        os.close(opened)

@@ -1,0 +1,141 @@
+"""The one reader of postures: from what the kernel says of an object to the object.
+
+Facts come from one handle or, thousands at a time, from a whole tree
+(:mod:`fiat.host.live.treereader`); what they mean is worked out here for both.
+"""
+
+import errno
+import os
+import stat
+from typing import NamedTuple
+
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.program import UNKNOWN, Format, Program
+from fiat.core.rules import programs
+from fiat.host.live import attributes
+from fiat.host.live.attributes import NOTHING, Attributes, Raw
+from fiat.host.live.facts import KINDS, Facts, facts_of, flag_names, flags_by_ioctl
+from fiat.host.live.kernel import Kernel
+
+FLAGS_UNKNOWN = -1
+"""In place of the bits of the flags."""
+
+EMPTY = Program(Format.NONE, problem="it is empty")
+TOO_SHORT = Program(Format.NONE, problem="it is neither a program nor a script with #! in its first line")
+
+_MACHINE = os.uname().machine
+
+
+class Known(NamedTuple):
+    """A posture with what the attributes say besides."""
+
+    posture: Posture
+    said: Attributes
+
+
+class Postures:
+    """Makes postures; each distinct one is made once."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[int, int, int, int, Raw], Known] = {}
+
+    def of(self, mode: int, uid: int, gid: int, flags: int, raw: Raw) -> Known:
+        """The posture for the type and mode, owners, bits of the flags and attributes of an object."""
+        key = (mode, uid, gid, flags, raw)
+        found = self._known.get(key)
+        if found is None:
+            found = self._known[key] = _made(*key)
+        return found
+
+
+def _made(mode: int, uid: int, gid: int, flags: int, raw: Raw) -> Known:
+    kind = KINDS[stat.S_IFMT(mode)]
+    said = attributes.decoded(raw)
+    named = None if flags == FLAGS_UNKNOWN else flag_names(kind, flags)
+    posture = Posture(kind, stat.S_IMODE(mode), uid, gid, said.acl, said.default, named, said.capabilities)
+    return Known(posture, said)
+
+
+class Reader:
+    """Reads single objects that are held by handles."""
+
+    def __init__(self, kernel: Kernel, postures: Postures) -> None:
+        self.kernel = kernel
+        self.postures = postures
+
+    def read(self, fd: int, path: str, *, program: bool, exact: bool) -> Object:
+        """The object held by ``fd`` as it is now; what may not be read is among its ``unknown``.
+
+        What is ``exact`` has its birth; that takes loading what a single look
+        has no need of.
+        """
+        through = f"/proc/self/fd/{fd}"
+        facts = self.kernel.statx.facts(fd) if exact else facts_of(fd)
+        kind = facts.kind
+        known_type = self.kernel.lists_attributes(facts.mount)
+        unknown: list[tuple[str, int]] = []
+        flags = self._flags(fd, facts, through, unknown, told=exact and known_type)
+        raw, keeps_lists = NOTHING, None
+        if kind is not Kind.SYMLINK:  # a symlink has no list, and asking says nothing of the file system
+            listed = os.listxattr(through) if known_type else attributes.NAMES
+            if listed:
+                raw = attributes.read(listed, lambda name: os.getxattr(through, name))
+            keeps_lists = self.kernel.keeps_lists(facts.mount, through)
+        posture, said = self.postures.of(facts.mode, facts.uid, facts.gid, flags, raw)
+        unknown += said.unknown
+        found = None
+        if program and kind is Kind.FILE and facts.mode & 0o111:
+            found = program_at(through, facts.size, unknown)
+        return Object(
+            path=path,
+            posture=posture,
+            status=Status(
+                Identity(self.kernel.filesystem_of(fd, facts.device, facts.mount), facts.inode, facts.birth),
+                facts.links,
+                facts.size,
+                facts.changed,
+                facts.device,
+            ),
+            mount=self.kernel.mount_with_id(facts.mount),
+            target=os.readlink("", dir_fd=fd) if kind is Kind.SYMLINK else None,
+            label=said.label,
+            program=found,
+            keeps_lists=keeps_lists,
+            unknown=tuple(unknown),
+        )
+
+    def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]], *, told: bool) -> int:
+        """The bits of the flags; ``told`` says that the facts have them."""
+        if told or facts.kind not in (Kind.FILE, Kind.DIRECTORY):
+            return facts.flags  # only these can be opened without a side effect, and they alone carry the flags
+        try:
+            return flags_by_ioctl(through)
+        except OSError:
+            pass
+        try:  # what may not be opened: statx(2) has these two with the values of ioctl_iflags(2)
+            return self.kernel.statx.facts(fd).flags
+        except (OSError, AttributeError) as error:  # the latter: a C library without statx
+            unknown.append(("flags", getattr(error, "errno", None) or errno.ENOSYS))
+            return FLAGS_UNKNOWN
+
+
+def program_at(through: str, size: int, unknown: list[tuple[str, int]]) -> Program:
+    """What execve(2) sees of the regular file at ``through``, which has ``size`` bytes."""
+    if size < programs.SHORTEST:
+        return TOO_SHORT if size else EMPTY
+    try:
+        return program_of(os.open(through, os.O_RDONLY | os.O_NONBLOCK))
+    except OSError as error:
+        unknown.append(("first bytes", error.errno or errno.EIO))
+        return UNKNOWN
+
+
+def program_of(fd: int) -> Program:
+    """What execve(2) sees of the file opened as ``fd``; closes it."""
+    try:
+        start = os.read(fd, programs.FIRST_BYTES)
+        return programs.program_in(start, lambda offset, count: os.pread(fd, count, offset), _MACHINE)
+    finally:
+        os.close(fd)

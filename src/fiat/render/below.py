@@ -1,0 +1,222 @@
+"""The answer of ``who`` for a whole tree: equal answers together, or each path."""
+
+from collections.abc import Iterator, Sequence
+from itertools import islice
+
+import numpy as np
+
+from fiat.app.asktree import TreeWho
+from fiat.core.model.principals import Principal
+from fiat.core.model.schema import Fields
+from fiat.core.text import counted, several_of, visible
+from fiat.core.tree.answers import AnswerKey
+from fiat.core.tree.summary import Group
+from fiat.core.words import naming
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+from fiat.render.who import against_today_blocks, against_today_fields
+
+_MOST = 16
+"""Answers that are shown, the most frequent ones, where not every one is asked for."""
+
+
+class BelowView(Plain):
+    """What is asked of a tree, and how sets of principals are put into words."""
+
+    def __init__(self, found: TreeWho, *, everyone: bool) -> None:
+        self.found = found
+        self.everyone = everyone
+        self.universe = found.universe
+        self._fields: dict[int, Fields] = {}
+        self._people: dict[int, str] = {}
+        asked_about = 0
+        for place, who in enumerate(found.universe.principals):
+            if found.question.shows(who):
+                asked_about |= 1 << place
+        self.asked_about = asked_about
+        of_kind = found.universe.of_kind
+        self._users = (of_kind("user") | of_kind("process")) & asked_about
+        self._groups = of_kind("group") & asked_about
+        self._anyone_else = of_kind("anyone-else")
+
+    # --- machine output ---
+
+    def records(self) -> Iterator[Fields]:
+        """Each distinct answer."""
+        survey = self.found.survey
+        for number, group in enumerate(self.found.groups(), 1):
+            yield {
+                "path": self.found.route.asked,
+                "answer": number,
+                "directories": group.directories,
+                "others": group.others,
+                "places": group.places,
+                "first": [survey.path(place) for place in group.first],
+                "rights": self._rights(group.answer),
+            }
+
+    def beside(self) -> Fields:
+        """Whether all of the tree was read, and what supposed memberships change."""
+        against = self.found.against_today
+        more = {} if against is None else {"against_today": against_today_fields(against)}
+        return {"complete": self.found.survey.complete, **more}
+
+    def rows(self) -> Iterator[Fields]:
+        """Each path: for each right the users who have it, and whether anyone else has."""
+        for path, kind, key in self._entries(self._taken()):
+            row: Fields = {"path": path, "kind": kind}
+            for right, bits in zip(self.found.rights, self.found.answers.keys[key], strict=True):
+                people = self._people_fields(bits)
+                row[right.name] = None if people is None else people["users"]
+                row[f"{right.name}_anyone_else"] = None if people is None else people["anyone_else"]
+            yield row
+
+    def lines(self) -> Iterator[Fields]:
+        """Each distinct answer before the first path that has it, and a line for each path."""
+        numbers: dict[int, int] = {}
+        for path, kind, key in self._entries(self._taken()):
+            number = numbers.get(key)
+            if number is None:
+                number = numbers[key] = len(numbers) + 1
+                yield {"answer": number, "rights": self._rights(self.found.answers.keys[key])}
+            yield {"path": path, "kind": kind, "answer": number}
+
+    def _taken(self) -> Sequence[int]:
+        taken = self.found.taken
+        return range(len(self.found.survey)) if taken is None else np.flatnonzero(taken).tolist()
+
+    def _entries(self, places: Sequence[int]) -> Iterator[tuple[str, str, int]]:
+        """The path, the kind and the number of the answer of each entry."""
+        survey, number = self.found.survey, self.found.answers.number
+        kinds = [profile.posture.kind.value for profile in survey.profiles]
+        for place, path in survey.paths_of(places):
+            yield path, kinds[survey.profile[place]], int(number[place])
+
+    def _rights(self, key: AnswerKey) -> Fields:
+        """Each right with who has it."""
+        return {right.name: self._people_fields(bits) for right, bits in zip(self.found.rights, key, strict=True)}
+
+    def _people_fields(self, bits: int | None) -> Fields | None:
+        """A set of principals as machine output; None where the right does not apply."""
+        if bits is None:
+            return None
+        found = self._fields.get(bits)
+        if found is None:
+            members = self.universe.members
+            found = self._fields[bits] = {
+                "users": [naming.word_for(who) for who in members(bits & self._users)],
+                "groups": [naming.word_for(who).removeprefix("group:") for who in members(bits & self._groups)],
+                "anyone_else": bool(bits & self._anyone_else),
+            }
+        return found
+
+    # --- text ---
+
+    def blocks(self) -> Iterator[Block]:
+        """The paths, where one right is asked about of somebody named; else each distinct answer with its people."""
+        if len(self.found.rights) == 1 and self.found.question.names_somebody:
+            yield from self._paths()
+        else:
+            yield from self._summary()
+        if self.found.against_today is not None:
+            yield from against_today_blocks(self.found.against_today)
+
+    def _paths(self) -> Iterator[Block]:
+        """The paths on which those named have the one right."""
+        answers, taken = self.found.answers, self.found.taken
+        granted = np.array([bits is not None and bool(bits & self.asked_about) for (bits,) in answers.keys], np.bool_)
+        asked_about = np.ones(len(self.found.survey), np.bool_) if taken is None else taken
+        found = np.flatnonzero(asked_about & granted[answers.number]).tolist()
+        for path, kind, _ in self._entries(found):
+            yield Verbatim(f"{visible(path)}{'/' if kind == 'directory' and path != '/' else ''}")
+        total = counted(int(asked_about.sum()), "path")
+        top = visible(self.found.route.asked)
+        yield Verbatim(f"{self.found.rights[0]} on {len(found):,} of {total} at and below {top}", 1)
+
+    def _summary(self) -> Iterator[Block]:
+        survey, groups = self.found.survey, self.found.groups()
+        directories = sum(group.directories for group in groups)
+        others = sum(group.others for group in groups)
+        whole = "and all below it" if survey.complete else "and a part of what is below it: stopped before the end"
+        yield Verbatim(Span(f"{visible(self.found.route.asked)} {whole}", "strong"))
+        counts = f"{counted(directories, 'directory', 'directories')}, {counted(others, 'other')}"
+        yield Verbatim(f"{counts}; {counted(len(groups), 'distinct answer')}", 1)
+        yield Prose(self._open_to_all(groups), 1, hanging="  ")
+        shown = groups if self.everyone else groups[:_MOST]
+        for group in shown:
+            yield from self._group(group)
+        left = groups[len(shown) :]
+        if left:
+            paths = counted(sum(group.directories + group.others for group in left), "path")
+            yield BLANK
+            yield Verbatim(f"and {counted(len(left), 'more answer')}, on {paths}; --all shows every one", 1)
+
+    def _group(self, group: Group) -> Iterator[Block]:
+        yield BLANK
+        yield Prose(self._heading(group), 1, hanging="  ")
+        same: dict[int, list[str]] = {}
+        for right, bits in zip(self.found.rights, group.answer, strict=True):
+            if bits is not None:
+                same.setdefault(bits, []).append(right.name)
+        if not same:
+            yield Verbatim("no rights of their own (symlinks)", 2)
+        width = max((len(", ".join(rights)) for rights in same.values()), default=0)
+        for bits, rights in same.items():
+            yield Prose(f"{', '.join(rights):<{width}}  {self._in_words(bits)}", 2, hanging=" " * (width + 2))
+
+    def _open_to_all(self, groups: list[Group]) -> str:
+        """What is open to anyone else: how many paths for each right, with the first of them."""
+        found = []
+        for place, right in enumerate(self.found.rights):
+            having = [group for group in groups if (group.answer[place] or 0) & self._anyone_else]
+            if having:
+                paths = sum(group.directories + group.others for group in having)
+                first = visible(self.found.survey.path(min(group.example for group in having)))
+                found.append(f"{right} on {counted(paths, 'path')} (first {first})")
+        return f"open to anyone else: {', '.join(found) or 'nothing'}"
+
+    def _heading(self, group: Group) -> str:
+        """How many objects have this answer, and where: ``12 files in /srv/a, /srv/b and 3 more``."""
+        survey = self.found.survey
+        if group.directories + group.others == 1:
+            path = survey.path(group.example)
+            return f"{visible(path)}{'/' if group.directories and path != '/' else ''}"
+        kinds = []
+        if group.directories:
+            kinds.append(counted(group.directories, "directory", "directories"))
+        if group.others:
+            kinds.append(counted(group.others, "file"))
+        where = ", ".join(visible(survey.path(place)) for place in group.first)
+        more = f" and {group.places - len(group.first):,} more" if group.places > len(group.first) else ""
+        below = "from" if group.directories and not group.others else "in"
+        return f"{' and '.join(kinds)} {below} {where}{more}"
+
+    def _in_words(self, bits: int) -> str:
+        """A set of principals in words: ``everyone``, ``nobody``, ``root, keeper; whoever is in watch``."""
+        found = self._people.get(bits)
+        if found is None:
+            found = self._people[bits] = self._people_words(bits & self.asked_about)
+        return found
+
+    def _people_words(self, bits: int) -> str:
+        if bits == self.asked_about:
+            several = bits.bit_count() > 1
+            return "everyone" if several else "".join(naming.principal(who) for who in self.universe.members(bits))
+        most = bits.bit_count() if self.everyone else 6
+        parts = []
+        if bits & self._users:
+            parts.append(self._several(bits & self._users, "users", most))
+        others = bits & self._anyone_else
+        if bits & self._groups and not others:
+            parts.append(f"whoever is in {self._several(bits & self._groups, '', 4)}")
+        if others:
+            parts.append("anyone else")
+        return "; ".join(parts) or "nobody"
+
+    def _several(self, bits: int, what: str, most: int) -> str:
+        """The first names, and how many more there are."""
+        first = [_name(who) for who in islice(self.universe.members(bits), most)]
+        return several_of(first, bits.bit_count(), what)
+
+
+def _name(who: Principal) -> str:
+    return naming.group_of(who) if who.kind == "group" else naming.principal(who)

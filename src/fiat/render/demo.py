@@ -1,0 +1,61 @@
+"""How the demo looks."""
+
+from collections.abc import Iterator
+
+from fiat.app.hosts import SAMPLE
+from fiat.app.sample import Built
+from fiat.core.text import shell_word, visible
+from fiat.demo.tour import Scene
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+
+
+def introduction(scenes: int) -> Iterator[Block]:
+    """What comes."""
+    yield Prose(
+        f"One night on skerry, in {scenes} commands. Everything runs on a sample host that is held in a file; "
+        f"add --from {SAMPLE} to any command to try it yourself."
+    )
+
+
+def scene_blocks(scene: Scene, command: str) -> Iterator[Block]:
+    """The story of a scene, and the command that follows."""
+    if scene.part:
+        yield from (BLANK, BLANK, Verbatim(Span(f"== {scene.part} ==", "strong")))
+    yield BLANK
+    yield Prose(scene.story)
+    yield BLANK
+    yield Verbatim(Span(f"$ fiat {command}", "changed"))
+    yield BLANK
+
+
+def ending() -> Iterator[Block]:
+    """Where to go from here."""
+    yield BLANK
+    yield Prose(
+        "That was the work: look, understand, change, verify. To try changes for real, as root: "
+        "fiat demo /tmp/skerry builds this tree there."
+    )
+
+
+class BuiltView(Plain):
+    """The tree that was built, and what to try on it."""
+
+    def __init__(self, found: Built) -> None:
+        self.found = found
+
+    def blocks(self) -> Iterator[Block]:
+        """Where it is, a few commands, and what it has not."""
+        top, accounts = shell_word(self.found.top), shell_word(self.found.accounts)
+        yield Prose(f"The sample host's tree is in {top}, its accounts in {accounts}. Try:")
+        yield BLANK
+        for line in (
+            f"fiat show {top}/gauge/raw",
+            f"fiat why surveyor read {top}/observatory/2026/november/barometer.csv",
+            f"fiat who {top}/dropbox",
+            f"fiat set {top}/observatory --mode o+x --preview",
+        ):
+            yield Verbatim(f"{line} --accounts {accounts}", 1)
+        yield BLANK
+        yield Verbatim("Unlike the sample host held in the file:")
+        for line in self.found.left_out:
+            yield Prose(f"{visible(line)}, so that the tree can simply be removed", 1)

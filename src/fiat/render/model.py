@@ -1,0 +1,120 @@
+"""One model of what results look like as text: spans, lines, prose, tables.
+
+A result says what is to be seen; :mod:`fiat.render.text` measures it in
+terminal cells, wraps and paints it. The other forms are records: JSON, JSON
+Lines and CSV (:mod:`fiat.render.output`).
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple, Protocol
+
+from fiat.core.model.schema import Fields
+
+STYLES = ("strong", "yes", "no", "faint", "changed")
+"""What a colour can mean; the words carry it too."""
+
+
+class Span(NamedTuple):
+    """Text in one style, one of :data:`STYLES`, or in none."""
+
+    text: str
+    style: str = ""
+
+
+Spans = str | Span | Sequence[str | Span]
+"""One run of text, or several one after the other."""
+
+
+def spans(given: Spans) -> list[Span]:
+    """``given`` as spans."""
+    if isinstance(given, str):
+        return [Span(given)]
+    if isinstance(given, Span):
+        return [given]
+    return [Span(one) if isinstance(one, str) else one for one in given]
+
+
+def plain(given: Spans) -> str:
+    """``given`` without its styles."""
+    return "".join(one.text for one in spans(given))
+
+
+class Prose(NamedTuple):
+    """A paragraph, wrapped at spaces where it is too long; what follows the first line begins with ``hanging``."""
+
+    text: Spans
+    indent: int = 0
+    hanging: str = ""
+
+
+class Verbatim(NamedTuple):
+    """A line that is never wrapped, so that it can be copied."""
+
+    text: Spans
+    indent: int = 0
+
+
+class Across(NamedTuple):
+    """A line across all columns of a table, less indented than its rows by one step."""
+
+    text: Spans
+
+
+class Table(NamedTuple):
+    """Rows under a header, no lines drawn; without a header where all of it is empty.
+
+    Rows are shown as they come: the first that do so quickly set the widths, and
+    later ones may widen a column, never narrow it. ``flexible`` are the columns
+    that wrap where the terminal is narrow, and share what room there is; the
+    last column where none is named.
+    """
+
+    header: Sequence[str]
+    rows: Iterable[Sequence[Spans] | Across]
+    flexible: tuple[int, ...] = (-1,)
+    indent: int = 1
+
+
+Block = Prose | Verbatim | Table
+"""What text is made of. A blank line is ``BLANK``."""
+
+BLANK = Verbatim("")
+
+
+class Result(Protocol):
+    """Something found, in every form that it can be shown in."""
+
+    def blocks(self) -> Iterator[Block]:
+        """As text."""
+
+    def records(self) -> Iterator[Fields]:
+        """As JSON: one object for each result."""
+
+    def rows(self) -> Iterator[Fields]:
+        """As CSV: one flat row for each; every row has the same fields."""
+
+    def lines(self) -> Iterator[Fields]:
+        """As JSON Lines."""
+
+    def beside(self) -> Fields:
+        """What stands beside the results in JSON."""
+
+
+class Plain:
+    """The forms of a result that has nothing special about them: rows and lines are the records."""
+
+    def records(self) -> Iterator[Fields]:
+        """One object for each result."""
+        return iter(())
+
+    def rows(self) -> Iterator[Fields]:
+        """The records."""
+        return self.records()
+
+    def lines(self) -> Iterator[Fields]:
+        """The records."""
+        return self.records()
+
+    def beside(self) -> Fields:
+        """Nothing."""
+        return {}

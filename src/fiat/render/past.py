@@ -1,0 +1,241 @@
+"""The history, one run of it, and undoing."""
+
+import time
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from fiat.app.past import Undoing
+from fiat.core.change.history import Entry, Fate, Run, State
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.posture import Posture
+from fiat.core.model.record import PostureRecord
+from fiat.core.model.schema import Fields
+from fiat.core.text import counted, of_all, several, shell_word, visible
+from fiat.render.changes import Changed, change_blocks
+from fiat.render.effects import kept_fields, shift_blocks
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim
+from fiat.render.plan import ending, history_fields, history_option
+
+_FATES = {
+    Fate.PLANNED: "changed",
+    Fate.CHANGED: "changed",
+    Fate.FAILED: "failed",
+    Fate.ALREADY: "already",
+    Fate.LEFT: "left",
+}
+
+
+def run_fields(run: Run) -> Fields:
+    """The machine output of one run."""
+    return {
+        "run": run.number,
+        "started": run.started,
+        "ended": run.ended,
+        "uid": run.uid,
+        "user": run.user,
+        "command": list(run.command),
+        "folder": run.folder,
+        "state": run.state.value,
+        "paths": run.paths,
+        "changed": run.changed,
+        "undoes": run.undoes,
+        "undone_by": run.undone_by,
+        "gains": [kept_fields(shift) for shift in run.gains],
+        "losses": [kept_fields(shift) for shift in run.losses],
+    }
+
+
+class RunsView(Plain):
+    """All runs, the latest first."""
+
+    def __init__(self, runs: list[Run], place: str, history: str | None) -> None:
+        self.runs = runs
+        self.place = place
+        self.history = history
+
+    def records(self) -> Iterator[Fields]:
+        """Each run."""
+        return map(run_fields, self.runs)
+
+    def rows(self) -> Iterator[Fields]:
+        """Each run, without who gained and who lost."""
+        for run in self.runs:
+            yield {name: value for name, value in run_fields(run).items() if name not in ("gains", "losses")}
+
+    def beside(self) -> Fields:
+        """Where the history is."""
+        return {"file": self.place}
+
+    def blocks(self) -> Iterator[Block]:
+        """A row for each run, and how the latest is put back."""
+        if not self.runs:
+            yield Verbatim(f"Nothing has been changed yet, by the history {visible(self.place)}.")
+            return
+        yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run) for run in self.runs])
+        latest = next(
+            (one for one in self.runs if one.state in (State.DONE, State.PARTIAL) and one.undoes is None), None
+        )
+        yield BLANK
+        if latest is not None:
+            where, number = history_option(self.history), latest.number
+            text = f"fiat undo {number}{where} puts run {number} back; fiat history {number}{where} shows it."
+            yield Prose(text)
+
+
+class RunView(Plain):
+    """One run in detail."""
+
+    def __init__(self, run: Run, entries: Iterable[Entry], accounts: Accounts, history: str | None) -> None:
+        self.run = run
+        self.entries = entries
+        self.accounts = accounts
+        self.history = history
+
+    def records(self) -> Iterator[Fields]:
+        """Each object of the run, before and after."""
+        record = PostureRecord(self.accounts)
+        for entry in self.entries:
+            before, after = record.write(entry.before), record.write(entry.after)
+            yield {"path": entry.path, "fate": self._fate(entry), "before": before, "after": after}
+
+    def rows(self) -> Iterator[Fields]:
+        """The same, flat: owners and groups by number."""
+        for fields in self.records():
+            row = {"path": fields["path"], "fate": fields["fate"]}
+            for when in ("before", "after"):
+                names = ("mode", "owner", "group", "acl", "default")
+                row |= {f"{name}_{when}": _flat(fields[when][name]) for name in names}
+            yield row
+
+    def beside(self) -> Fields:
+        """The run itself."""
+        return {"run": run_fields(self.run)}
+
+    def blocks(self) -> Iterator[Block]:
+        """What is known of the run, and what it changed."""
+        run, entries = self.run, list(self.entries)
+        yield Verbatim(Span(f"Run {run.number}, {_state(run)}", "strong"))
+        rows = [
+            ["when", _when(run.started)],
+            ["who", _who(run)],
+            ["in", visible(run.folder)],
+            ["command", command_words(run)],
+            ["paths", _count(run)],
+        ]
+        if run.undoes is not None:
+            rows.append(["puts back", f"run {run.undoes}"])
+        yield Table(["", ""], rows)
+        yield BLANK
+        # what was changed last is above the rest
+        yield from change_blocks(_changed((e.before, e.after, e.path) for e in reversed(entries)), self.accounts)
+        failed = [entry for entry in entries if entry.fate is Fate.FAILED]
+        if failed:
+            yield Verbatim(f"Failed: {several([visible(entry.path) for entry in failed], 'paths')}")
+        if run.state in (State.DONE, State.PARTIAL):
+            yield BLANK
+            yield Verbatim(f"fiat undo {run.number}{history_option(self.history)} puts it back.")
+
+    def _fate(self, entry: Entry) -> str:
+        if entry.fate is Fate.PLANNED and self.run.ended is None:
+            return "planned"  # it may have been changed, or not: the path itself says
+        return _FATES[entry.fate]
+
+
+def _flat(value: Any) -> Any:
+    """An owner or a group by its number."""
+    return next(iter(value.values())) if isinstance(value, dict) else value
+
+
+def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]:
+    """Each distinct change with how many there are, and the first path."""
+    kinds: Counter[tuple[Posture, Posture]] = Counter()
+    examples: dict[tuple[Posture, Posture], str] = {}
+    for before, after, path in found:
+        kinds[before, after] += 1
+        examples.setdefault((before, after), path)
+    return (Changed(*key, examples[key], count) for key, count in kinds.items())
+
+
+def _row(run: Run) -> list[str]:
+    return [str(run.number), _when(run.started), _who(run), _state(run), _count(run), command_words(run)]
+
+
+def _count(run: Run) -> str:
+    """How many paths: of those meant, how many changed, where that is not all of them."""
+    if run.ended is None or run.changed == run.paths:
+        return f"{run.paths:,}"
+    return f"{run.changed:,} of {run.paths:,}"
+
+
+def _when(seconds: float) -> str:
+    return time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(seconds))
+
+
+def _who(run: Run) -> str:
+    return visible(run.user) if run.user is not None else f"uid {run.uid}"
+
+
+def _state(run: Run) -> str:
+    killed = {State.PARTIAL: "partial" if run.ended is not None else "partial, was killed"}
+    text = killed.get(run.state, run.state.value)
+    return f"{text} by {run.undone_by}" if run.undone_by is not None else text
+
+
+def command_words(run: Run) -> str:
+    """The command line, as a shell reads it."""
+    return " ".join(map(shell_word, run.command))
+
+
+class UndoView(Plain):
+    """What putting back a run would do, or has done."""
+
+    def __init__(self, found: Undoing, history: str | None) -> None:
+        self.found = found
+        self.accounts = found.host.accounts
+        self.history = history
+
+    def records(self) -> Iterator[Fields]:
+        """Each object that is put back."""
+        record = PostureRecord(self.accounts)
+        for find in self.found.changing:
+            assert find.change is not None
+            before, after = record.write(find.change.before), record.write(find.change.after)
+            yield {"path": find.entry.path, "before": before, "after": after, "notes": []}
+
+    def beside(self) -> Fields:
+        """Who gains and who loses: the other way round than in the run."""
+        undone, result = self.found.undone, self.found.result
+        return {
+            "undoes": undone.number,
+            "gains": [kept_fields(shift) for shift in undone.losses],
+            "losses": [kept_fields(shift) for shift in undone.gains],
+            "guards": [],
+            "applied": result is not None and result.complete,
+            "changed": 0 if result is None else result.changed,
+            "history": None if result is None else history_fields(result),
+        }
+
+    def blocks(self) -> Iterator[Block]:
+        """What is put back, and who gains and who loses."""
+        undone, result, changing = self.found.undone, self.found.result, self.found.changing
+        if result is None:
+            headline = f"Preview: {counted(len(changing), 'path')} would be put back. Nothing is written."
+        else:
+            whole = result.changed + result.failed + result.left
+            headline = f"{of_all(result.changed, whole, 'path')} put back."
+        yield Verbatim(Span(headline, "strong"))
+        yield Prose(f"what run {undone.number} changed: {command_words(undone)}", 1, hanging="  ")
+        if result is not None and result.already:
+            yield Verbatim(f"{counted(result.already, 'path')} had not been changed, or is back already", 1)
+        yield BLANK
+        pairs = ((find.change.before, find.change.after, find.entry.path) for find in changing if find.change)
+        yield from change_blocks(_changed(pairs), self.accounts)
+        if changing:
+            yield BLANK
+            if result is not None and not result.complete:
+                yield Verbatim("Gains and losses are those of the whole run, of which a part was not put back:")
+            for title, shifts in (("Gains", undone.losses), ("Loses", undone.gains)):
+                yield from shift_blocks(title, shifts)
+        if result is not None:
+            yield from ending(result, self.history, "makes the change again")

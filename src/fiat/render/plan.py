@@ -1,0 +1,185 @@
+"""What was planned, and what of it was done."""
+
+import os
+from collections.abc import Iterator, Sequence
+
+from fiat.app.change import Planned, kept
+from fiat.app.running import Result
+from fiat.core.model.finding import Finding
+from fiat.core.model.record import PostureRecord, finding_fields, guard_fields
+from fiat.core.model.schema import Fields
+from fiat.core.text import counted, of_all, several, shell_word, visible
+from fiat.render.changes import Changed, change_blocks
+from fiat.render.effects import shift_blocks, shift_fields
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+
+
+class PlanView(Plain):
+    """A plan: a preview, one that was refused by ``guards``, or one that was carried out, with the ``result``.
+
+    ``failed`` tells that some paths failed; ``history`` is the option that
+    names the history.
+    """
+
+    def __init__(
+        self,
+        found: Planned,
+        *,
+        preview: bool,
+        guards: Sequence[Finding],
+        result: Result | None,
+        failed: bool,
+        history: str | None,
+    ) -> None:
+        self.made = found.plan
+        self.targets = found.targets
+        self.accounts = found.host.accounts
+        self.preview = preview
+        self.guards = guards
+        self.result = result
+        self.failed = failed
+        self.history = history
+        self.counts = found.plan.counts()
+        self.examples = found.plan.examples()
+        self.changing = sum(
+            count for count, planned in zip(self.counts, found.plan.changes, strict=True) if planned.change.changes
+        )
+
+    @property
+    def meant(self) -> int:
+        """How many objects were meant."""
+        return sum(self.counts)
+
+    # --- machine output ---
+
+    def records(self) -> Iterator[Fields]:
+        """Each object that is meant, before and after."""
+        record = PostureRecord(self.accounts)
+        known: dict[int, Fields] = {}
+        for part in self.made.parts:
+            for number, path in self.made.numbered(part):
+                rest = known.get(number)
+                if rest is None:
+                    planned = self.made.changes[number]
+                    rest = known[number] = {
+                        "before": record.write(planned.change.before),
+                        "after": record.write(planned.change.after),
+                        "notes": [finding_fields(note) for note in planned.notes],
+                    }
+                yield {"path": path, **rest}
+
+    def beside(self) -> Fields:
+        """Who gains and who loses, what guards objected, and whether it was done."""
+        result = self.result
+        return {
+            "gains": [shift_fields(shift) for shift in self.made.gains],
+            "losses": [shift_fields(shift) for shift in self.made.losses],
+            "guards": [guard_fields(guard) for guard in self.made.guards],
+            "applied": result is not None and result.complete and not self.failed,
+            "changed": 0 if result is None else result.changed,
+            "history": None if result is None else history_fields(result),
+        }
+
+    # --- text ---
+
+    def blocks(self) -> Iterator[Block]:
+        """What changes, before and after; what is to be known; who gains and who loses."""
+        yield from self._before_all()
+        if self.changing:
+            yield from self._changes()
+        if self.guards and self.preview:
+            yield BLANK
+            for guard in self.guards:
+                yield _objection(guard)
+
+    def _before_all(self) -> Iterator[Block]:
+        for target in self.targets:
+            if target.route.links:
+                end = visible(target.survey.top.path)
+                yield Verbatim(f"{visible(target.asked)} leads to {end}, which is what changes")
+        refused = [(n, planned.change.errno) for n, planned in enumerate(self.made.changes) if planned.change.errno]
+        if self.result is None:
+            for number, code in refused:
+                count, example = self.counts[number], visible(self.examples[number])
+                what = example if count == 1 else f"{counted(count, 'path')}, such as {example}"
+                yield Verbatim(f"Cannot be changed: {what} ({os.strerror(code)})")
+        so = self._what_is_so()
+        if not self.changing:
+            if so:
+                yield Verbatim(f"Already so, nothing to change: {so}")
+            elif not self.counts and self.targets:
+                yield Verbatim("Nothing here is meant: no path is what the options choose.")
+            return
+        yield Verbatim(Span(self._headline(), "strong"))
+        if so:
+            yield Verbatim(f"already so: {so}", 1)
+        yield BLANK
+
+    def _changes(self) -> Iterator[Block]:
+        changes = self.made.changes
+        yield from change_blocks(
+            (
+                Changed(planned.change.before, planned.change.after, self.examples[number], count)
+                for number, (planned, count) in enumerate(zip(changes, self.counts, strict=True))
+                if count and planned.change.changes
+            ),
+            self.accounts,
+        )
+        for text in dict.fromkeys(note.text for planned in changes for note in planned.notes):
+            yield Prose("-  " + text, 1, hanging="   ")
+        yield BLANK
+        if self.result is not None and not self.result.complete:
+            yield Verbatim("Gains and losses are those of the whole plan, of which a part was not written:")
+        for title, shifts in (("Gains", self.made.gains), ("Loses", self.made.losses)):
+            yield from shift_blocks(title, kept(shifts))
+        if self.result is not None:
+            yield from ending(self.result, self.history)
+
+    def _headline(self) -> str:
+        if self.result is not None:
+            return f"{of_all(self.result.changed, self.changing, 'path')} changed."
+        paths = counted(self.changing, "path")
+        if self.preview:
+            return f"Preview: {paths} would change. Nothing is written."
+        return f"Refused: nothing is written. {paths} would change."
+
+    def _what_is_so(self) -> str:
+        """What is meant and is so already: the paths, or how many there are in trees."""
+        same = [
+            number
+            for number, planned in enumerate(self.made.changes)
+            if not planned.change.changes and not planned.change.errno and self.counts[number]
+        ]
+        count = sum(self.counts[number] for number in same)
+        if not count or any(target.with_tree for target in self.targets):
+            return counted(count, "path") if count else ""
+        paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
+        return several(paths, "paths")
+
+
+def _objection(guard: Finding) -> Prose:
+    where = visible(guard.path)
+    if guard.paths > 1:
+        where = f"{counted(guard.paths, 'path')}, such as {where}"
+    text = f"Guard {guard.code} would refuse this. {where}: {guard.text}. --accept {guard.code} does it."
+    return Prose(text, hanging="  ")
+
+
+def history_fields(result: Result) -> Fields | None:
+    """The machine output of where a run is in the history."""
+    return None if result.number is None else {"run": result.number, "file": result.place}
+
+
+def history_option(place: str | None) -> str:
+    """What a command line needs to speak of the same history."""
+    return "" if place is None else f" --history {shell_word(place)}"
+
+
+def ending(result: Result, history: str | None, does: str = "puts it back") -> Iterator[Block]:
+    """The last line: what to type for the way back."""
+    if result.number is None or not (result.changed or result.failed or result.left):
+        return
+    rest = f" {counted(result.left, 'path')} not tried." if result.left else ""
+    yield BLANK
+    text = f"Run {result.number} in the history; fiat undo {result.number}{history_option(history)} {does}.{rest}"
+    yield Prose(text)

@@ -1,0 +1,186 @@
+"""From the model of a result to text that fits the terminal: measuring, wrapping, painting, the one table layout."""
+
+import re
+import time
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from fiat.render.model import Across, Block, Prose, Span, Spans, Table, Verbatim, plain, spans
+
+INDENT = "  "
+_GAP = "  "
+_READABLE = 110  # prose in longer lines is hard to read
+_NARROWEST = 12
+"""No column is made narrower than this."""
+
+_BATCH = 400
+_PATIENCE = 0.1
+"""So many rows, or the rows of so many seconds, are measured before the first is shown."""
+
+# Blue and orange stay apart for every kind of colour vision, and can be read on black and on white.
+_CODES = {"strong": "1", "yes": "1;38;5;33", "no": "38;5;166", "faint": "2", "changed": "1;38;5;33"}
+
+
+class Screen(NamedTuple):
+    """Where text is shown: ``columns`` wide, None where it is never wrapped; with or without colour."""
+
+    columns: int | None = None
+    coloured: bool = False
+
+
+def cells(text: str) -> int:
+    """How many cells ``text`` takes on a terminal."""
+    if text.isascii():
+        return len(text)
+    from wcwidth import wcswidth
+
+    return max(int(wcswidth(text)), 0)
+
+
+def lines(block: Block, screen: Screen) -> Iterator[str]:
+    """The lines of a block on ``screen``."""
+    if isinstance(block, Verbatim):
+        yield _painted([Span(INDENT * block.indent), *spans(block.text)], screen)
+    elif isinstance(block, Prose):
+        yield from _prose(block, screen)
+    else:
+        yield from _Layout(block, screen).lines()
+
+
+def _painted(line: Sequence[Span], screen: Screen) -> str:
+    """A line in its colours, without spaces at its end."""
+    if not screen.coloured:
+        return "".join(span.text for span in line).rstrip()
+    parts = list(line)
+    while parts and not parts[-1].text.strip():
+        parts.pop()
+    if parts:
+        parts[-1] = parts[-1]._replace(text=parts[-1].text.rstrip())
+    return "".join(f"\x1b[{_CODES[span.style]}m{span.text}\x1b[0m" if span.style else span.text for span in parts)
+
+
+def _prose(block: Prose, screen: Screen) -> Iterator[str]:
+    indent = INDENT * block.indent
+    if screen.columns is None:
+        yield _painted([Span(indent), *spans(block.text)], screen)
+        return
+    room = min(screen.columns, max(_READABLE, 0)) - cells(indent)
+    fits = cells(indent) + cells(plain(block.text)) <= screen.columns
+    wrapped = [spans(block.text)] if fits else wrap(block.text, room, room - cells(block.hanging))
+    for number, line in enumerate(wrapped):
+        before = indent if not number else indent + block.hanging
+        yield _painted([Span(before), *line], screen)
+
+
+def wrap(text: Spans, first: int, rest: int) -> list[list[Span]]:
+    """``text`` in lines of at most ``first``, then ``rest`` cells; broken at spaces, never within a word."""
+    found: list[list[Span]] = [[]]
+    width, room = 0, max(first, 1)
+    for word in _words(text):
+        size = cells("".join(span.text for span in word))
+        blank = not "".join(span.text for span in word).strip()
+        if width and width + size > room:
+            _strip_end(found[-1])
+            found.append([])
+            width, room = 0, max(rest, 1)
+            if blank:
+                continue
+        if blank and not width and len(found) > 1:
+            continue
+        found[-1] += word
+        width += size
+    _strip_end(found[-1])
+    return found
+
+
+def _words(text: Spans) -> Iterator[list[Span]]:
+    """Words, and the spaces between them; a word may go over several spans."""
+    word: list[Span] = []
+    for span in spans(text):
+        for part in re.findall(r"\s+|\S+", span.text):
+            blank = part.isspace()
+            if word and (blank or word[-1].text.isspace()):
+                yield word
+                word = []
+            word.append(Span(part, span.style))
+    if word:
+        yield word
+
+
+def _strip_end(line: list[Span]) -> None:
+    while line and line[-1].text.isspace():
+        line.pop()
+
+
+class _Layout:
+    """Lays out one table."""
+
+    def __init__(self, table: Table, screen: Screen) -> None:
+        self.table = table
+        self.screen = screen
+        self.indent = INDENT * table.indent
+        self.widths = [cells(cell) for cell in table.header]
+        self.limits: dict[int, int] = {}
+
+    def lines(self) -> Iterator[str]:
+        begun = False
+        for batch in self._batches():
+            self._measure(batch)
+            if not begun:
+                begun = True
+                if any(self.table.header):
+                    yield from self._row([Span(cell, "faint") for cell in self.table.header])
+            for row in batch:
+                if isinstance(row, Across):
+                    yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
+                else:
+                    yield from self._row(row)
+
+    def _batches(self) -> Iterator[list[Sequence[Spans] | Across]]:
+        batch: list[Sequence[Spans] | Across] = []
+        since = time.monotonic()
+        for row in self.table.rows:
+            batch.append(row)
+            if len(batch) >= _BATCH or time.monotonic() - since > _PATIENCE:
+                yield batch
+                batch, since = [], time.monotonic()
+        if batch:
+            yield batch
+
+    def _measure(self, batch: list[Sequence[Spans] | Across]) -> None:
+        for row in batch:
+            if not isinstance(row, Across):
+                for place, cell in enumerate(row):
+                    self.widths[place] = max(self.widths[place], cells(plain(cell)))
+        if self.screen.columns is None:
+            return
+        count = len(self.widths)
+        flexible = sorted({place % count for place in self.table.flexible})
+        gaps = len(_GAP) * (count - 1)
+        room = self.screen.columns - cells(self.indent) - gaps
+        room -= sum(width for place, width in enumerate(self.widths) if place not in flexible)
+        self.limits = {}
+        # the narrower ones get what they need, and leave more to the others
+        for number, place in enumerate(sorted(flexible, key=lambda place: self.widths[place])):
+            share = max(room // (len(flexible) - number), _NARROWEST)
+            self.limits[place] = min(self.widths[place], share)
+            room -= self.limits[place]
+
+    def _row(self, row: Sequence[Spans]) -> Iterator[str]:
+        columns = [self._cell(cell, place) for place, cell in enumerate(row)]
+        last = len(columns) - 1
+        for number in range(max(map(len, columns))):
+            line = [Span(self.indent)]
+            for place, column in enumerate(columns):
+                part = column[number] if number < len(column) else []
+                line += part
+                if place < last:
+                    width = self.limits.get(place, self.widths[place])
+                    line.append(Span(" " * (width - cells("".join(span.text for span in part))) + _GAP))
+            yield _painted(line, self.screen)
+
+    def _cell(self, cell: Spans, place: int) -> list[list[Span]]:
+        limit = self.limits.get(place)
+        if limit is None or cells(plain(cell)) <= limit:
+            return [spans(cell)]
+        return wrap(cell, limit, limit)

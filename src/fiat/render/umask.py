@@ -1,0 +1,88 @@
+"""The umask of processes, and where on this host it is set."""
+
+import os
+from collections.abc import Iterator
+
+from fiat.app.umask import Umask
+from fiat.core.model import umask
+from fiat.core.model.mode import letters, octal
+from fiat.core.model.schema import Fields
+from fiat.core.text import visible
+from fiat.host.live.umaskfiles import Search
+from fiat.render.model import BLANK, Block, Plain, Prose, Table, Verbatim
+from fiat.render.words import NO_UMASK
+
+
+class UmaskView(Plain):
+    """The umask of one process, and what it leaves."""
+
+    def __init__(self, found: Umask) -> None:
+        self.found = found
+
+    def records(self) -> Iterator[Fields]:
+        """The umask in both notations, and what it leaves."""
+        mask = self.found.mask
+        left = umask.leaves(mask)
+        yield {
+            "process": self.found.pid,
+            "umask": octal(mask),
+            "clauses": umask.clauses(mask),
+            "files": octal(left.files),
+            "directories": octal(left.directories),
+        }
+
+    def blocks(self) -> Iterator[Block]:
+        """The same in words."""
+        pid, mask = self.found
+        whose = "this process, as its shell handed it on" if pid is None else f"process {pid}"
+        left = umask.leaves(mask)
+        yield Verbatim(f"{octal(mask)}  {umask.clauses(mask)}  the umask of {whose}")
+        yield BLANK
+        rows = [
+            ["new files", "666", f"{octal(left.files)}  {letters(left.files)}"],
+            ["new directories", "777", f"{octal(left.directories)}  {letters(left.directories)}"],
+        ]
+        yield Table(["", "asked for", "left by the umask"], rows)
+        yield Prose(NO_UMASK, 1)
+
+
+class WhereSetView(Plain):
+    """Where the umask is set on this host."""
+
+    def __init__(self, found: Search) -> None:
+        self.found = found
+
+    def beside(self) -> Fields:
+        """The lines that set one, and the files that were searched."""
+        return {
+            "set_in": [
+                {"path": s.path, "line": s.line, "text": s.text, "umask": None if s.umask is None else octal(s.umask)}
+                for s in self.found.settings
+            ],
+            "searched": self.found.read,
+        }
+
+    def blocks(self) -> Iterator[Block]:
+        """The lines that set one."""
+        found = self.found
+        if not found.settings:
+            text = f"Set nowhere in the {len(found.read)} files searched: what the kernel gave the first process holds."
+            yield Verbatim(text)
+        else:
+            yield Verbatim("Set here; a line that comes later, or runs later, wins:")
+            rows = [
+                [
+                    f"{visible(s.path)}:{s.line}",
+                    visible(" ".join(s.text.split())),
+                    "" if s.umask is None else _both(s.umask),
+                ]
+                for s in found.settings
+            ]
+            yield Table(["", "", "new files, new directories"], rows, flexible=(1,))
+        for path, number in found.unread:
+            yield Verbatim(f"not read: {visible(path)} ({os.strerror(number)})", 1)
+
+
+def _both(mask: int) -> str:
+    left = umask.leaves(mask)
+    return f"{octal(left.files)}, {octal(left.directories)}"

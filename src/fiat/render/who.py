@@ -1,0 +1,317 @@
+"""The answer of ``who`` about one path."""
+
+import itertools
+from collections.abc import Callable, Iterator, Sequence
+
+from fiat.app.ask import Who
+from fiat.app.change import kept
+from fiat.core.ask import why
+from fiat.core.ask.effects import Effects
+from fiat.core.model import capabilities
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import letters, octal, permission_letters
+from fiat.core.model.posture import Object
+from fiat.core.model.principals import Principal
+from fiat.core.model.right import BASIC
+from fiat.core.model.schema import Fields
+from fiat.core.rules.check import Step
+from fiat.core.rules.decision import superuser
+from fiat.core.text import counted, several, visible
+from fiat.core.words import naming
+from fiat.render import words
+from fiat.render.effects import shift_blocks, shift_fields
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+
+_NAMES_IN_A_ROW = 8
+
+
+class WhoView(Plain):
+    """A table of users, a table of groups, and where people stop; with ``because`` the rules that decided."""
+
+    def __init__(self, found: Who, *, everyone: bool, because: bool) -> None:
+        self.answer = found.answer
+        self.shows = found.question.shows
+        self.against_today = found.against_today
+        self.because = because
+        self.show = 10**9 if everyone else _NAMES_IN_A_ROW
+
+    # --- machine output ---
+
+    def records(self) -> Iterator[Fields]:
+        """Users, groups, processes and anyone else, each with their rights."""
+        answer = self.answer
+        users, groups, processes, anyone_else = [], [], [], None
+        for place, who in enumerate(answer.universe.principals):
+            if who.kind == "anyone-else":
+                anyone_else = self._rights(place)
+            elif not self.shows(who):
+                continue
+            elif who.kind == "user":
+                users.append({"name": who.name, "uid": who.uid, **self._rights(place), **self._reasons(place)})
+            elif who.kind == "process":
+                about = {"pid": who.pid, "name": who.name, "uid": who.uid, "gids": sorted(who.gids)}
+                processes.append({**about, **self._rights(place), **self._reasons(place)})
+            else:
+                groups.append(self._group_fields(place, who))
+        fields = {
+            "path": answer.route.asked,
+            "kind": answer.end.posture.kind.value if answer.end else None,
+            "users": users,
+            "groups": groups,
+            "processes": processes,
+            "anyone_else": anyone_else,
+        }
+        if self.against_today is not None:
+            fields["against_today"] = against_today_fields(self.against_today)
+        yield fields
+
+    def rows(self) -> Iterator[Fields]:
+        """A flat row for each principal; ``members`` is empty for users."""
+        answer = self.answer
+        for place, principal in enumerate(answer.universe.principals):
+            if not self.shows(principal):
+                continue
+            gid = next(iter(principal.gids)) if principal.kind == "group" else None
+            yield {
+                "path": answer.route.asked,
+                "who": principal.kind,
+                "name": principal.name,
+                "number": principal.pid or (principal.uid if gid is None else gid),
+                **self._rights(place),
+                "members": None if gid is None else answer.members(gid).bit_count(),
+            }
+
+    def _rights(self, place: int) -> dict[str, bool | None]:
+        """The four rights of an object, and those asked for, of the principal at ``place``."""
+        return {right.name: self.answer.has(place, right) for right in dict.fromkeys((*BASIC, *self.answer.rights))}
+
+    def _group_fields(self, place: int, who: Principal) -> Fields:
+        (gid,) = who.gids
+        members = self.answer.members(gid)
+        return {
+            "name": who.name,
+            "gid": gid,
+            "members": members.bit_count(),
+            "alone": self._rights(place),
+            "members_who": {
+                right.name: (allowed & members).bit_count() for right, allowed in self.answer.allowed.items()
+            },
+        }
+
+    def _reasons(self, place: int) -> Fields:
+        """The rule that decided each right, and where, if that was not the path itself."""
+        rules, blockers = {}, {}
+        for right in self.answer.rights:
+            deciding = self.answer.verdict(place, right).deciding
+            rules[right.name] = deciding.rule
+            if not deciding.allowed and (self.answer.end is None or deciding.path != self.answer.end.path):
+                blockers[right.name] = deciding.path
+        return {"because": rules, "blocker": blockers}
+
+    # --- text ---
+
+    def blocks(self) -> Iterator[Block]:
+        """The path, the tables, where people stop, and what is different from today."""
+        answer = self.answer
+        yield Verbatim(Span(visible(answer.route.asked), "strong"))
+        if answer.end is None:
+            yield Verbatim("there is nothing of this name", 1)
+        else:
+            if answer.route.links:
+                yield Verbatim(f"leads to {visible(answer.end.path)}", 1)
+            yield Prose(_headline(answer.end, answer.accounts), 1)
+        kind = answer.end.posture.kind if answer.end else Kind.FILE
+        header = [words.right_heading(right, kind) for right in answer.rights]
+        if self.because:
+            yield BLANK
+            yield Table(["users", "right", "because"], self._because_rows(header), flexible=(0,))
+        else:
+            rows = self._user_rows()
+            if rows:
+                yield BLANK
+                yield Table([*header, "users"], rows)
+        rows = self._group_rows()
+        if rows:
+            yield BLANK
+            yield Table([*header, "by this group alone (of its members)"], rows)
+        yield from self._what_stops_superusers()
+        yield from self._stops()
+        if self.against_today is not None:
+            yield from against_today_blocks(self.against_today)
+
+    def _cells(self, place: int) -> tuple[str, ...]:
+        return tuple("yes" if self.answer.has(place, right) else "no" for right in self.answer.rights)
+
+    def _reason(self, step: Step) -> str:
+        """The rule and its entry, or what else decided; where, if that was on the way."""
+        answer = self.answer
+        if step.reason is None:
+            text = why.RULE_WORDS.get(step.rule, step.rule)
+        else:
+            text = naming.entry(step.reason.share.entry, answer.accounts)
+            if step.reason.share.permissions != step.reason.share.entry.permissions:
+                text += f" masked {permission_letters(step.reason.share.permissions)}"
+            if step.reason.capability:
+                (power,) = capabilities.names(step.reason.capability)
+                text = f"CAP_{power.upper()}"
+            text = f"{step.rule.replace('-', ' ')}, {text}"
+        away = not step.allowed and answer.end is not None and step.path != answer.end.path
+        return f"{text} at {visible(step.path)}" if away else text
+
+    def _kinds(self) -> Iterator[tuple[int, str, str]]:
+        """Place, kind of row and name of everyone but groups: superusers first, then users, then those apart."""
+        found: dict[str, list[tuple[int, str, str]]] = {"superuser": [], "users": [], "apart": []}
+        for place, who in enumerate(self.answer.universe.principals):
+            if who.kind == "group" or not self.shows(who):
+                continue
+            if who.kind == "user":
+                row = "superuser" if superuser(who) else "users"
+                found[row].append((place, row, naming.principal(who)))
+            else:
+                found["apart"].append((place, f"apart {place}", naming.principal(who)))
+        return itertools.chain(*found.values())
+
+    def _alike(self, says: Callable[[int], tuple[str, ...]]) -> list[tuple[tuple[str, ...], str]]:
+        """Everyone of whom ``says`` is the same, in one line: what it says, and who they are; most rights first."""
+        same: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+        for place, row, name in self._kinds():
+            same.setdefault((row, says(place)), []).append(name)
+        lines = []
+        for (row, cells), names in same.items():
+            named = several(names, "users" if row == "users" else "", self.show)
+            lines.append((row, cells, f"superuser {named}" if row == "superuser" else named))
+        order = ["superuser", "users"]
+        lines.sort(key=lambda line: (order.index(line[0]) if line[0] in order else 2, -_yeses(line[1])))
+        return [(cells, named) for _, cells, named in lines]
+
+    def _user_rows(self) -> list[list[Spans]]:
+        """One row for each distinct answer; superusers, processes and anyone else apart."""
+        return [[*_painted(cells), named] for cells, named in self._alike(self._cells)]
+
+    def _because_rows(self, header: Sequence[str]) -> list[list[Spans]]:
+        """For each distinct answer its people, and a row for the rights that have one reason."""
+        answer = self.answer
+
+        def says(place: int) -> tuple[str, ...]:
+            return tuple(
+                f"{'yes' if answer.has(place, right) else 'no':<3} "
+                f"{self._reason(answer.verdict(place, right).deciding)}"
+                for right in answer.rights
+            )
+
+        rows: list[list[Spans]] = []
+        for cells, named in self._alike(says):
+            reasons: dict[str, list[str]] = {}
+            for heading, cell in zip(header, cells, strict=True):
+                reasons.setdefault(cell, []).append(heading)
+            for number, (reason, headings) in enumerate(reasons.items()):
+                rows.append(["" if number else named, "; ".join(headings), *_painted([reason])])
+        return rows
+
+    def _group_rows(self) -> list[list[Spans]]:
+        """Each group that matters in a row of its own, the others in one."""
+        rows: list[list[Spans]] = []
+        same: dict[tuple[str, ...], list[str]] = {}
+        principals = self.answer.universe.principals
+        anyone = next(self._cells(place) for place, who in enumerate(principals) if who.kind == "anyone-else")
+        owner = self.answer.end.posture.gid if self.answer.end else None
+        for place, who in enumerate(principals):
+            if who.kind != "group" or not self.shows(who):
+                continue
+            (gid,) = who.gids
+            cells = self._cells(place)
+            if gid == owner or cells != anyone:
+                rows.append([*self._member_cells(gid, cells), self._group_name(who, gid)])
+            else:
+                same.setdefault(cells, []).append(_group(who))
+        rows += [[*_painted(cells), several(names, "groups", self.show)] for cells, names in same.items()]
+        return rows
+
+    def _member_cells(self, gid: int, cells: tuple[str, ...]) -> list[Spans]:
+        """What the group alone gives, and how many of its members have the right by whatever rule."""
+        members = self.answer.members(gid)
+        if not members:
+            return _painted(cells)
+        return _painted(
+            [
+                f"{cell:<3} {(allowed & members).bit_count()} of {members.bit_count()}"
+                for cell, allowed in zip(cells, self.answer.allowed.values(), strict=True)
+            ]
+        )
+
+    def _group_name(self, who: Principal, gid: int) -> str:
+        return _group(who) if self.answer.members(gid) else f"{_group(who)}, which nobody is in"
+
+    def _what_stops_superusers(self) -> Iterator[Block]:
+        """What says no even to superusers: flags and mounts.
+
+        That a file which nobody may execute is not executed by root either is no news.
+        """
+        lines: dict[str, None] = {}
+        for place, who in enumerate(self.answer.universe.principals):
+            if not superuser(who) or not self.shows(who):
+                continue
+            for right in self.answer.rights:
+                deciding = self.answer.verdict(place, right).deciding
+                if not deciding.allowed and deciding.reason is None:
+                    phrase = words.right_phrase(right, self.answer.end.posture.kind if self.answer.end else None)
+                    lines[f"Not even {naming.principal(who)} may {phrase} it: {why.rule_words(deciding)}"] = None
+        if lines:
+            yield BLANK
+        for line in lines:
+            yield Prose(line, 1, hanging="  ")
+
+    def _stops(self) -> Iterator[Block]:
+        for object_, path, stopped in self.answer.stops():
+            members = self.answer.universe.members(stopped)
+            people = [naming.principal(who) for who in members if who.kind == "user" and self.shows(who)]
+            if people:
+                mode = f" ({octal(object_.posture.mode)} {letters(object_.posture.mode)})" if object_ else ""
+                named = several(people, "users", self.show)
+                yield BLANK
+                yield Prose(f"Stopped on the way, at {visible(path)}{mode}: {named}", 1, hanging="  ")
+
+
+def against_today_fields(effects: Effects) -> Fields:
+    """The machine output of what supposed memberships change."""
+    return {
+        "gains": [shift_fields(found) for found in effects.gains],
+        "losses": [shift_fields(found) for found in effects.losses],
+    }
+
+
+def against_today_blocks(effects: Effects) -> Iterator[Block]:
+    """What supposed memberships change."""
+    yield BLANK
+    yield Verbatim("Against today:")
+    yield from shift_blocks("Gains", kept(effects.gains))
+    yield from shift_blocks("Loses", kept(effects.losses))
+
+
+def _headline(end: Object, accounts: Accounts) -> str:
+    posture = end.posture
+    lists = f", access list of {counted(len(posture.acl.entries), 'entry', 'entries')}" if posture.acl else ""
+    return (
+        f"{octal(posture.mode)}  {letters(posture.mode)}  {words.KIND[posture.kind]} of "
+        f"{naming.user_with_number(posture.uid, accounts)}, group {naming.group_with_number(posture.gid, accounts)}"
+        f"{lists}"
+    )
+
+
+def _painted(cells: Sequence[str]) -> list[Spans]:
+    """Each cell in the colour of the yes or no that it begins with."""
+    painted: list[Spans] = []
+    for cell in cells:
+        first, space, rest = cell.partition(" ")
+        painted.append([Span(first, first), space + rest])
+    return painted
+
+
+def _yeses(cells: tuple[str, ...]) -> int:
+    return sum(cell.startswith("yes") for cell in cells)
+
+
+def _group(who: Principal) -> str:
+    """``watch``, or ``gid 7299``."""
+    return naming.group_of(who) if who.name is not None else f"gid {naming.group_of(who)}"

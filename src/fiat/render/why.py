@@ -1,0 +1,128 @@
+"""One verdict, walked component by component."""
+
+import os
+from collections.abc import Iterator
+
+from fiat.app.ask import Why
+from fiat.core.ask import why
+from fiat.core.model import capabilities
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.mode import permission_letters
+from fiat.core.model.schema import Fields
+from fiat.core.rules.check import Step
+from fiat.core.suggest.advice import Advice, with_others
+from fiat.core.text import shell_word, visible
+from fiat.core.words import naming
+from fiat.core.words.commands import set_command
+from fiat.render import words
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+from fiat.render.output import errno_name
+
+
+class WhyView(Plain):
+    """The verdict, its steps, and what would have to change.
+
+    ``about`` are options that the command lines need for the host that was asked.
+    """
+
+    def __init__(self, found: Why, about: list[tuple[str, str]]) -> None:
+        self.found = found
+        self.accounts = found.host.accounts
+        self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
+
+    def records(self) -> Iterator[Fields]:
+        """The verdict with its steps."""
+        found, verdict = self.found, self.found.verdict
+        yield {
+            "who": {
+                "kind": found.who.kind,
+                "name": found.who.name,
+                "uid": found.who.uid,
+                "gids": sorted(found.who.gids),
+                "pid": found.who.pid,
+                "capabilities": capabilities.names(found.who.capabilities),
+            },
+            "right": found.right.name,
+            "path": found.route.asked,
+            "allowed": verdict.allowed,
+            "errno": errno_name(verdict.errno),
+            "blocker": verdict.blocker.path if verdict.blocker else None,
+            "steps": [_step_fields(step) for step in verdict.steps],
+            "beyond": [_step_fields(step) for step in verdict.beyond],
+            "changes": [
+                {"effect": with_others(advice), "command": self._command(advice), "others": advice.others}
+                for advice in found.advice
+            ],
+        }
+
+    def blocks(self) -> Iterator[Block]:
+        """The answer first, then the reason, then what to do."""
+        found, verdict = self.found, self.found.verdict
+        phrase = words.right_phrase(found.right, found.route.end.posture.kind if found.route.end else None)
+        name, path = naming.principal(found.who), visible(found.route.asked)
+        if verdict.allowed:
+            yield Prose([Span("Yes.", "yes"), f" {name} may {phrase} {path}"])
+        else:
+            number = f"{errno_name(verdict.errno)}, {os.strerror(verdict.errno)}"
+            yield Prose([Span("No.", "no"), f" {name} may not {phrase} {path}  ({number})"])
+        for line in found.explained:
+            yield Prose(line, 1)
+        yield BLANK
+        yield Table(["", "at", "needs", "rule", "entry"], self._rows(), flexible=(1, 4))
+        if found.advice:
+            yield BLANK
+            yield Verbatim("What would have to change, the narrowest first:")
+        for advice in found.advice:
+            command = self._command(advice)
+            yield Prose(f"- {with_others(advice)}{':' if command else ''}", 1, hanging="  ")
+            if command:
+                yield Verbatim(command, 3)
+
+    def _command(self, advice: Advice) -> str:
+        """The command line for what is advised, on the host and with the accounts that were asked; or nothing."""
+        if advice.wish is None:
+            return ""
+        return f"{set_command(advice.path, advice.wish, self.accounts)} --preview{self.about}"
+
+    def _rows(self) -> Iterator[list[Spans]]:
+        """A row for each step; an interpreter that can be run takes only one."""
+        verdict = self.found.verdict
+        for number, step in enumerate((*verdict.steps, *verdict.beyond)):
+            reached = number < len(verdict.steps)
+            if reached:
+                mark = Span("yes", "yes") if step.allowed else Span("NO", "no")
+            else:
+                mark = Span("not reached" if step.allowed else "would stop too", "faint")
+            needs = step.needs
+            if step.runs_for:
+                if reached and step.allowed and needs != "execute" and step.path != step.runs_for:
+                    continue
+                needs += ", as script" if step.path == step.runs_for else ", to run it"
+            yield [mark, visible(step.path), needs, *_decided(step, self.accounts)]
+
+
+def _step_fields(step: Step) -> Fields:
+    return {
+        "path": step.path,
+        "needs": step.needs,
+        "allowed": step.allowed,
+        "rule": step.rule,
+        "entry": step.reason.share.entry.text() if step.reason else None,
+        "effective": permission_letters(step.reason.share.permissions) if step.reason else None,
+        "errno": errno_name(step.errno),
+    }
+
+
+def _decided(step: Step, accounts: Accounts) -> list[str]:
+    """The rule and the entry: ``named user``, ``user:auditor:r--, mask leaves r--``."""
+    if step.reason is None:
+        return ["", why.RULE_WORDS.get(step.rule, step.rule)]
+    share = step.reason.share
+    entry = share.entry
+    text = naming.entry(entry, accounts)
+    if share.permissions != entry.permissions:
+        text += f", mask leaves {permission_letters(share.permissions)}"
+    if step.reason.capability:
+        (power,) = capabilities.names(step.reason.capability)
+        text += f", overridden by CAP_{power.upper()}"
+    return [step.rule.replace("-", " "), text]
