@@ -144,12 +144,10 @@ def test_stopped_at_any_moment_it_can_be_put_back(
 
 
 @needs_root
-def test_what_changed_since_it_was_planned_is_left_survey_of_one(folder: str) -> None:
+def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
     paths = [make(f"{folder}/{name}", 0o600) for name in "abcd"]
     host = LiveHost()
-    made = []
-    for path in paths:
-        made.append(target(host, path, with_tree=False))
+    made = [target(host, path, with_tree=False) for path in paths]
     items = plan.make(host, made, Wish(parse_change("644"))).to_write()
     os.chmod(paths[0], 0o400)
     os.rename(paths[1], f"{folder}/elsewhere")

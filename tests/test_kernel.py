@@ -166,8 +166,8 @@ def test_on_this_machines_own_files() -> None:
     for path in random.Random(SEED).sample(sorted(paths), min(400, len(paths))):
         for right in BASIC:
             route = route_for(host, path, right)
-            # a script is more than its own bits
-            if route.end is not None and right.applies(route.end.posture.kind) and not route.interpreter:
+            # running a file is more than its own bits
+            if route.end is not None and right.applies(route.end.posture.kind) and right is not EXECUTE:
                 asked.append((path, right, objects.permissions_for(right, route.end.posture.kind), route))
     for place, who in enumerate(everyone):
         truth = as_somebody(who, lambda: [may(permissions, path) for path, _, permissions, _ in asked])

@@ -98,7 +98,7 @@ def test_a_symlink_and_its_target_are_shown_apart(folder: str) -> None:
     assert "Too many levels of symbolic links" in fiat("show", f"{folder}/loop").stdout
 
 
-def test_a_large_directory_starts_at_once_and_one_that_shrinks_is_no_crash(folder: str) -> None:
+def test_a_large_directory_is_shown_as_it_comes(folder: str) -> None:
     for number in range(50_000):
         os.close(os.open(f"{folder}/{number}", os.O_CREAT))
     with subprocess.Popen(
@@ -107,14 +107,10 @@ def test_a_large_directory_starts_at_once_and_one_that_shrinks_is_no_crash(folde
         assert running.stdout is not None
         lines = [running.stdout.readline() for _ in range(3)]
         assert lines[2].split()[-1] == "0"
-        assert running.poll() is None  # it goes on reading while its first rows are already here
-        for number in range(40_000, 50_000):
-            os.unlink(f"{folder}/{number}")
+        assert running.poll() is None  # it goes on while its first rows are already here
         out, err = running.communicate()
-    assert running.returncode == 3
-    assert "Traceback" not in err
-    assert err.count("No such file or directory") == err.count("\n") > 0
-    assert out.splitlines()[-1] == f"  {50_000 - err.count(chr(10)):,} files"
+    assert (running.returncode, err) == (0, "")
+    assert out.splitlines()[-1] == "  50,000 files"
 
 
 def test_a_tree_deeper_than_any_path_can_be_long(folder: str) -> None:
@@ -151,7 +147,7 @@ def test_what_may_not_be_read_is_said_and_the_rest_shown(folder: str) -> None:
     status, text, _ = fiat_as(nobody, "show", f"{folder}/shut")
     assert status == 0
     assert "0711  rwx--x--x" in text
-    assert "its first line could not be read (Permission denied), so it is taken for a program" in text
+    assert "its first bytes could not be read (Permission denied), so it is taken for a program" in text
     os.mkdir(f"{folder}/closed", 0o711)
     status, text, errors = fiat_as(nobody, "show", "--below", folder)
     assert status == 3

@@ -205,7 +205,7 @@ def test_names_and_mounts_can_be_supposed(host: ImageHost, data: st.DataObject) 
     mounted = ImageHost("mounted", objects, host.accounts, host.settings)
     read_only = HostAsIf(mounted, Supposition(mounts={"/": mount}))
     assert walk(read_only, new.removesuffix(".new")).objects[-1].mount == mount
-    route, survey = surveyed(read_only, "/")
+    _, survey = surveyed(read_only, "/")
     assert {profile.mount for profile in survey.profiles} == {mount}
 
 

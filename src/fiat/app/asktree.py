@@ -30,7 +30,7 @@ from fiat.core.words.selection import Selection
 
 
 class TreeWho(NamedTuple):
-    """The answer for a tree: who has which of ``rights`` on the entries of ``survey`` that are ``taken``; None is all."""
+    """The answer for a tree: who has which of ``rights`` on the entries of ``survey`` that are ``taken`` (or all)."""
 
     question: Question
     route: Route

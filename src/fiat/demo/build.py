@@ -8,8 +8,10 @@ from fiat.core.errors import PathError
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
+from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import Object
 from fiat.demo import sample
+from fiat.demo.program import smallest_program
 from fiat.host.snapshot import reader as snapshot
 
 TOP = "/srv"
@@ -56,8 +58,15 @@ def _make(object_: Object) -> None:
         os.mknod(path, stat.S_IFSOCK | 0o600)
     else:
         with open(path, "xb") as file:
-            file.write(b"#!" + os.fsencode(object_.script) + b"\n" if object_.script else b"")
+            file.write(_start_of(object_))
             file.truncate(object_.status.size)  # sparse: the sizes are told, not stored
+
+
+def _start_of(object_: Object) -> bytes:
+    """What the file begins with, so that it is the program or the script that it is meant to be."""
+    if object_.script:
+        return b"#!" + os.fsencode(object_.script) + b"\n"
+    return smallest_program() if object_.posture.mode & EXECUTE_BITS else b""
 
 
 def _set_posture(object_: Object) -> None:

@@ -64,7 +64,7 @@ def _prose(block: Prose, screen: Screen) -> Iterator[str]:
     if screen.columns is None:
         yield _painted([Span(indent), *spans(block.text)], screen)
         return
-    room = min(screen.columns, max(_READABLE, 0)) - cells(indent)
+    room = min(screen.columns, _READABLE) - cells(indent)
     fits = cells(indent) + cells(plain(block.text)) <= screen.columns
     wrapped = [spans(block.text)] if fits else wrap(block.text, room, room - cells(block.hanging))
     for number, line in enumerate(wrapped):
@@ -105,6 +105,10 @@ def _words(text: Spans) -> Iterator[list[Span]]:
             word.append(Span(part, span.style))
     if word:
         yield word
+
+
+def _width(line: list[Span]) -> int:
+    return cells("".join(span.text for span in line))
 
 
 def _strip_end(line: list[Span]) -> None:
@@ -169,6 +173,10 @@ class _Layout:
     def _row(self, row: Sequence[Spans]) -> Iterator[str]:
         columns = [self._cell(cell, place) for place, cell in enumerate(row)]
         last = len(columns) - 1
+        too_long: list[Span] | None = None
+        limit = self.limits.get(last)
+        if limit is not None and len(columns[last]) == 1 and _width(columns[last][0]) > limit:
+            too_long, columns[last] = columns[last][0], [[]]  # a name in one piece, on a line of its own
         for number in range(max(map(len, columns))):
             line = [Span(self.indent)]
             for place, column in enumerate(columns):
@@ -176,8 +184,10 @@ class _Layout:
                 line += part
                 if place < last:
                     width = self.limits.get(place, self.widths[place])
-                    line.append(Span(" " * (width - cells("".join(span.text for span in part))) + _GAP))
+                    line.append(Span(" " * (width - _width(part)) + _GAP))
             yield _painted(line, self.screen)
+        if too_long is not None:
+            yield _painted([Span(self.indent + INDENT * 2), *too_long], self.screen)
 
     def _cell(self, cell: Spans, place: int) -> list[list[Span]]:
         limit = self.limits.get(place)

@@ -6,9 +6,9 @@ from typing import NamedTuple
 class Identity(NamedTuple):
     """An inode: of which file system, its number, and when it was made.
 
-    ``filesystem`` names the file system in a way that outlives a mount and,
-    where the file system has an identifier of its own, a restart of the
-    machine; it is not the device number. ``birth`` is in nanoseconds since
+    ``filesystem`` names the file system by an identifier of its own, which
+    outlives a mount and a restart of the machine, and not by the number of its
+    device; it is empty where that is not known. ``birth`` is in nanoseconds since
     the epoch, 0 where it is not known: a new object may be given the inode
     number of one that is gone, and then only the birth tells them apart.
     """

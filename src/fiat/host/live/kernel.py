@@ -63,35 +63,33 @@ class Kernel:
         """What the file system that ``fd`` is on is called in identities.
 
         That is its identifier (statfs(2), ``f_fsid``); where the file system
-        makes that of the device's number, as xfs does, its UUID; and the
-        number of the device where there is nothing better.
+        makes that of the device's number, as xfs does, its UUID. Where neither
+        can be had it has no name: inode and birth have to do then.
         """
         found = self._filesystems.get((device, mount))
         if found is None:
-            found = self._filesystems[device, mount] = self._named(fd, device, mount)
+            found = self._filesystems[device, mount] = self._named(fd, mount)
         return found
 
-    def _named(self, fd: int, device: int, mount: int) -> str:
+    def _named(self, fd: int, mount: int) -> str:
         known = self.mount_with_id(mount)
         if known is not None and known.type == "xfs":
-            uuid = _uuid(fd)
-            if uuid:
-                return uuid
+            return _uuid(known.point)
         try:
             identifier = os.fstatvfs(fd).f_fsid
         except OSError as error:
             if error.errno == errno.EBADF:
                 raise
             identifier = 0
-        return f"{identifier:016x}" if identifier else f"device {os.major(device)}:{os.minor(device)}"
+        return f"{identifier:016x}" if identifier else ""
 
 
-def _uuid(fd: int) -> str:
-    """The UUID of a file system; empty where it cannot be had."""
+def _uuid(point: str) -> str:
+    """The UUID of the file system that is mounted at ``point``; empty where it cannot be had."""
     import fcntl
 
     try:
-        opened = os.open(f"/proc/self/fd/{fd}", os.O_RDONLY | os.O_NONBLOCK)
+        opened = os.open(point, os.O_RDONLY | os.O_DIRECTORY | os.O_NONBLOCK)
     except OSError:
         return ""
     try:
