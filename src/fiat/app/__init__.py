@@ -2,8 +2,9 @@
 
 The doors of this room: :mod:`~fiat.app.hosts` opens a host, :mod:`~fiat.app.look`
 shows and lists, :mod:`~fiat.app.ask` answers who and why, :mod:`~fiat.app.change`
-plans and applies, :mod:`~fiat.app.past` tells of the history and undoes, and
-:mod:`~fiat.app.decode` translates notations.
+plans and applies, :mod:`~fiat.app.past` has the history and undoes, and
+:mod:`~fiat.app.decode` translates notations. :mod:`~fiat.app.interface` puts them
+together for ``import fiat``.
 
 What goes wrong at one path among several is handed to a ``problem`` function
 as a :class:`fiat.core.errors.PathError`; everything else is raised.

@@ -1,4 +1,5 @@
-"""Hosts: the real one (:mod:`fiat.host.live.host`) and one held in memory (:mod:`fiat.host.image.host`).
+"""Hosts: the real one, one held in memory, one held in a file; and where the history is kept.
 
-Both answer to :class:`fiat.core.model.host.Host`.
+All of them answer to :class:`fiat.core.model.host.Host`. The doors of this room:
+``live.host``, ``image.host``, ``snapshot.reader``, ``history.sqlite``.
 """

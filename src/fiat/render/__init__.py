@@ -1,1 +1,6 @@
-"""How results look: text, JSON, JSON Lines, CSV."""
+"""How results look: one model, and its forms.
+
+The doors of this room: ``output`` takes results and shows them as text, JSON, JSON
+Lines or CSV; ``model`` is what a result says of itself; ``text`` lays it out. The
+other modules are named after the result that they show.
+"""

@@ -58,6 +58,11 @@ class Answer:
         allowed = self.allowed.get(right)
         return None if allowed is None else bool(allowed >> place & 1)
 
+    def who_can(self, right: Right | str) -> list[Principal]:
+        """Everyone who has ``right``, which is one of those that were asked."""
+        asked = rights_.right_named(right) if isinstance(right, str) else right
+        return list(self.universe.members(self.allowed[asked]))
+
     def verdict(self, place: int, right: Right) -> Verdict:
         """Why the principal at ``place`` has, or has not, ``right``."""
         return self._access.verdict(self._routes[right], right, place)
@@ -76,9 +81,3 @@ class Answer:
             if stopped:
                 found.append((check.object, check.path, stopped))
         return found
-
-
-def verdict(host: Host, who: Principal, right: Right, path: str) -> tuple[Route, Verdict]:
-    """The route to ``path`` as it is walked for ``right``, and what ``who`` is told there."""
-    route = route_for(host, path, right)
-    return route, Access(Universe([who]), host.settings).verdict(route, right, 0)

@@ -1,1 +1,5 @@
-"""Plans, their guards, applying them and putting back."""
+"""Changing: from a wish to a plan, past the guards, applied and put back.
+
+The doors of this room: ``plan`` (what a wish does to many paths), ``guards``,
+``apply``, ``undo``, ``history`` (what a history is asked for).
+"""

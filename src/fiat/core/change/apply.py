@@ -1,7 +1,6 @@
 """Applying a plan: each object compared with what the plan saw, changed through its handle, and read back."""
 
 import errno
-import time
 from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
@@ -106,8 +105,7 @@ def _all_names_there(handles: Handles, names: Iterable[str], found: Object, node
     the inode's time of change: it must be the same afterwards as before, and
     old enough for a clock that ticks slowly to tell the difference.
     """
-    if time.time_ns() - (found.status.changed or 0) < _TICK:
-        time.sleep(_TICK / 1e9)
+    handles.host.wait_for_clock(found.status.changed or 0)
     for name in names:
         other = handles.open(name)
         try:
@@ -117,10 +115,6 @@ def _all_names_there(handles: Handles, names: Iterable[str], found: Object, node
             other.close()
     again = node.look(program=False)
     return again.status == found.status and again.posture == found.posture
-
-
-_TICK = 20_000_000
-"""Nanoseconds; the kernel's coarse clock, which stamps changes, ticks at least every 10 milliseconds."""
 
 
 def failed(path: str, error: OSError, doing: str = "change") -> PathError:

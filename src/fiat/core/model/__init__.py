@@ -1,1 +1,6 @@
-"""Values: what an access rule knows of objects, accounts and hosts."""
+"""Values, and the interfaces of hosts.
+
+The doors of this room: ``posture`` (what one path says about access), ``right``,
+``principals`` (sets of people), ``finding``, ``wish``, ``host`` (what stands for a
+machine), ``record`` (all of these as JSON, both ways, declared with ``schema``).
+"""

@@ -110,6 +110,9 @@ class Host(Protocol):
     def actor(self) -> Principal:
         """Who acts, when Fiat changes something on this host."""
 
+    def wait_for_clock(self, changed: int) -> None:
+        """Return when what changes from now on is stamped later than ``changed`` (nanoseconds since the epoch)."""
+
     def process(self, pid: int) -> Principal:
         """The running process ``pid`` as the kernel sees it; UnknownAccount if there is none."""
 

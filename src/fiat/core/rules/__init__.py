@@ -1,1 +1,6 @@
-"""Every rule of access and of change, each once."""
+"""Every rule of access and of change, each once.
+
+The doors of this room: ``access`` (who may do what along a route), ``decision``
+(one posture, everyone at once), ``sideeffects`` (what the kernel does by itself),
+``attributes`` (who may change a posture), ``programs`` (what execve(2) sees).
+"""

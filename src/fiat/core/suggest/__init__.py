@@ -1,1 +1,4 @@
-"""What would have to change for a wish to come true."""
+"""What would have to change for a wish to come true.
+
+The door of this room is ``advice``.
+"""

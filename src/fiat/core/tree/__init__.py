@@ -1,1 +1,6 @@
-"""Routes, surveys of trees, and answers for trees."""
+"""Routes, whole trees, and a host as it would be.
+
+The doors of this room: ``walk`` (the route to a path), ``reading`` (the one walk of
+a tree, into a ``survey`` of profiles), ``answers`` (who may do what with all of
+it), ``asif`` (a host seen through a supposed change).
+"""

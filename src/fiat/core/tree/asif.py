@@ -93,6 +93,9 @@ class HostAsIf:
         """Who acts."""
         return self.host.actor()
 
+    def wait_for_clock(self, changed: int) -> None:
+        """Nothing changes here."""
+
     def process(self, pid: int) -> Principal:
         """A running process keeps the groups that it has."""
         return self.host.process(pid)

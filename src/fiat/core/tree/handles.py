@@ -13,12 +13,12 @@ class Handles:
 
     def __init__(self, host: Host) -> None:
         self._chain: list[Node] = [host.root()]
-        self._host = host
+        self.host = host
 
     def open(self, path: str) -> Node:
         """What is at the absolute ``path``; the caller closes it. Raises OSError."""
         if path == "/":
-            return self._host.root()
+            return self.host.root()
         parent, _, name = path.rpartition("/")
         return self._directory(parent or "/").child(name)
 

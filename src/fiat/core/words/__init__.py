@@ -1,1 +1,6 @@
-"""What a person types, and how things are called."""
+"""What a person types, and how things are called.
+
+The doors of this room: ``notation`` (any word for permissions), ``entries`` and
+``selection`` and ``who`` (words of a command line), ``naming`` (names for users,
+groups, principals, entries), ``commands`` (a wish as a command line).
+"""

@@ -106,6 +106,9 @@ class ImageHost:
         """The superuser."""
         return unlisted_user(0, (0,))
 
+    def wait_for_clock(self, changed: int) -> None:
+        """Nothing is stamped here."""
+
     def process(self, pid: int) -> Principal:
         """Always raises: nothing runs in an image."""
         raise self._no_process(pid)

@@ -1,1 +1,5 @@
-"""The real host, through the kernel's interfaces."""
+"""The real host, through the kernel's interfaces.
+
+``host`` is its door. ``postures`` is the one reader of postures, fed by ``facts`` and
+``statx`` for one object, and by ``treereader`` for thousands at a time.
+"""

@@ -2,6 +2,7 @@
 
 import os
 import resource
+import time
 from functools import cached_property
 
 from fiat.core.errors import UnknownAccount
@@ -16,6 +17,10 @@ from fiat.host.live.treenode import TreeNode
 
 # Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
 _REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
+
+
+_TICK = 20_000_000
+"""Nanoseconds; the kernel's coarse clock, which stamps changes, ticks at least every 10 milliseconds."""
 
 
 class LiveHost:
@@ -57,6 +62,11 @@ class LiveHost:
     def actor(self) -> Principal:
         """This process."""
         return self.process(os.getpid())
+
+    def wait_for_clock(self, changed: int) -> None:
+        """Return when what changes from now on is stamped later than ``changed``."""
+        if time.time_ns() - changed < _TICK:
+            time.sleep(_TICK / 1e9)
 
     def process(self, pid: int) -> Principal:
         """The process ``pid``: file system ids, all groups, effective capabilities (proc(5))."""

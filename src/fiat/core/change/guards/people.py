@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from fiat.core.ask.effects import more
+from fiat.core.ask import effects
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.change.steps import Change
 from fiat.core.model.host import Host
@@ -45,7 +45,8 @@ def objections(host: Host, changes: Sequence[tuple[Profile, Change]]) -> Iterato
     asking = Asking(host, host, (universe, universe), _RIGHTS)
     pair = _side_by_side(changes)
     for difference in asking.differences(pair):
-        gained, lost = more(difference.before, difference.after), more(difference.after, difference.before)
+        gained = effects.more(difference.before, difference.after)
+        lost = effects.more(difference.after, difference.before)
         for place in difference.places.tolist():
             if place:
                 change = changes[place - 1][1]

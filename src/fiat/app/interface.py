@@ -1,0 +1,158 @@
+"""The public interface: what ``import fiat`` gives.
+
+Everything takes a host, which :func:`open_host` opens, and words as a command
+line has them. What goes wrong is raised as one of :class:`FiatError`'s kinds.
+"""
+
+from collections.abc import Iterable, Sequence
+
+from fiat.app import ask, past
+from fiat.app import look as looking
+from fiat.app import words as words_
+from fiat.app.ask import Question, Why
+from fiat.app.asktree import TreeWho
+from fiat.app.asktree import who_below as ask_tree
+from fiat.app.change import How, Planned
+from fiat.app.change import apply as apply_plan
+from fiat.app.change import plan as make_plan
+from fiat.app.hosts import arrive, open_host
+from fiat.app.past import open_history
+from fiat.app.running import Result
+from fiat.core.ask.who import Answer
+from fiat.core.change.history import History
+from fiat.core.errors import (
+    FiatError,
+    HistoryError,
+    NotationError,
+    PathError,
+    SnapshotError,
+    UnknownAccount,
+)
+from fiat.core.model.host import Host
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_at
+from fiat.core.tree.survey import Survey
+
+__all__ = [
+    "FiatError",
+    "HistoryError",
+    "Host",
+    "NotationError",
+    "PathError",
+    "SnapshotError",
+    "UnknownAccount",
+    "apply",
+    "look",
+    "open_history",
+    "open_host",
+    "plan",
+    "survey",
+    "undo",
+    "who",
+    "who_below",
+    "why",
+]
+
+
+def look(host: Host, path: str) -> looking.Look:
+    """What ``path`` says about access, with remarks; of a symlink also what it leads to."""
+    (route,) = arrive(host, [path], follow=False)
+    return looking.look(host, route)
+
+
+def who(
+    host: Host,
+    path: str,
+    rights: Iterable[str] = (),
+    *,
+    if_member: Iterable[str] = (),
+    if_not_member: Iterable[str] = (),
+) -> Answer:
+    """Who has which of ``rights`` on ``path``: ``fiat.who(host, path, ["delete"]).who_can("delete")``.
+
+    Without rights, those that are shown where none is asked for. Memberships
+    can be supposed, as ``USER:GROUP``.
+    """
+    question = Question(host, rights=rights, if_member=if_member, if_not_member=if_not_member)
+    (route,) = arrive(host, [path], missing=question.may_be_missing)
+    return ask.who(question, route).answer
+
+
+def who_below(host: Host, path: str, rights: Iterable[str] = (), *, across_mounts: bool = False) -> TreeWho:
+    """The same for everything at and under ``path``."""
+    (route,) = arrive(host, [path])
+    return ask_tree(Question(host, rights=rights), route, across_mounts=across_mounts)
+
+
+def why(host: Host, who: str, right: str, path: str) -> Why:
+    """May ``who`` do ``right`` to ``path``: the verdict with its steps, its reason in words, and advice.
+
+    ``who`` is a user name, ``uid:N``, ``group:NAME``, ``pid:N``, ``anyone-else`` or ``self``.
+    """
+    return ask.why(host, who, right, path)
+
+
+def survey(host: Host, path: str, *, across_mounts: bool = False, most: int | None = None) -> Survey:
+    """Everything at and under ``path``, read once and held compactly; not much more than ``most`` entries of it."""
+    return survey_at(host, path, Extent(across_mounts=across_mounts, most=most))[1]
+
+
+def plan(
+    host: Host,
+    paths: Sequence[str],
+    *,
+    mode: str | None = None,
+    file_mode: str | None = None,
+    dir_mode: str | None = None,
+    owner: str | None = None,
+    group: str | None = None,
+    entries: Iterable[str] = (),
+    no_entries: Iterable[str] = (),
+    default_entries: Iterable[str] = (),
+    like: str | None = None,
+    below: bool = False,
+) -> Planned:
+    """What such a change would do to ``paths``, or with ``below`` to their trees; nothing is written.
+
+    The plan says each object's posture before and after, who gains and who
+    loses which right, and which guards object.
+    """
+    accounts = host.accounts
+    wish = words_.wish(
+        host,
+        mode=mode,
+        file_mode=file_mode,
+        dir_mode=dir_mode,
+        owner=owner,
+        group=group,
+        access=words_.list_wish(accounts, entries=entries, no_entries=no_entries),
+        default=words_.list_wish(accounts, entries=default_entries),
+        like=like,
+    )
+    return make_plan(host, paths, wish, How(below=below))
+
+
+def apply(planned: Planned, history: History | None, accept: Iterable[str] = ()) -> Result:
+    """Carry out a plan; with a ``history`` it can be undone.
+
+    Raises :class:`FiatError` where a guard objects that is not among those to
+    ``accept``; then nothing is changed. The first path that fails is raised as
+    :class:`PathError` when all the others are done.
+    """
+    guards = planned.refused_by(tuple(accept))
+    if guards:
+        raise FiatError(f"guard {guards[0].code} objects to {guards[0].path!r}: {guards[0].text}")
+    failed: list[PathError] = []
+    result = apply_plan(planned, history, ("import fiat",), problem=failed.append)
+    if failed:
+        raise failed[0]
+    return result
+
+
+def undo(host: Host, history: History, number: int | None = None) -> Result:
+    """Put back the run with ``number``, or the latest that was not put back yet."""
+    failed: list[PathError] = []
+    done = past.put_back(past.undoing(host, history, number), history, ("import fiat",), problem=failed.append)
+    if failed:
+        raise failed[0]
+    return done.result or Result()

@@ -1,0 +1,113 @@
+"""Each room imports only from rooms above it; nothing goes round in a circle; the core stays pure."""
+
+import ast
+from collections.abc import Iterator
+from pathlib import Path
+
+import fiat
+
+SOURCE = Path(fiat.__file__).parent
+
+ROOMS = """
+    core.text core.errors core.model core.words core.rules core.tree core.ask core.change core.suggest core.state
+    engine host demo app render cli
+""".split()
+"""From the top down: a room imports from itself and from those before it."""
+
+SEES_ONLY = {"cli": {"cli", "app", "render"}}
+"""Rooms that import from some of those above alone."""
+
+IMPURE = {"argparse", "sys", "time", "datetime", "subprocess", "socket", "shutil", "tempfile", "logging"}
+"""What the core must not import: the terminal, clocks, other processes."""
+
+FREE = {"fiat", "fiat.__main__"}
+"""The public interface and ``python -m fiat`` import what they like."""
+
+
+def modules() -> dict[str, ast.Module]:
+    found = {}
+    for path in SOURCE.rglob("*.py"):
+        parts = path.relative_to(SOURCE.parent).with_suffix("").parts
+        name = ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+        found[name] = ast.parse(path.read_text())
+    return found
+
+
+def imports(tree: ast.Module, known: dict[str, ast.Module]) -> Iterator[str]:
+    """Everything that is imported, wherever that stands: in functions and under conditions too."""
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            assert node.level == 0, "no relative imports"
+            assert node.module is not None
+            for alias in node.names:
+                inner = f"{node.module}.{alias.name}"
+                yield inner if inner in known else node.module
+
+
+def room_of(module: str) -> str:
+    parts = module.split(".")[1:]
+    return ".".join(parts[:2]) if parts[0] == "core" else parts[0]
+
+
+def test_rooms_import_only_from_those_above() -> None:
+    known = modules()
+    assert len(known) > 100
+    for module, tree in known.items():
+        if module in FREE or module == "fiat.core":
+            continue
+        here = room_of(module)
+        for other in imports(tree, known):
+            if not other.startswith("fiat.") or other == "fiat":
+                continue
+            there = room_of(other)
+            assert ROOMS.index(there) <= ROOMS.index(here), f"{module} imports {other}, which stands below it"
+            assert there in SEES_ONLY.get(here, {there}), f"{module} imports {other}"
+
+
+def test_nothing_goes_round_in_a_circle() -> None:
+    known = modules()
+    above = {module: {one for one in imports(tree, known) if one in known} - {module} for module, tree in known.items()}
+    for module in FREE:
+        above[module] = set()
+    # `fiat demo` runs other commands, which is what it is for
+    above["fiat.cli.commands.demo"].discard("fiat.cli.main")
+    done: set[str] = set()
+    path: list[str] = []
+
+    def visit(module: str) -> None:
+        assert module not in path, " imports ".join([*path[path.index(module) :], module])
+        if module not in done:
+            path.append(module)
+            for other in sorted(above[module]):
+                visit(other)
+            path.pop()
+            done.add(module)
+
+    for module in known:
+        visit(module)
+
+
+def test_the_core_is_pure() -> None:
+    known = modules()
+    for module, tree in known.items():
+        if module.startswith("fiat.core"):
+            assert not IMPURE & set(imports(tree, known)), module
+            names = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+            assert "print" not in names, module
+            attributes = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
+            assert not attributes & {"environ", "getenv"}, module
+
+
+def test_each_room_names_its_doors() -> None:
+    for path in SOURCE.rglob("__init__.py"):
+        text = ast.get_docstring(ast.parse(path.read_text()))
+        assert text, path
+        assert len(text.splitlines()) > 1 or path.parent.name in ("options", "commands", "image", "snapshot", "history")
+
+
+def test_no_test_imports_another() -> None:
+    for path in Path(__file__).parent.glob("test_*.py"):
+        for other in imports(ast.parse(path.read_text()), {}):
+            assert not other.startswith("test_"), f"{path.name} imports {other}"
