@@ -6,6 +6,10 @@ from collections.abc import Iterator
 
 import pytest
 
+from support.filesystems import ROOT
+
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # the programs that tests start would be compiled each time
+
 
 @pytest.fixture
 def folder() -> Iterator[str]:
@@ -13,3 +17,16 @@ def folder() -> Iterator[str]:
     with tempfile.TemporaryDirectory(prefix="fiat-test-") as path:
         os.chmod(path, 0o755)
         yield path
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What needs root is skipped for others, but not where everything must be tested.
+
+    A test that is given the kind of a file system mounts one, unless that is ``here``.
+    """
+    for item in items:
+        if getattr(item, "callspec", None) and item.callspec.params.get("kind", "here") != "here":  # type: ignore[attr-defined]
+            item.add_marker(pytest.mark.root)
+        if item.get_closest_marker("root") and not ROOT and not os.environ.get("FIAT_TEST_EVERYTHING"):
+            item.add_marker(pytest.mark.skip(reason="needs root"))

@@ -11,6 +11,7 @@ import pytest
 from fiat.core.change import plan
 from fiat.core.change.apply import apply, entries_of, take
 from fiat.core.change.history import Beginning
+from fiat.core.change.planned import Item
 from fiat.core.change.undo import put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
@@ -26,8 +27,6 @@ from support.files import POWERS, set_state, state_of
 from support.filesystems import KINDS, ROOT, fresh
 from support.kernel import as_somebody, keep_capabilities
 from support.worlds import GIDS, UIDS, World
-
-needs_root = pytest.mark.skipif(not ROOT, reason="gives files away")
 
 
 def any_change(dice: random.Random) -> str:
@@ -75,7 +74,7 @@ def any_wish(world: World, dice: random.Random, others: list[Posture]) -> Wish:
     return wish
 
 
-def attempt(path: str, item: plan.Item) -> int:
+def attempt(path: str, item: Item) -> int:
     """The errno with which the kernel refuses the steps of a change, tried all the same."""
     _, node = open_end(LiveHost(), path, follow=False)
     assert node is not None
@@ -95,7 +94,7 @@ def changes_as_this_process(
     host = LiveHost(world.people)
     tried = 0
     wrong: list[str] = []
-    done: list[plan.Item] = []
+    done: list[Item] = []
     attempted: set[str] = set()
     postures = []
     for path in world.objects:
@@ -130,7 +129,7 @@ def changes_as_this_process(
 _SOME = (capabilities.CHOWN, capabilities.FOWNER, capabilities.FSETID, capabilities.SETFCAP)
 
 
-@needs_root
+@pytest.mark.root
 @pytest.mark.parametrize("kind", ["ext4", "btrfs"])
 def test_the_same_for_processes_with_some_capabilities(kind: str) -> None:
     """Who may give files away may yet not be their owner, nor set their special bits."""

@@ -10,7 +10,6 @@ from fiat.core.model import accesslist, listbytes
 from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.principals import Principal
 from fiat.core.words.entries import parse_list
-from support.filesystems import ROOT
 from support.program import fiat, fiat_as, machine, sample
 
 S = "/srv/skerry"
@@ -171,7 +170,7 @@ def test_the_demo_runs_to_its_end() -> None:
         assert part in done.stdout
 
 
-@pytest.mark.skipif(not ROOT, reason="gives files away")
+@pytest.mark.root
 def test_the_built_sample_is_the_sample(folder: str) -> None:
     assert fiat("demo", f"{folder}/new").returncode == 0
     top, accounts = f"{folder}/new", f"{folder}/new/accounts"
@@ -227,7 +226,7 @@ def test_set_with_a_list_changes_the_mask(folder: str) -> None:
     assert {loss["who"] for loss in value["losses"]} == {"uid:7105"}
 
 
-@pytest.mark.skipif(not ROOT, reason="becomes somebody else")
+@pytest.mark.root
 def test_an_ordinary_user_is_told_what_cannot_be_done(folder: str) -> None:
     os.chmod(folder, 0o755)
     os.mkdir(f"{folder}/shut", 0o700)

@@ -12,7 +12,7 @@ import pytest
 
 from fiat.cli.main import main
 from support.estates import Estate, Having, having, remember, write_accounts
-from support.filesystems import ROOT, fresh
+from support.filesystems import fresh
 from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_ESTATES", "8"))
@@ -64,7 +64,7 @@ def between(before: Having, after: Having, known: set[str]) -> Shifts:
     return Counter((who, right) for who, right, path in after - before if path in known)
 
 
-@pytest.mark.skipif(not ROOT, reason="becomes everyone")
+@pytest.mark.root
 @pytest.mark.parametrize("kind", ["here", "tmpfs"])
 def test_gains_and_losses_are_the_kernels(kind: str) -> None:
     wrong: dict[tuple[int, int], str] = {}

@@ -22,10 +22,8 @@ from fiat.engine import changing as changing
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.host import LiveHost
 from support.files import in_child, make, mode_of, state_of, states
-from support.filesystems import ROOT, fresh
+from support.filesystems import fresh
 from support.surveys import target
-
-needs_root = pytest.mark.skipif(not ROOT, reason="root is what is attacked")
 
 
 def a_tree(top: str, folders: int, files: int) -> str:
@@ -71,7 +69,7 @@ def swap_for_ever(top: str, outside: str, seed: int, swaps: mmap.mmap) -> None:
 _COUNT = struct.Struct("Q")
 
 
-@needs_root
+@pytest.mark.root
 def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) -> None:
     top, outside = a_tree(f"{folder}/tree", 40, 5), a_tree(f"{folder}/outside", 40, 5)
     before = states(outside)
@@ -101,7 +99,7 @@ def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) ->
     assert states(outside) == before
 
 
-@needs_root
+@pytest.mark.root
 @pytest.mark.parametrize("blow", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 @pytest.mark.parametrize("kind", ["ext4", "tmpfs"])
 def test_stopped_at_any_moment_it_can_be_put_back(
@@ -143,7 +141,7 @@ def test_stopped_at_any_moment_it_can_be_put_back(
             assert SqliteHistory(place).run(run.number).undone_by == run.number + 1
 
 
-@needs_root
+@pytest.mark.root
 def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
     paths = [make(f"{folder}/{name}", 0o600) for name in "abcd"]
     host = LiveHost()

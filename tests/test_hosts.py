@@ -15,13 +15,11 @@ from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.live.mounts import read_mounts
 from fiat.host.snapshot import reader as snapshot
-from support.filesystems import ROOT, fresh
+from support.filesystems import fresh
 from support.worlds import APPEND_ONLY, IMMUTABLE, change_flags, protections
 
-needs_root = pytest.mark.skipif(not ROOT, reason="gives files away")
 
-
-@needs_root
+@pytest.mark.root
 def test_the_sample_in_memory_and_the_built_one_answer_alike() -> None:
     image = snapshot.read(sample.SNAPSHOT)
     with fresh("here") as top, protections((1, 2, 1)):
@@ -67,7 +65,7 @@ def test_mounts_are_read_with_their_escapes_and_options() -> None:
     assert (found.mount.point, found.mount.type) == ("/proc", "proc")
 
 
-@needs_root
+@pytest.mark.root
 @pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs", "tmpfs"])
 @pytest.mark.parametrize(("flag", "name"), [(0, ()), (IMMUTABLE, ("immutable",)), (APPEND_ONLY, ("append-only",))])
 def test_flags_by_ioctl_and_by_statx(kind: str, flag: int, name: tuple[str, ...]) -> None:

@@ -130,10 +130,7 @@ def test_on_a_read_only_file_system(kind: str, record_property: Record) -> None:
         judge(made, record_property)
 
 
-needs_many_users = pytest.mark.skipif(not ROOT, reason="needs many users, and mounts")
-
-
-@needs_many_users
+@pytest.mark.root
 @pytest.mark.parametrize("options", ["ro", "noexec", "nodev", "nosymfollow", "ro,noexec,nosuid,nodev"])
 @pytest.mark.parametrize("kind", ["ext4", "xfs", "tmpfs"])
 def test_through_a_mount_with(options: str, kind: str, record_property: Record) -> None:
@@ -141,14 +138,14 @@ def test_through_a_mount_with(options: str, kind: str, record_property: Record) 
         judge(made, record_property, lambda world: mounted_twice(world, options))
 
 
-@needs_many_users
+@pytest.mark.root
 @pytest.mark.parametrize("levels", [(1, 1, 1), (1, 2, 2), (0, 2, 1), (1, 0, 2)])
 def test_under_protections(levels: tuple[int, int, int], record_property: Record) -> None:
     with worlds("tmpfs", WORLDS // 2) as made, protections(levels):
         judge(made, record_property)
 
 
-@needs_many_users
+@pytest.mark.root
 def test_on_this_machines_own_files() -> None:
     """Every account of this host on a sample of what is really there, without changing anything."""
     host = LiveHost()
@@ -202,7 +199,7 @@ def only_the_flag(object_: object, flag: str) -> bool:
     return False
 
 
-@needs_many_users
+@pytest.mark.root
 @pytest.mark.parametrize(
     ("place", "name", "wrong_rule"),
     [

@@ -16,8 +16,6 @@ from support.filesystems import ROOT, fresh
 from support.program import fiat, machine, sample
 from support.worlds import IMMUTABLE, change_flags
 
-needs_root = pytest.mark.skipif(not ROOT, reason="gives files away")
-
 
 def history(folder: str) -> tuple[str, str]:
     return "--history", f"{folder}/history.db"
@@ -128,7 +126,7 @@ def test_a_named_link_and_a_link_in_a_tree(folder: str) -> None:
         assert (os.lstat(f"{top}/link").st_uid, state_of(outside)) == (7102, before)
 
 
-@needs_root
+@pytest.mark.root
 @pytest.mark.parametrize("guard", GUARDS)
 def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
@@ -179,7 +177,7 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str) -> No
     assert state_of(place) == before
 
 
-@needs_root
+@pytest.mark.root
 def test_undo_leaves_alone_what_is_no_longer_what_it_was(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     names = [make(f"{top}/{name}", 0o644) for name in "abcdef"]
@@ -208,7 +206,7 @@ def test_undo_leaves_alone_what_is_no_longer_what_it_was(folder: str) -> None:
     assert [(run["state"], run["changed"]) for run in runs] == [("partial", 3), ("done", 7)]
 
 
-@needs_root
+@pytest.mark.root
 def test_a_failure_does_not_stop_the_others_unless_asked(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     names = [make(f"{top}/{name}", 0o644) for name in "abc"]
@@ -223,7 +221,7 @@ def test_a_failure_does_not_stop_the_others_unless_asked(folder: str) -> None:
         change_flags(names[1], 0)
 
 
-@needs_root
+@pytest.mark.root
 def test_where_no_history_can_be_written_nothing_changes(folder: str) -> None:
     path = make(f"{folder}/f", 0o644)
     with fresh("tmpfs", "size=64k") as full:

@@ -34,8 +34,6 @@ from support.kernel import as_somebody, may
 from support.program import fiat
 from support.worlds import World
 
-needs_root = pytest.mark.skipif(not ROOT, reason="mounts, or becomes somebody else")
-
 
 def surveyed(path: str, *, across: bool = False) -> tuple[Route, Survey]:
     return survey_at(LiveHost(), path, Extent(across_mounts=across))
@@ -93,7 +91,7 @@ def test_a_tree_read_in_bulk_is_what_its_objects_are(kind: str, monkeypatch: pyt
                         assert contents(surveyed(world.top)[1]) == contents(survey)
 
 
-@needs_root
+@pytest.mark.root
 @pytest.mark.parametrize("kind", KINDS)
 def test_answers_for_a_tree_are_those_for_its_paths_and_the_kernels(kind: str) -> None:
     with fresh(kind) as top:
@@ -123,7 +121,7 @@ def test_answers_for_a_tree_are_those_for_its_paths_and_the_kernels(kind: str) -
                         assert bool(bits & bit) == (number == 0), (who, want, path)
 
 
-@needs_root
+@pytest.mark.root
 def test_other_mounts_in_the_tree(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     at = make(f"{top}/mounted", 0o755, directory=True)
@@ -146,7 +144,7 @@ def test_other_mounts_in_the_tree(folder: str) -> None:
     assert len(survey) > 1
 
 
-@needs_root
+@pytest.mark.root
 def test_what_may_not_be_read_is_told(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     for name, mode in (("shut", 0o700), ("listed", 0o744)):

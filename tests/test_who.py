@@ -34,15 +34,13 @@ from fiat.core.words.who import parse as parse_who
 from fiat.host.image.host import ImageHost
 from fiat.host.live.accounts import NameService
 from fiat.host.live.host import LiveHost
-from support.filesystems import ROOT, fresh
+from support.filesystems import fresh
 from support.kernel import become, keep_capabilities, tries
 from support.program import fiat, machine, sample
 from support.worlds import World, protections
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
-
-needs_root = pytest.mark.skipif(not ROOT, reason="becomes somebody else")
 
 
 @pytest.mark.parametrize(
@@ -279,7 +277,7 @@ def background(task: Callable[[], None]) -> int:
     return child
 
 
-@needs_root
+@pytest.mark.root
 @pytest.mark.parametrize(
     "powers",
     [
@@ -324,7 +322,7 @@ def test_a_process_with_other_groups_and_some_capabilities(powers: int, monkeypa
             os.waitpid(pid, 0)
 
 
-@needs_root
+@pytest.mark.root
 def test_a_process_that_lacks_a_group_of_its_user_is_warned_of() -> None:
     with tempfile.TemporaryDirectory() as accounts:
         for name, text in (("passwd", "tidefeed:x:7106:7201::/:\n"), ("group", "watch:x:7201:\nnew:x:7299:tidefeed\n")):

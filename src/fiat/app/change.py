@@ -6,11 +6,10 @@ from typing import NamedTuple
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
-from fiat.core.ask.effects import Shift
 from fiat.core.change import plan as plans
 from fiat.core.change.apply import entries_of
 from fiat.core.change.guards import GUARDS
-from fiat.core.change.history import Beginning, History, KeptShift
+from fiat.core.change.history import Beginning, History, kept
 from fiat.core.change.plan import Plan, Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
@@ -21,7 +20,6 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_of
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import open_end
-from fiat.core.words import naming
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
 
@@ -151,8 +149,3 @@ def apply(
         progress=progress,
         stop_at_first=stop_at_first,
     )
-
-
-def kept(shifts: Iterable[Shift]) -> tuple[KeptShift, ...]:
-    """Gains or losses as the history keeps them, and as they are shown."""
-    return tuple(KeptShift(naming.word_for(one.principal), one.right.name, one.paths, one.apart) for one in shifts)

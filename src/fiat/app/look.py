@@ -1,7 +1,7 @@
 """Looking: one path, what is in a directory, a whole tree."""
 
 import errno
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
@@ -13,8 +13,14 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
 from fiat.core.model.route import Route
-from fiat.core.tree.walk import walk
+from fiat.core.text import natural_order
+from fiat.core.tree.inside import inside, names_in
+from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import open_end, walk
 from fiat.core.words.selection import Selection
+
+_STEP = 1000
+"""Entries between two reports of progress."""
 
 Note = Callable[[Iterable[Finding]], None]
 """Takes note of what Fiat does not evaluate."""
@@ -82,15 +88,44 @@ def listing(
     if not route.end.posture.directory:
         problem(PathError(route.asked, errno.ENOTDIR, "list what is in"))
         return None
-    objects = _objects(host, route, selection, tree, across_mounts, problem, note, progress)
-    return Listing(route.end.path, objects, host)
+    found = (
+        _below(host, route, selection, across_mounts, problem, note, progress)
+        if tree
+        else _inside(host, route, selection, problem, note, progress)
+    )
+    return Listing(route.end.path, found, host)
 
 
-def _objects(
+def _inside(
+    host: Host, route: Route, selection: Selection, problem: Problem, note: Note, progress: Progress
+) -> Iterator[Object]:
+    _, node = open_end(host, route.asked)
+    if node is None:
+        raise PathError(route.asked, errno.ENOENT, "list what is in")
+    troubles: list[Trouble] = []
+    kinds: set[Hashable] = set()
+    try:
+        names = sorted(filter(selection.takes_name, names_in(node, troubles)), key=natural_order)
+        for count, (child, found) in enumerate(inside(node, names, troubles), 1):
+            child.close()
+            if count % _STEP == 0:
+                progress(count, node.path)
+            kind = caveats.kind_of(found)
+            if kind not in kinds:
+                kinds.add(kind)
+                note(caveats.of_object(found))
+            if selection.takes(found, host.accounts):
+                yield found
+    finally:
+        node.close()
+    for trouble in troubles:
+        problem(PathError(trouble.path, trouble.errno))
+
+
+def _below(
     host: Host,
     route: Route,
     selection: Selection,
-    tree: bool,
     across_mounts: bool,
     problem: Problem,
     note: Note,
@@ -100,8 +135,7 @@ def _objects(
     from fiat.core.tree.extent import Extent
     from fiat.core.tree.reading import survey_at
 
-    extent = Extent(across_mounts=across_mounts, one_level=not tree, details=True)
-    _, survey = survey_at(host, route.asked, extent, progress)
+    _, survey = survey_at(host, route.asked, Extent(across_mounts=across_mounts, details=True), progress)
     for trouble in survey.troubles:
         problem(PathError(trouble.path, trouble.errno))
     for place in first_of_each_kind(survey):

@@ -51,14 +51,13 @@ def _run(arguments: list[str]) -> int:
         return 0
     from fiat.app.status import Status
     from fiat.app.text import FiatError
-    from fiat.cli.registry import COMMANDS, load
+    from fiat.cli.registry import COMMANDS, run_command
 
     word = arguments[0] if arguments else ""
     if word not in COMMANDS:
         return _without_command(word, arguments)
     try:
-        command = load(word)
-        return command.run(command.parser.parse_args(command.prepare(arguments[1:])))
+        return run_command(word, arguments[1:])
     except FiatError as error:
         _debug()
         print(f"fiat {word}: {error}", file=sys.stderr)

@@ -61,6 +61,12 @@ def load(name: str) -> Loaded:
     return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
 
 
+def run_command(name: str, arguments: list[str]) -> int:
+    """Run a command line that begins with the command ``name``; its exit status."""
+    command = load(name)
+    return command.run(command.parser.parse_args(command.prepare(arguments)))
+
+
 def _epilog(examples: tuple[tuple[str, str], ...]) -> str:
     if not examples:
         return ""

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 from fiat.core.change import apply as applying
 from fiat.core.change.apply import Outcome, Stopping
-from fiat.core.change.plan import Item
+from fiat.core.change.planned import Item
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
 from fiat.engine.processes import Workers

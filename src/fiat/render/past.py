@@ -14,8 +14,8 @@ from fiat.core.model.schema import Fields
 from fiat.core.text import counted, of_all, several, shell_word, visible
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks
+from fiat.render.ending import ending, history_fields, history_option
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim
-from fiat.render.plan import ending, history_fields, history_option
 
 _FATES = {
     Fate.PLANNED: "changed",

@@ -3,14 +3,16 @@
 import os
 from collections.abc import Iterator, Sequence
 
-from fiat.app.change import Planned, kept
+from fiat.app.change import Planned
 from fiat.app.running import Result
+from fiat.core.change.history import kept
 from fiat.core.model.finding import Finding
 from fiat.core.model.record import PostureRecord, finding_fields, guard_fields
 from fiat.core.model.schema import Fields
-from fiat.core.text import counted, of_all, several, shell_word, visible
+from fiat.core.text import counted, of_all, several, visible
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import shift_blocks, shift_fields
+from fiat.render.ending import ending, history_fields
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
 
 
@@ -163,23 +165,3 @@ def _objection(guard: Finding) -> Prose:
         where = f"{counted(guard.paths, 'path')}, such as {where}"
     text = f"Guard {guard.code} would refuse this. {where}: {guard.text}. --accept {guard.code} does it."
     return Prose(text, hanging="  ")
-
-
-def history_fields(result: Result) -> Fields | None:
-    """The machine output of where a run is in the history."""
-    return None if result.number is None else {"run": result.number, "file": result.place}
-
-
-def history_option(place: str | None) -> str:
-    """What a command line needs to speak of the same history."""
-    return "" if place is None else f" --history {shell_word(place)}"
-
-
-def ending(result: Result, history: str | None, does: str = "puts it back") -> Iterator[Block]:
-    """The last line: what to type for the way back."""
-    if result.number is None or not (result.changed or result.failed or result.left):
-        return
-    rest = f" {counted(result.left, 'path')} not tried." if result.left else ""
-    yield BLANK
-    text = f"Run {result.number} in the history; fiat undo {result.number}{history_option(history)} {does}.{rest}"
-    yield Prose(text)

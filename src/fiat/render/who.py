@@ -4,9 +4,9 @@ import itertools
 from collections.abc import Callable, Iterator, Sequence
 
 from fiat.app.ask import Who
-from fiat.app.change import kept
 from fiat.core.ask import why
 from fiat.core.ask.effects import Effects
+from fiat.core.change.history import kept
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind

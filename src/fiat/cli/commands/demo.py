@@ -13,6 +13,7 @@ from fiat.app import sample
 from fiat.app.hosts import SAMPLE
 from fiat.app.status import Status
 from fiat.app.text import FiatError
+from fiat.cli.registry import run_command
 from fiat.render.demo import BuiltView, ending, introduction, scene_blocks
 from fiat.render.output import Output
 
@@ -30,17 +31,15 @@ def run(args: argparse.Namespace) -> int:
     if args.folder is not None:
         output.add(BuiltView(sample.build(os.path.abspath(args.folder))))
         return output.finish()
-    from fiat.cli.main import main
-
     scenes = sample.scenes()
     for block in introduction(len(scenes)):
         output.print(block)
     for number, scene in enumerate(scenes, 1):
-        command = [*scene.command, "--from", SAMPLE]
-        for block in scene_blocks(scene, shlex.join(command)):
+        name, words = scene.command[0], [*scene.command[1:], "--from", SAMPLE]
+        for block in scene_blocks(scene, shlex.join([name, *words])):
             output.print(block)
         sys.stdout.flush()
-        status = main(command)
+        status = run_command(name, words)
         if status not in (Status.DONE, Status.NO):
             raise FiatError(f"scene {number} of the demo ended with status {status}")
     for block in ending():

@@ -1,6 +1,7 @@
 """What Fiat does not evaluate, said where it applies."""
 
 import os
+from collections.abc import Hashable
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
@@ -46,6 +47,11 @@ def of_object(object_: Object) -> list[Finding]:
     if mount is not None:
         found += _of_mount(mount)
     return found
+
+
+def kind_of(object_: Object) -> Hashable:
+    """What decides which caveats :func:`of_object` finds: where it is the same, they say the same."""
+    return object_.mount, object_.label is None, object_.unknown
 
 
 def _of_mount(mount: Mount) -> list[Finding]:

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 from fiat.core.change.history import Entry
-from fiat.core.change.plan import Item
+from fiat.core.change.planned import Item
 from fiat.core.change.steps import Steps
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host, Node

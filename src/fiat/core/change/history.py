@@ -4,8 +4,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from enum import Enum
 from typing import NamedTuple, Protocol
 
+from fiat.core.ask.effects import Shift
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
+from fiat.core.words import naming
 
 
 class State(Enum):
@@ -58,6 +60,11 @@ class KeptShift(NamedTuple):
     right: str
     paths: int
     apart: int
+
+
+def kept(shifts: Iterable[Shift]) -> tuple[KeptShift, ...]:
+    """Gains or losses as the history keeps them, and as they are shown."""
+    return tuple(KeptShift(naming.word_for(one.principal), one.right.name, one.paths, one.apart) for one in shifts)
 
 
 class Run(NamedTuple):

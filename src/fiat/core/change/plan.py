@@ -16,6 +16,7 @@ from fiat.core.ask.effects import Effects, Shift
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.who import universe_of
 from fiat.core.change import guards, notes, steps
+from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.steps import Change
 from fiat.core.change.wanted import wanted
 from fiat.core.model.finding import Finding
@@ -49,34 +50,6 @@ class Target(NamedTuple):
     survey: Survey
     chosen: NDArray[np.bool_]
     with_tree: bool
-
-
-class PlannedChange(NamedTuple):
-    """A change with what is to be said of it; one for all entries with the profile that it starts from."""
-
-    profile: Profile
-    change: Change
-    notes: tuple[Finding, ...] = ()
-
-
-class Item(NamedTuple):
-    """One object and its change.
-
-    ``links`` is how many names it has. ``names`` are all of these where it has
-    several and all are in the tree, and None where they are not, or where
-    nobody minds.
-    """
-
-    path: str
-    identity: Identity
-    planned: PlannedChange
-    links: int = 1
-    names: tuple[str, ...] | None = None
-
-    @property
-    def change(self) -> Change:
-        """The change alone."""
-        return self.planned.change
 
 
 class Part(NamedTuple):

@@ -1,7 +1,6 @@
 """Reading a whole tree: the one walk that everything about trees stands on."""
 
 import os
-import posixpath
 from typing import Protocol, runtime_checkable
 
 import numpy as np
@@ -13,10 +12,10 @@ from fiat.core.model.route import Route
 from fiat.core.tree.asif import FewPostures, NodeAsIf, Supposition
 from fiat.core.tree.assembly import Assembly, Batch
 from fiat.core.tree.extent import Extent
+from fiat.core.tree.inside import inside, names_in
 from fiat.core.tree.postures import PosturesOfMany, postures_of_many
 from fiat.core.tree.profile import profile_of
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import open_end
 
 
@@ -82,11 +81,11 @@ def _object_by_object(top: Node, extent: Extent, progress: Progress) -> Survey:
     waiting: list[tuple[int, Node, Object]] = [(0, top, found)] if found.posture.directory else []
     while waiting:
         entry, node, directory = waiting.pop()
-        inside, nodes = _inside(node, assembly)
+        objects, nodes = _inside(node, assembly)
         if node is not top:
             node.close()
-        first = assembly.add(_batch(inside, assembly), [entry])
-        for place, (child, one) in enumerate(zip(nodes, inside, strict=True), first):
+        first = assembly.add(_batch(objects, assembly), [entry])
+        for place, (child, one) in enumerate(zip(nodes, objects, strict=True), first):
             wanted = one.posture.directory and not extent.one_level
             if wanted and not extent.across_mounts and one.mount != directory.mount:
                 assembly.skipped.append(one.path)
@@ -106,37 +105,24 @@ def _object_by_object(top: Node, extent: Extent, progress: Progress) -> Survey:
 
 def _inside(node: Node, assembly: Assembly) -> tuple[list[Object], list[Node]]:
     """What is in a directory, names sorted by their bytes, held open."""
-    inside: list[Object] = []
-    nodes: list[Node] = []
-    try:
-        names = sorted(node.names(), key=os.fsencode)
-    except OSError as error:
-        assembly.troubles.append(Trouble(node.path, error.errno or 0))
-        return inside, nodes
-    for name in names:
-        try:
-            child = node.child(name)
-        except OSError as error:
-            assembly.troubles.append(Trouble(posixpath.join(node.path, name), error.errno or 0))
-            continue
-        inside.append(child.look())
-        nodes.append(child)
-    return inside, nodes
+    names = sorted(names_in(node, assembly.troubles), key=os.fsencode)
+    found = list(inside(node, names, assembly.troubles))
+    return [one for _, one in found], [child for child, _ in found]
 
 
-def _batch(inside: list[Object], assembly: Assembly) -> Batch:
-    names = [os.fsencode(one.path.rpartition("/")[2]) for one in inside]
-    status = [one.status for one in inside]
+def _batch(objects: list[Object], assembly: Assembly) -> Batch:
+    names = [os.fsencode(one.path.rpartition("/")[2]) for one in objects]
+    status = [one.status for one in objects]
     return Batch(
-        profile=np.array([assembly.number(profile_of(one)) for one in inside], np.int32),
+        profile=np.array([assembly.number(profile_of(one)) for one in objects], np.int32),
         inode=np.array([one.identity.inode for one in status], np.uint64),
         links=np.array([one.links for one in status], np.uint32),
         birth=np.array([one.identity.birth for one in status], np.int64),
         name_lengths=np.array([len(name) for name in names], np.uint16),
         names=b"".join(names),
         directories=np.array([-1], np.int32),
-        counts=np.array([len(inside)], np.int32),
+        counts=np.array([len(objects)], np.int32),
         size=np.array([one.size for one in status], np.int64),
         changed=np.array([one.changed or 0 for one in status], np.int64),
-        targets=tuple((place, os.fsencode(one.target)) for place, one in enumerate(inside) if one.target is not None),
+        targets=tuple((place, os.fsencode(one.target)) for place, one in enumerate(objects) if one.target is not None),
     )

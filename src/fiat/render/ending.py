@@ -1,0 +1,28 @@
+"""How a run ended: where it is in the history, and the way back."""
+
+from collections.abc import Iterator
+
+from fiat.app.running import Result
+from fiat.core.model.schema import Fields
+from fiat.core.text import counted, shell_word
+from fiat.render.model import BLANK, Block, Prose
+
+
+def history_fields(result: Result) -> Fields | None:
+    """The machine output of where a run is in the history."""
+    return None if result.number is None else {"run": result.number, "file": result.place}
+
+
+def history_option(place: str | None) -> str:
+    """What a command line needs to speak of the same history."""
+    return "" if place is None else f" --history {shell_word(place)}"
+
+
+def ending(result: Result, history: str | None, does: str = "puts it back") -> Iterator[Block]:
+    """The last line: what to type for the way back."""
+    if result.number is None or not (result.changed or result.failed or result.left):
+        return
+    rest = f" {counted(result.left, 'path')} not tried." if result.left else ""
+    yield BLANK
+    text = f"Run {result.number} in the history; fiat undo {result.number}{history_option(history)} {does}.{rest}"
+    yield Prose(text)
