@@ -168,6 +168,7 @@ def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     return [found.path for found in put_back(LiveHost(world.people), entries, lambda: False) if found.error is not None]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
 def test_what_was_planned_is_what_happens_and_can_be_put_back(
     kind: str, record_property: Callable[[str, object], None]

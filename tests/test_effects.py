@@ -64,6 +64,7 @@ def between(before: Having, after: Having, known: set[str]) -> Shifts:
     return Counter((who, right) for who, right, path in after - before if path in known)
 
 
+@pytest.mark.slow
 @pytest.mark.root
 @pytest.mark.parametrize("kind", ["here", "tmpfs"])
 def test_gains_and_losses_are_the_kernels(kind: str) -> None:

@@ -163,6 +163,7 @@ def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
     assert state_of("/etc/passwd") == passwd
 
 
+@pytest.mark.slow
 def test_a_very_deep_tree(folder: str) -> None:
     levels = 4000
     top = here = make(f"{folder}/deep", 0o700, directory=True)

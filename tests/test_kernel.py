@@ -118,6 +118,7 @@ def judge(
     record("compared", total)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", FILESYSTEMS)
 def test_every_answer_is_the_kernels(kind: str, record_property: Record) -> None:
     with worlds(kind) as made, protections():
@@ -145,6 +146,7 @@ def test_under_protections(levels: tuple[int, int, int], record_property: Record
         judge(made, record_property)
 
 
+@pytest.mark.slow
 @pytest.mark.root
 def test_on_this_machines_own_files() -> None:
     """Every account of this host on a sample of what is really there, without changing anything."""
@@ -199,6 +201,7 @@ def only_the_flag(object_: object, flag: str) -> bool:
     return False
 
 
+@pytest.mark.slow
 @pytest.mark.root
 @pytest.mark.parametrize(
     ("place", "name", "wrong_rule"),

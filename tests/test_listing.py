@@ -98,6 +98,7 @@ def test_a_symlink_and_its_target_are_shown_apart(folder: str) -> None:
     assert "Too many levels of symbolic links" in fiat("show", f"{folder}/loop").stdout
 
 
+@pytest.mark.slow
 def test_a_large_directory_is_shown_as_it_comes(folder: str) -> None:
     for number in range(50_000):
         os.close(os.open(f"{folder}/{number}", os.O_CREAT))
@@ -113,6 +114,7 @@ def test_a_large_directory_is_shown_as_it_comes(folder: str) -> None:
     assert out.splitlines()[-1] == "  50,000 files"
 
 
+@pytest.mark.slow
 def test_a_tree_deeper_than_any_path_can_be_long(folder: str) -> None:
     depth = 3000
     here = os.open(folder, os.O_RDONLY)

@@ -3,6 +3,7 @@
 import errno
 import json
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -75,6 +76,7 @@ def overridden(posture: Posture, who: Principal, want: int) -> bool:
     return (not want & 1 or bool(posture.mode & 0o111)) and who.holds(capabilities.DAC_OVERRIDE)
 
 
+@pytest.mark.slow
 @given(postures(), st.lists(principals, min_size=1, max_size=12))
 @settings(max_examples=600)
 def test_one_decision_for_all_is_each_ones_own(posture: Posture, people: list[Principal]) -> None:
@@ -103,6 +105,7 @@ def answers(host: ImageHost) -> dict[str, Answer]:
     return {path: Answer(host, walk(host, path), BASIC) for path in host.objects}
 
 
+@pytest.mark.slow
 @given(hosts(), st.sampled_from([BASIC, (DELETE, RENAME, CREATE), (EXECUTE, CHANGE_MODE), ALL]))
 def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[Right, ...]) -> None:
     route, survey = surveyed(host, "/")
@@ -122,6 +125,7 @@ def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[Right, ..
     assert len(host.objects) == sum(group.directories + group.others for group in groups)
 
 
+@pytest.mark.slow
 @given(
     hosts(),
     st.data(),
@@ -170,6 +174,7 @@ def rights_of_all(
     }
 
 
+@pytest.mark.slow
 @given(hosts(), st.sampled_from(USERS[1:]), st.sampled_from(GIDS))
 def test_a_supposed_membership_is_a_membership(host: ImageHost, who: User, gid: int) -> None:
     supposed = HostAsIf(host, Supposition(accounts=Supposed(host.accounts, joins=[(who.name, gid)])))
@@ -187,6 +192,7 @@ def test_a_supposed_membership_is_a_membership(host: ImageHost, who: User, gid: 
         assert (found.gains, found.losses) == ((), ())
 
 
+@pytest.mark.slow
 @given(hosts(), st.data())
 def test_names_and_mounts_can_be_supposed(host: ImageHost, data: st.DataObject) -> None:
     files = [path for path in host.objects if path != "/" and host.objects[path].posture.kind is Kind.FILE]
@@ -209,6 +215,7 @@ def test_names_and_mounts_can_be_supposed(host: ImageHost, data: st.DataObject) 
     assert {profile.mount for profile in survey.profiles} == {mount}
 
 
+@pytest.mark.slow
 @given(hosts())
 def test_objects_survive_as_fields(host: ImageHost) -> None:
     form = ObjectRecord(host.accounts)

@@ -251,6 +251,7 @@ def test_where_no_history_can_be_written_nothing_changes(folder: str) -> None:
     assert mode_of(path) == 0o600
 
 
+@pytest.mark.slow
 def test_many_at_once_share_one_history(folder: str) -> None:
     trees = []
     for number in range(8):

@@ -179,6 +179,7 @@ def come_and_go(top: str) -> None:
                 os.unlink(path)
 
 
+@pytest.mark.slow
 def test_a_tree_that_changes_while_it_is_read(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     for number in range(30):
@@ -199,6 +200,7 @@ def test_a_tree_that_changes_while_it_is_read(folder: str, monkeypatch: pytest.M
     assert met <= {2, 20, 40}  # gone; no directory any more; a link now
 
 
+@pytest.mark.slow
 def test_deep_long_and_wide(folder: str) -> None:
     top = here = make(f"{folder}/deep", 0o755, directory=True)
     home, levels = os.getcwd(), 1500

@@ -40,6 +40,7 @@ selections = st.builds(
 )
 
 
+@pytest.mark.slow
 @given(hosts(), selections)
 def test_groups_are_counted_as_one_by_one(host: ImageHost, selection: Selection) -> None:
     route, survey = surveyed(host, "/")
@@ -73,6 +74,7 @@ def test_groups_are_counted_as_one_by_one(host: ImageHost, selection: Selection)
         assert group.example == next(p for p in range(len(survey)) if chosen[p] and keys[p] == group.answer)
 
 
+@pytest.mark.slow
 @given(hosts(), st.data())
 def test_the_paths_of_some_entries_are_those_of_each(host: ImageHost, data: st.DataObject) -> None:
     _, survey = surveyed(host, "/")

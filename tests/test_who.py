@@ -71,6 +71,7 @@ def test_why_not(who: str, right: str, path: str, errno: str, says: str) -> None
     assert says in done.stdout
 
 
+@pytest.mark.slow
 def test_what_is_advised_helps() -> None:
     """Each command that ``why`` gives for one user alone, as a preview, gives that user what was asked."""
     advised = 0

@@ -5,7 +5,8 @@ import os
 import tempfile
 from pathlib import Path
 
-from hypothesis import given, settings
+import pytest
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from fiat.core.change import guards
@@ -14,6 +15,7 @@ from fiat.core.change.history import Beginning, Fate, KeptShift, State
 from fiat.core.change.history import Entry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards
 from fiat.core.change.wanted import wanted
+from fiat.core.model import accesslist
 from fiat.core.model.accesslist import Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
@@ -42,6 +44,7 @@ def carried_out(before: Posture, wish: Wish, actor: Principal = ROOT_USER) -> Ch
     return change(before, steps_towards(before, goal, actor), actor, None, True)
 
 
+@pytest.mark.slow
 @given(whole_postures(), wishes)
 @settings(max_examples=400)
 def test_root_gets_what_is_wanted_and_nothing_else_is_asked_for(before: Posture, wish: Wish) -> None:
@@ -85,6 +88,26 @@ def test_an_octal_mode_done_twice_is_done_once(before: Posture, word: str) -> No
     assert once.mode & 0o777 == int(word, 8) & 0o777
 
 
+@example(
+    Posture(
+        Kind.FILE,
+        0,
+        0,
+        GIDS[0],
+        accesslist.check(
+            [
+                Entry(Tag.OWNER, 0),
+                Entry(Tag.OWNING_GROUP, 0),
+                Entry(Tag.NAMED_GROUP, 1, GIDS[0]),  # the kernel minds no repeated entries
+                Entry(Tag.NAMED_GROUP, 0, GIDS[0]),
+                Entry(Tag.MASK, 0),
+                Entry(Tag.OTHER, 0),
+            ]
+        ),
+    ),
+    UIDS[0],
+    1,
+)
 @given(whole_postures(), st.sampled_from(UIDS), permissions)
 def test_an_entry_gives_what_it_says_and_to_nobody_else(before: Posture, uid: int, given_: int) -> None:
     """Unless the guard objects: then it is the mask that hands out more."""
@@ -129,6 +152,7 @@ def has(posture: Posture, who: Principal, want: int) -> bool:
     return bool(Decision(posture, Universe([who])).allowed(want))
 
 
+@pytest.mark.slow
 @given(whole_postures(), wishes)
 @settings(max_examples=400)
 def test_guards_object_where_access_says_so(before: Posture, wish: Wish) -> None:
@@ -192,6 +216,7 @@ touched = st.builds(
 )
 
 
+@pytest.mark.slow
 @given(st.lists(touched, max_size=6), st.lists(st.text(max_size=5), max_size=3))
 @settings(max_examples=40, deadline=None)
 def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str]) -> None:

@@ -6,18 +6,20 @@ line has them. What goes wrong is raised as one of :class:`FiatError`'s kinds.
 
 from collections.abc import Iterable, Sequence
 
-from fiat.app import ask, past
 from fiat.app import look as looking
-from fiat.app import words as words_
-from fiat.app.ask import Question, Why
-from fiat.app.asktree import TreeWho
-from fiat.app.asktree import who_below as ask_tree
+from fiat.app import past, wishes
 from fiat.app.change import How, Planned
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
 from fiat.app.hosts import arrive, open_host
 from fiat.app.past import open_history
+from fiat.app.question import Question
 from fiat.app.running import Result
+from fiat.app.who import who as ask_who
+from fiat.app.whobelow import TreeWho
+from fiat.app.whobelow import who_below as ask_tree
+from fiat.app.why import Why
+from fiat.app.why import why as ask_why
 from fiat.core.ask.who import Answer
 from fiat.core.change.history import History
 from fiat.core.errors import (
@@ -75,7 +77,7 @@ def who(
     """
     question = Question(host, rights=rights, if_member=if_member, if_not_member=if_not_member)
     (route,) = arrive(host, [path], missing=question.may_be_missing)
-    return ask.who(question, route).answer
+    return ask_who(question, route).answer
 
 
 def who_below(host: Host, path: str, rights: Iterable[str] = (), *, across_mounts: bool = False) -> TreeWho:
@@ -89,7 +91,7 @@ def why(host: Host, who: str, right: str, path: str) -> Why:
 
     ``who`` is a user name, ``uid:N``, ``group:NAME``, ``pid:N``, ``anyone-else`` or ``self``.
     """
-    return ask.why(host, who, right, path)
+    return ask_why(host, who, right, path)
 
 
 def survey(host: Host, path: str, *, across_mounts: bool = False, most: int | None = None) -> Survey:
@@ -118,15 +120,15 @@ def plan(
     loses which right, and which guards object.
     """
     accounts = host.accounts
-    wish = words_.wish(
+    wish = wishes.wish(
         host,
         mode=mode,
         file_mode=file_mode,
         dir_mode=dir_mode,
         owner=owner,
         group=group,
-        access=words_.list_wish(accounts, entries=entries, no_entries=no_entries),
-        default=words_.list_wish(accounts, entries=default_entries),
+        access=wishes.list_wish(accounts, entries=entries, no_entries=no_entries),
+        default=wishes.list_wish(accounts, entries=default_entries),
         like=like,
     )
     return make_plan(host, paths, wish, How(below=below))

@@ -1,7 +1,6 @@
 """Text: made harmless for a terminal, and put together in the ways that every room needs."""
 
 import re
-import shlex
 from collections.abc import Iterable
 
 
@@ -38,6 +37,8 @@ def quoted(word: str) -> str:
 def shell_word(word: str) -> str:
     """``word`` quoted so that a shell reads it back, without a character that is not printable."""
     if word.isprintable():
+        import shlex
+
         return shlex.quote(word)
     parts = (char if char.isprintable() and char not in "\\'" else _octal_escape(char) for char in word)
     return f"$'{''.join(parts)}'"

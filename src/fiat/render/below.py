@@ -5,9 +5,9 @@ from itertools import islice
 
 import numpy as np
 
-from fiat.app.asktree import TreeWho
+from fiat.app.whobelow import TreeWho
+from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Principal
-from fiat.core.model.schema import Fields
 from fiat.core.text import counted, several_of, visible
 from fiat.core.tree.answers import AnswerKey
 from fiat.core.tree.summary import Group

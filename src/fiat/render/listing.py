@@ -1,17 +1,15 @@
 """Many objects: a table of a directory's entries or of its tree."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator
 
 from fiat.app.look import Listing
 from fiat.core.ask.remarks import remarks_on
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.fields import Fields
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal
 from fiat.core.model.posture import Object
-from fiat.core.model.record import ObjectRecord, finding_fields
-from fiat.core.model.schema import Fields
 from fiat.core.text import counted, visible
 from fiat.core.words import naming
 from fiat.render import words
@@ -29,13 +27,16 @@ class ListingView(Plain):
 
     def records(self) -> Iterator[Fields]:
         """Each object with its remarks."""
-        record = ObjectRecord(self.accounts)
+        from fiat.render.objects import ObjectFields
+
+        fields = ObjectFields(self.accounts)
         for one in self.found.objects:
-            remarks = [finding_fields(remark) for remark in remarks_on(one, self.accounts)]
-            yield {**record.write(one), "remarks": remarks}
+            yield fields.of(one, remarks_on(one, self.accounts))
 
     def rows(self) -> Iterator[Fields]:
         """The same, flat."""
+        from fiat.render.objects import flat_row
+
         return map(flat_row, self.records())
 
     def blocks(self) -> Iterator[Block]:
@@ -90,30 +91,3 @@ def _name(found: Object, top: str) -> str:
     if kind is Kind.SYMLINK:
         return f"{name} leads to {visible(found.target or '')}"
     return name if kind is Kind.FILE else f"{name} ({words.KIND[kind]})"
-
-
-def flat_row(fields: Mapping[str, Any]) -> Fields:
-    """The fields of an object in one flat row."""
-    capabilities, mount = fields["capabilities"], fields["mount"]
-    return {
-        "path": fields["path"],
-        "kind": fields["kind"],
-        "mode": fields["mode"],
-        "letters": fields["letters"],
-        "special": fields["special"],
-        "owner": fields["owner"]["name"],
-        "uid": fields["owner"]["uid"],
-        "group": fields["group"]["name"],
-        "gid": fields["group"]["gid"],
-        "acl": fields["acl"],
-        "default": fields["default"],
-        "flags": fields["flags"],
-        "capabilities": None if capabilities is None else capabilities["permitted"],
-        "links": fields["links"],
-        "size": fields["size"],
-        "changed": fields["changed"],
-        "target": fields["target"],
-        "mount": None if mount is None else mount["point"],
-        "mount_options": None if mount is None else mount["options"],
-        "remarks": [remark["code"] for remark in fields["remarks"]],
-    }

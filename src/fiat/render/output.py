@@ -13,9 +13,9 @@ from typing import Any
 from fiat.app.status import Status, of_several
 from fiat.core.errors import FiatError, PathError
 from fiat.core.model.finding import Finding
-from fiat.core.model.record import finding_fields
 from fiat.core.text import quoted, visible
 from fiat.render import terminal, text
+from fiat.render.findings import finding_fields
 from fiat.render.model import BLANK, Block, Prose, Result
 
 SCHEMA = "fiat/1"

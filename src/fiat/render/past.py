@@ -8,9 +8,9 @@ from typing import Any
 from fiat.app.past import Undoing
 from fiat.core.change.history import Entry, Fate, Run, State
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.fields import Fields
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
-from fiat.core.model.schema import Fields
 from fiat.core.text import counted, of_all, several, shell_word, visible
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks

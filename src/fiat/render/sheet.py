@@ -9,18 +9,16 @@ from fiat.core.errors import PathError
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
-from fiat.core.model.record import ObjectRecord, finding_fields
-from fiat.core.model.schema import Fields
 from fiat.core.rules.effective import effective, passes_over_list
 from fiat.core.text import counted, several, visible
 from fiat.core.words import naming
 from fiat.render import words
-from fiat.render.listing import flat_row
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
 
 _MOUNT_WORDS = {
@@ -43,16 +41,21 @@ class Sheet(Plain):
 
     def records(self) -> Iterator[Fields]:
         """The object, its remarks, and the object that a symlink leads to."""
-        fields = object_fields(self.found.object, self.found.remarks, self.accounts)
+        from fiat.render.objects import ObjectFields
+
+        write = ObjectFields(self.accounts)
+        fields = write.of(self.found.object, self.found.remarks)
         target = self.found.target
         if target is not None:
             end = target.end
-            fields["leads_to"] = None if end is None else object_fields(end, self.found.target_remarks, self.accounts)
+            fields["leads_to"] = None if end is None else write.of(end, self.found.target_remarks)
         yield fields
 
     def rows(self) -> Iterator[Fields]:
         """The object alone, in one flat row."""
-        yield flat_row(object_fields(self.found.object, self.found.remarks, self.accounts))
+        from fiat.render.objects import ObjectFields, flat_row
+
+        yield flat_row(ObjectFields(self.accounts).of(self.found.object, self.found.remarks))
 
     def blocks(self) -> Iterator[Block]:
         """The sheet."""
@@ -69,11 +72,6 @@ class Sheet(Plain):
             yield Verbatim(f"It leads nowhere: there is no {visible(target.failed_at)}")
         else:
             yield Verbatim(str(PathError(target.failed_at, target.errno, "follow it to")))
-
-
-def object_fields(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Fields:
-    """The machine output of one object."""
-    return {**ObjectRecord(accounts).write(found), "remarks": [finding_fields(remark) for remark in remarks]}
 
 
 def _sheet(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Iterator[Block]:

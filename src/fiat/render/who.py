@@ -3,18 +3,18 @@
 import itertools
 from collections.abc import Callable, Iterator, Sequence
 
-from fiat.app.ask import Who
+from fiat.app.who import Who
 from fiat.core.ask import why
 from fiat.core.ask.effects import Effects
 from fiat.core.change.history import kept
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.fields import Fields
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import BASIC
-from fiat.core.model.schema import Fields
 from fiat.core.rules.check import Step
 from fiat.core.rules.decision import superuser
 from fiat.core.text import counted, several, visible

@@ -3,12 +3,12 @@
 import os
 from collections.abc import Iterator
 
-from fiat.app.ask import Why
+from fiat.app.why import Why
 from fiat.core.ask import why
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.fields import Fields
 from fiat.core.model.mode import permission_letters
-from fiat.core.model.schema import Fields
 from fiat.core.rules.check import Step
 from fiat.core.suggest.advice import Advice, with_others
 from fiat.core.text import shell_word, visible

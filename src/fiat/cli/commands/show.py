@@ -7,10 +7,10 @@ what new files and directories get, and where that is set."""
 
 import argparse
 
-from fiat.app import look, umask
+from fiat.app import look
 from fiat.app.hosts import Host, arrive, open_host
+from fiat.app.selections import Selection
 from fiat.app.text import NotationError
-from fiat.app.words import Selection
 from fiat.cli.options.common import add_common
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
@@ -87,6 +87,7 @@ def _list(args: argparse.Namespace, host: Host, chosen: Selection, output: Outpu
 
 
 def _umask(args: argparse.Namespace, host: Host, output: Output) -> int:
+    from fiat.app import umask
     from fiat.render.umask import UmaskView, WhereSetView
 
     if args.paths:

@@ -8,8 +8,9 @@ gives, and how many of its members have the right by whatever rule."""
 
 import argparse
 
-from fiat.app import ask, look
+from fiat.app import look
 from fiat.app.hosts import arrive, open_host
+from fiat.app.who import who
 from fiat.cli.options.common import add_common
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
@@ -46,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
     output.caveat(asked.caveats)
     for route in arrive(host, args.paths, output.problem, missing=asked.may_be_missing):
         if args.below:
-            from fiat.app.asktree import who_below  # loads NumPy
+            from fiat.app.whobelow import who_below  # loads NumPy
             from fiat.render.below import BelowView
 
             with Progress(output.shows_progress) as progress:
@@ -63,7 +64,7 @@ def run(args: argparse.Namespace) -> int:
         else:
             from fiat.render.who import WhoView
 
-            output.add(WhoView(ask.who(asked, route), everyone=args.all, because=args.because))
+            output.add(WhoView(who(asked, route), everyone=args.all, because=args.because))
         output.caveat(look.of_route(route))
     if output.answered:
         output.caveat(look.of_host(host))

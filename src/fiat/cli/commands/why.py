@@ -8,10 +8,10 @@ change-group. The exit status is 0 for yes and 1 for no."""
 
 import argparse
 
-from fiat.app import ask
 from fiat.app.hosts import open_host
 from fiat.app.status import Status
 from fiat.app.text import PathError
+from fiat.app.why import RIGHT_NAMES, right_named, why
 from fiat.cli.options.common import add_common, same_host
 from fiat.render.output import Output
 from fiat.render.why import WhyView
@@ -29,7 +29,7 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat why``."""
     parser.add_argument("who", metavar="WHO", help="who asks: keeper, uid:7101, group:watch, pid:812, self")
-    parser.add_argument("right", metavar="RIGHT", help=f"what they want: {', '.join(ask.RIGHT_NAMES)}")
+    parser.add_argument("right", metavar="RIGHT", help=f"what they want: {', '.join(RIGHT_NAMES)}")
     parser.add_argument("path", metavar="PATH", help="where; symlinks are followed, as the kernel does")
     add_common(parser)
 
@@ -37,10 +37,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Give the verdict."""
     output = Output("why", args.format)
-    ask.right_named(args.right)  # before the host is opened, which takes longer
+    right_named(args.right)  # before the host is opened, which takes longer
     host = open_host(args.snapshot, args.accounts)
     try:
-        found = ask.why(host, args.who, args.right, args.path)
+        found = why(host, args.who, args.right, args.path)
     except PathError as error:
         output.problem(error)
         return output.finish()

@@ -2,7 +2,7 @@
 
 import argparse
 
-from fiat.app.ask import Host, Question
+from fiat.app.question import Host, Question
 
 
 def add_question(parser: argparse.ArgumentParser) -> None:

@@ -2,7 +2,7 @@
 
 import argparse
 
-from fiat.app.words import WITH_WORDS, Accounts, Selection, selection
+from fiat.app.selections import WITH_WORDS, Accounts, Selection, selection
 
 
 def add_selection(parser: argparse._ActionsContainer) -> None:

@@ -2,7 +2,7 @@
 
 import argparse
 
-from fiat.app.words import Host, Wish, list_wish, wish
+from fiat.app.wishes import Host, Wish, list_wish, wish
 
 
 def add_wishes(parser: argparse.ArgumentParser) -> None:

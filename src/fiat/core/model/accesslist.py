@@ -119,19 +119,16 @@ def with_entries(acl: AccessList, added: Iterable[Entry], removed: Iterable[Entr
     (23.1.4, acl_calc_mask) has it, unless ``added`` holds one; a list that
     names nobody any more has none, unless it is given.
     """
-    chosen: dict[tuple[Tag, int | None], Entry] = {
-        (entry.tag, entry.id): entry for entry in acl.entries if entry.tag is not Tag.MASK
-    }
-    given: dict[tuple[Tag, int | None], Entry] = {(entry.tag, entry.id): entry for entry in added}
-    for entry in removed:
-        chosen.pop((entry.tag, entry.id), None)
-    chosen |= given
-    if (Tag.MASK, None) not in given and any(tag in NAMED for tag, _ in chosen):
+    given = {(entry.tag, entry.id): entry for entry in added}
+    gone = {(entry.tag, entry.id) for entry in removed} | {(Tag.MASK, None)} | given.keys()
+    # what is not spoken of stays as it is, twice where it was there twice
+    chosen = [entry for entry in acl.entries if (entry.tag, entry.id) not in gone] + list(given.values())
+    if (Tag.MASK, None) not in given and any(entry.tag in NAMED for entry in chosen):
         union = 0
-        for entry in chosen.values():
+        for entry in chosen:
             union |= entry.permissions if entry.tag in MASKED else 0
-        chosen[Tag.MASK, None] = Entry(Tag.MASK, union)
-    return check(ordered(chosen.values()))
+        chosen.append(Entry(Tag.MASK, union))
+    return check(ordered(chosen))
 
 
 # --- validity ------------------------------------------------------------

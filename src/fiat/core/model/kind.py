@@ -13,3 +13,7 @@ class Kind(Enum):
     SOCKET = "socket"
     BLOCK = "block"
     CHARACTER = "character"
+
+
+NEVER_READ_ONLY = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
+"""What may be written on a read-only file system: it does not hold their contents."""

@@ -12,14 +12,14 @@ from fiat.core.model import capabilities, mode
 from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.finding import Finding
+from fiat.core.model.fields import Fields
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import FLAGS, Object, Posture, Status
 from fiat.core.model.program import Format, Program
-from fiat.core.model.schema import Field, Fields, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
+from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
 from fiat.core.text import quoted
 
 ID = Number(0, NO_ID - 1)
@@ -296,13 +296,3 @@ def _make_object(found: Fields) -> Object:
         keeps_lists=found["keeps_lists"],
         unknown=tuple(zip(found["unknown"], numbers, strict=False)),
     )
-
-
-def finding_fields(finding: Finding) -> Fields:
-    """A remark, a note or a caveat as machine output has it."""
-    return {"code": finding.code, "weight": finding.weight, "text": finding.text}
-
-
-def guard_fields(finding: Finding) -> Fields:
-    """A guard that objects, as machine output has it."""
-    return {"name": finding.code, "path": finding.path, "text": finding.text, "paths": finding.paths}

@@ -4,6 +4,12 @@ from typing import NamedTuple
 
 from fiat.core.model.posture import Object
 
+MAX_SYMLINKS = 40
+"""How many symlinks a walk follows: the kernel's ``MAXSYMLINKS`` (path_resolution(7))."""
+
+MAX_INTERPRETERS = 5
+"""How often the kernel takes an interpreter of an interpreter (execve(2), "Interpreter scripts")."""
+
 
 class Stage(NamedTuple):
     """One thing walked: a directory that was traversed, or a symlink that was followed.

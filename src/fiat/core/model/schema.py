@@ -8,10 +8,8 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
 from fiat.core.errors import FiatError, RecordError
+from fiat.core.model.fields import Fields
 from fiat.core.text import quoted
-
-Fields = dict[str, Any]
-"""One JSON object."""
 
 Value = TypeVar("Value")
 

@@ -7,7 +7,7 @@ open(2), mount(2), ioctl_iflags(2); the kernel's ``may_open``,
 import errno
 from collections.abc import Iterator
 
-from fiat.core.model.kind import Kind
+from fiat.core.model.kind import NEVER_READ_ONLY, Kind
 from fiat.core.model.mode import EXECUTE, READ, WRITE
 from fiat.core.model.posture import Object
 from fiat.core.model.right import APPEND, CREATE, DELETE, LIST, RENAME, TRAVERSE, Right
@@ -15,9 +15,6 @@ from fiat.core.model.right import READ as RIGHT_TO_READ
 from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
 from fiat.core.model.route import Route
 from fiat.core.rules.check import Check, Context, flat, has_flag, has_option
-
-NEVER_READ_ONLY = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
-"""What may be written on a read-only file system: it does not hold their contents."""
 
 _DEVICES = (Kind.BLOCK, Kind.CHARACTER)
 

@@ -11,13 +11,10 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
 from fiat.core.model.program import Format
 from fiat.core.model.right import EXECUTE, READ
-from fiat.core.model.route import Route
+from fiat.core.model.route import MAX_INTERPRETERS, Route
 from fiat.core.rules.check import Check, Context, flat, has_option
 from fiat.core.rules.objects import permission
 from fiat.core.rules.walking import failure_check, stage_checks
-
-MAX_INTERPRETERS = 5
-"""How often the kernel takes an interpreter of an interpreter (execve(2), "Interpreter scripts")."""
 
 
 def execute(context: Context, route: Route, object_: Object) -> Iterator[Check]:

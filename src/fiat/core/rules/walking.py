@@ -13,9 +13,6 @@ from fiat.core.model.right import TRAVERSE
 from fiat.core.model.route import Route, Stage
 from fiat.core.rules.check import FOLLOW, Check, Context, flat, has_option
 
-MAX_SYMLINKS = 40
-"""The kernel's ``MAXSYMLINKS``."""
-
 _STICKY_AND_OPEN = STICKY | 0o002
 
 

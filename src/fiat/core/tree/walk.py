@@ -13,9 +13,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
 from fiat.core.model.program import Format, Program
 from fiat.core.model.right import Right
-from fiat.core.model.route import Route, Stage
-from fiat.core.rules.running import MAX_INTERPRETERS
-from fiat.core.rules.walking import MAX_SYMLINKS
+from fiat.core.model.route import MAX_INTERPRETERS, MAX_SYMLINKS, Route, Stage
 
 
 def absolute(host: Host, path: str) -> str:

@@ -1,6 +1,5 @@
 """Which objects of a tree are meant: kind, name, owner, group, and what their posture has."""
 
-import fnmatch
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
@@ -52,7 +51,11 @@ class Selection(NamedTuple):
 
     def takes_name(self, name: str) -> bool:
         """Whether what has this name in its directory can be meant."""
-        return self.name is None or fnmatch.fnmatchcase(name, self.name)
+        if self.name is None:
+            return True
+        import fnmatch
+
+        return fnmatch.fnmatchcase(name, self.name)
 
     def takes_posture(self, posture: Posture, accounts: Accounts) -> bool:
         """Whether what has this posture can be meant."""

@@ -10,10 +10,9 @@ from fiat.core.ask.remarks.subject import Subject
 from fiat.core.model import capabilities
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.finding import Finding
-from fiat.core.model.kind import Kind
+from fiat.core.model.kind import NEVER_READ_ONLY, Kind
 from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.program import Format
-from fiat.core.rules.objects import NEVER_READ_ONLY
 from fiat.core.text import joined, visible
 
 

@@ -6,8 +6,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.app.ask import Question, rights_asked
 from fiat.app.problems import Problem, raise_problem
+from fiat.app.question import Question
 from fiat.core.ask import caveats, treeeffects
 from fiat.core.ask.effects import Effects, same_people
 from fiat.core.ask.treecaveats import first_of_each_kind
@@ -72,7 +72,7 @@ def who_below(
         problem(PathError(survey.top.path, errno.EINTR, "read all of"))
     postures = [profile.posture for profile in survey.profiles] + [found.posture for found in again.objects]
     universe = universe_of(host.accounts, postures, question.processes)
-    rights = tuple(rights_asked(question))
+    rights = tuple(question.rights_in_a_tree)
     answers = TreeAccess(host, Access(universe, host.settings), rights).answers(survey, again)
     taken = None if selection.everything else survey.chosen(selection.on(host.accounts))
     against = None

@@ -1,4 +1,4 @@
-"""From the words of a command line to what they mean on a host."""
+"""What is to be changed, from the words of a command line."""
 
 from collections.abc import Iterable
 
@@ -11,31 +11,8 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.wish import ListWish, Wish
 from fiat.core.tree.walk import walk
 from fiat.core.words.entries import parse_entries, parse_entry, parse_permissions
-from fiat.core.words.selection import WORDS as WITH_WORDS
-from fiat.core.words.selection import Selection, with_words
 
-__all__ = ["WITH_WORDS", "Accounts", "Host", "Selection", "Wish", "list_wish", "selection", "wish"]
-
-
-def selection(
-    accounts: Accounts,
-    *,
-    only: str | None = None,
-    name: str | None = None,
-    owned_by: str | None = None,
-    in_group: str | None = None,
-    having: Iterable[str] = (),
-) -> Selection:
-    """Which objects of a tree are meant; NotationError or UnknownAccount for a wrong word."""
-    bits, has = with_words(list(having))
-    return Selection(
-        only=only,
-        name=name,
-        uid=None if owned_by is None else accounts.user_id(owned_by),
-        gid=None if in_group is None else accounts.group_id(in_group),
-        bits=bits,
-        has=has,
-    )
+__all__ = ["Host", "Wish", "list_wish", "wish"]
 
 
 def list_wish(

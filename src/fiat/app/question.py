@@ -1,0 +1,84 @@
+"""What is asked about access: which rights, of whom, on which host."""
+
+from collections.abc import Iterable, Sequence
+
+from fiat.core.ask import caveats
+from fiat.core.model.accounts import Supposed
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host
+from fiat.core.model.principals import Principal
+from fiat.core.model.process import difference
+from fiat.core.model.right import BASIC, CREATE, Right, right_named
+from fiat.core.words import who as who_words
+
+__all__ = ["Host", "Question"]
+
+
+class Question:
+    """What is asked: which rights, of whom, on a host as it is or as if some memberships were others.
+
+    ``host`` is the host as it is, ``asked_of`` the one that is asked. Raises
+    :class:`UnknownAccount` or :class:`NotationError` for a wrong word.
+    """
+
+    def __init__(
+        self,
+        host: Host,
+        *,
+        rights: Iterable[str] = (),
+        users: Iterable[str] = (),
+        groups: Iterable[str] = (),
+        pids: Iterable[int] = (),
+        anyone_else: bool = False,
+        if_member: Iterable[str] = (),
+        if_not_member: Iterable[str] = (),
+    ) -> None:
+        self.host = host
+        self.rights = tuple(dict.fromkeys(map(right_named, rights)))
+        self.uids = {host.accounts.user_id(word) for word in users}
+        self.gids = {host.accounts.group_id(word) for word in groups}
+        self.processes = [host.process(pid) for pid in pids]
+        self.anyone_else = anyone_else
+        joins = [who_words.membership(word, host) for word in if_member]
+        leaves = [who_words.membership(word, host) for word in if_not_member]
+        self.supposing = bool(joins or leaves)
+        self.asked_of: Host = host
+        if self.supposing:
+            from fiat.core.tree.asif import HostAsIf, Supposition
+
+            self.asked_of = HostAsIf(host, Supposition(accounts=Supposed(host.accounts, joins, leaves)))
+
+    @property
+    def rights_in_a_tree(self) -> Sequence[Right]:
+        """The rights that are asked about in a tree."""
+        return self.rights or BASIC
+
+    @property
+    def may_be_missing(self) -> bool:
+        """Whether a path that is not there can be asked about."""
+        return CREATE in self.rights
+
+    @property
+    def names_somebody(self) -> bool:
+        """Whether users, groups or anyone else are asked about, and not all of them."""
+        return bool(self.uids or self.gids or self.anyone_else)
+
+    def shows(self, principal: Principal) -> bool:
+        """Whether the answer for ``principal`` is asked for."""
+        if principal.kind == "process" or not (self.names_somebody or self.processes):
+            return True
+        if principal.kind == "anyone-else":
+            return self.anyone_else
+        if principal.kind == "user":
+            return principal.uid in self.uids
+        return principal.kind == "group" and bool(principal.gids & self.gids)
+
+    @property
+    def caveats(self) -> list[Finding]:
+        """Where the processes that are asked about are not what their accounts say."""
+        accounts = self.host.accounts
+        return [
+            caveat
+            for process in self.processes
+            for caveat in caveats.of_process(process, difference(process, accounts), accounts)
+        ]

@@ -1,0 +1,25 @@
+"""Who may do what with one path."""
+
+from typing import NamedTuple
+
+from fiat.app.question import Question
+from fiat.core.ask.effects import Effects, effects_at
+from fiat.core.ask.who import Answer
+from fiat.core.model.route import Route
+
+
+class Who(NamedTuple):
+    """The answer for one path; ``against_today`` where memberships are supposed."""
+
+    question: Question
+    answer: Answer
+    against_today: Effects | None
+
+
+def who(question: Question, route: Route) -> Who:
+    """Who may do what at the end of ``route``."""
+    answer = Answer(question.asked_of, route, question.rights, question.processes)
+    against = None
+    if question.supposing:
+        against = effects_at(question.host, question.asked_of, route.asked, answer.rights, question.processes)
+    return Who(question, answer, against)
