@@ -6,11 +6,14 @@ import json
 import os
 import tempfile
 from collections import Counter
+from collections.abc import Callable
 from contextlib import redirect_stderr, redirect_stdout
+from typing import Any
 
 import pytest
 
 from fiat.cli.main import main
+from fiat.core.ask import effects
 from support.estates import Estate, Having, having, remember, write_accounts
 from support.filesystems import fresh
 from support.worlds import protections
@@ -94,3 +97,35 @@ def test_gains_and_losses_are_the_kernels(kind: str) -> None:
                 before = after
     assert compared > 1000 * SEEDS
     assert not wrong, "\n".join(wrong.values())
+
+
+DERIVED: dict[str, tuple[str, Callable[[Any], list[object]]]] = {
+    "a preview": ("set /srv/skerry/observatory --mode o+x --preview", lambda found: found["gains"]),
+    "a preview of a tree": ("set /srv/skerry/charts --below --mode o= --preview", lambda found: found["losses"]),
+    "a guard": (
+        "set /srv/skerry/observatory --mode o+wx --preview",
+        lambda found: [guard for guard in found["guards"] if guard["name"] == "everyone-writes"],
+    ),
+    "a supposed membership": (
+        "who /srv/skerry/observatory --if-member surveyor:watch",
+        lambda found: found["results"][0]["against_today"]["gains"],
+    ),
+    "a supposed membership in a tree": (
+        "who /srv/skerry --below --if-member surveyor:watch",
+        lambda found: found["against_today"]["gains"],
+    ),
+    "advice": (
+        "why chartpress write /srv/skerry/log/chartpress.log",
+        lambda found: [one for one in found["results"][0]["changes"] if one["others"]],
+    ),
+}
+"""What is derived from gains and losses: a command line on the sample, and what of its answer holds them."""
+
+
+@pytest.mark.parametrize("name", DERIVED)
+def test_all_that_is_derived_comes_from_one_function(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    line, part = DERIVED[name]
+    words = [*line.split(), "--from", "skerry", "--format", "json"]
+    assert part(machine(words))
+    monkeypatch.setattr(effects, "more", lambda before, after: {})
+    assert not part(machine(words))
