@@ -33,13 +33,12 @@ SMALL_LIMITS = LIMITS | {"who, 1,000 accounts": 4.0, "set, with history": 8.0}
 _SURVEY = """
 import gc, resource, sys, time
 gc.disable()
-from fiat.core.tree.route import open_end
-from fiat.host.live import survey as reading
-from fiat.host.live.host import LiveHost
-route, node = open_end(LiveHost(), sys.argv[1])
+import fiat
+from fiat.host.live import treereader
+host = fiat.open_host()
 before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 begun = time.perf_counter()
-survey = node.survey()
+survey = fiat.survey(host, sys.argv[1])
 print(time.perf_counter() - begun, len(survey), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before)
 """
 
@@ -106,6 +105,7 @@ def reading(program: str, folder: Path, runs: int) -> list[Line]:
         lines.append(against(f"who, {accounts:,} accounts", floor, lambda: timed([*who, str(place)]), runs))  # noqa: B023
     thousand = [*who, str(folder / "accounts-1000"), "--format", "jsonl"]
     lines.append(against("who, JSON Lines", floor, lambda: timed(thousand), runs))
+    lines.append(against("show, the whole tree", floor, lambda: timed([*FIAT, "show", "--below", str(top)]), runs))
     print(f"  memory: {statistics.median(memory):.0f} bytes an entry at the peak of a survey")
     return lines
 

@@ -9,6 +9,7 @@ import os
 import re
 import struct
 from collections.abc import Callable
+from functools import lru_cache
 
 from fiat.core.model import capabilities
 from fiat.core.model.program import Format, Program
@@ -43,7 +44,7 @@ def program_in(start: bytes, read: Reader, machine: str) -> Program:
     ``read`` is asked for what lies beyond the start. Raises OSError as it does.
     """
     if start.startswith(b"#!"):
-        return _script(start[:_LINE])
+        return _script(*start[2:_LINE].partition(b"\n")[:2])
     if start.startswith(b"\x7fELF"):
         return _binary(start, read, machine)
     if not start:
@@ -51,9 +52,9 @@ def program_in(start: bytes, read: Reader, machine: str) -> Program:
     return Program(Format.NONE, problem="it is neither a program nor a script with #! in its first line")
 
 
-def _script(start: bytes) -> Program:
+@lru_cache(1024)
+def _script(line: bytes, newline: bytes) -> Program:
     """A script, by the rules of ``load_script``: only spaces, tabs, newlines and NUL end the interpreter's name."""
-    line, newline, _ = start[2:].partition(b"\n")
     name = re.match(rb"[ \t]*([^ \t\0]+)", line)
     if name is None:
         return Program(Format.NONE, problem="no interpreter follows its #!")

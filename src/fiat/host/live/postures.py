@@ -40,19 +40,22 @@ class Postures:
 
     def __init__(self) -> None:
         self._known: dict[tuple[int, int, int, int, Raw], Known] = {}
+        self._said: dict[Raw, Attributes] = {}
 
     def of(self, mode: int, uid: int, gid: int, flags: int, raw: Raw) -> Known:
         """The posture for the type and mode, owners, bits of the flags and attributes of an object."""
         key = (mode, uid, gid, flags, raw)
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = _made(*key)
+            said = self._said.get(raw)
+            if said is None:
+                said = self._said[raw] = attributes.decoded(raw)
+            found = self._known[key] = _made(mode, uid, gid, flags, said)
         return found
 
 
-def _made(mode: int, uid: int, gid: int, flags: int, raw: Raw) -> Known:
+def _made(mode: int, uid: int, gid: int, flags: int, said: Attributes) -> Known:
     kind = KINDS[stat.S_IFMT(mode)]
-    said = attributes.decoded(raw)
     named = None if flags == FLAGS_UNKNOWN else flag_names(kind, flags)
     posture = Posture(kind, stat.S_IMODE(mode), uid, gid, said.acl, said.default, named, said.capabilities)
     return Known(posture, said)

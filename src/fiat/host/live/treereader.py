@@ -44,6 +44,9 @@ _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD
 LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)
 """In the last column of a row: the first is the number of a profile that was found out by looking thoroughly."""
 
+_Inside = tuple[int, bytes, "Where | None"]
+"""A directory found in another: its entry, its name, and where it is, if that is where the other is."""
+
 Rows = NDArray[np.uint64]
 """What entries have in common, in four columns of 64 bits, high and low half:
 
@@ -56,11 +59,19 @@ Numbers of programs and attributes count what a reader has met, 0 being none.
 """
 
 
+Where = tuple[int, int]
+"""The mount that something is on, and the device as two halves of 32 bits, minor number above the major one."""
+
+
 class Directory(NamedTuple):
-    """A directory still to be read: its entry in the batch it was found in, and its names from the top down."""
+    """A directory still to be read: its entry in the batch it was found in, and its names from the top down.
+
+    ``where`` it is, where that is known already.
+    """
 
     entry: int
     names: tuple[bytes, ...]
+    where: Where | None = None
 
 
 class Met(NamedTuple):
@@ -183,7 +194,7 @@ class TreeReader:
 
     def _read_below(self, fd: int, root: Directory, most: int) -> Iterator[Directory]:
         """Read a directory and what is under it, depth first; what is left unread when there are enough entries."""
-        waiting: list[tuple[int, tuple[bytes, ...], Iterator[tuple[int, bytes]]]] = []
+        waiting: list[tuple[int, tuple[bytes, ...], Iterator[_Inside]]] = []
 
         def enter(fd: int, directory: Directory) -> None:
             try:
@@ -199,12 +210,12 @@ class TreeReader:
         enter(fd, root)
         while waiting and self._entries < most:
             above, names, inside = waiting[-1]
-            entry, name = next(inside, (-1, b""))
+            entry, name, where = next(inside, (-1, b"", None))
             if entry < 0:
                 waiting.pop()
                 os.close(above)
                 continue
-            directory = Directory(entry, (*names, name))
+            directory = Directory(entry, (*names, name), where)
             try:
                 fd = os.open(name, _OPEN_DIRECTORY, dir_fd=above)
             except OSError as error:
@@ -213,25 +224,26 @@ class TreeReader:
             enter(fd, directory)
         for above, names, inside in waiting:
             os.close(above)
-            for entry, name in inside:
-                yield Directory(entry, (*names, name))
+            for entry, name, where in inside:
+                yield Directory(entry, (*names, name), where)
 
-    def _read_one(self, fd: int, directory: Directory) -> list[tuple[int, bytes]]:
+    def _read_one(self, fd: int, directory: Directory) -> list[_Inside]:
         """Read one directory; the entries in it that are directories to be read."""
         os.fchdir(fd)
         names = os.listdir(b".")
         names.sort()
-        facts = self._handles.facts(fd)
-        mount = facts.mount
+        # should another have taken its place since it was seen, what is in it is not where this says, and is looked at
+        where = directory.where or self._where(fd)
+        mount, device = where
         known = self._reader.kernel.mount_with_id(mount)
         bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS
         if bulk and mount not in self._keeps_lists:
             self._keeps_lists[mount] = attributes.lists_are_kept(".")
         if mount not in self._filesystems:
-            self._filesystems[mount] = self._reader.kernel.filesystem_of(fd, facts.device, mount)
-        device = os.major(facts.device) | os.minor(facts.device) << 32
+            number = os.makedev(device & 0xFFFFFFFF, device >> 32)
+            self._filesystems[mount] = self._reader.kernel.filesystem_of(fd, number, mount)
         details, descend = self._extent.details, not self._extent.one_level
-        inside: list[tuple[int, bytes]] = []
+        inside: list[_Inside] = []
         gone: list[bytes] = []
         entry, filled = self._entries, self._filled
         # for each of millions of entries: everything that is looked up is looked up before
@@ -260,7 +272,7 @@ class TreeReader:
                     program = self._program_of(name, words[filled * 32 + _SIZE_AT])
             if kind == _DIRECTORY and descend:
                 if there == mount or self._extent.across_mounts:
-                    inside.append((entry, name))
+                    inside.append((entry, name, None if looked_at else where))
                 else:
                     self._skipped.append(self._path_of((*directory.names, name)))
             if details and kind == _LINK and looked_at >= 0:
@@ -290,6 +302,11 @@ class TreeReader:
         return inside
 
     # --- one entry ---
+
+    def _where(self, fd: int) -> Where:
+        """Where the directory opened as ``fd`` is."""
+        facts = self._handles.facts(fd)
+        return facts.mount, os.major(facts.device) | os.minor(facts.device) << 32
 
     def _attributes_of(self, name: bytes, listed: list[str]) -> int:
         """The number of what the attributes named in ``listed`` say."""
