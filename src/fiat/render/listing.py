@@ -9,7 +9,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Object, Posture
 from fiat.core.text import counted, visible
 from fiat.core.words import naming
 from fiat.render import words
@@ -24,6 +24,7 @@ class ListingView(Plain):
     def __init__(self, found: Listing) -> None:
         self.found = found
         self.accounts = found.host.accounts
+        self._known: dict[Posture, tuple[str, ...]] = {}
 
     def records(self) -> Iterator[Fields]:
         """Each object with its remarks."""
@@ -46,7 +47,10 @@ class ListingView(Plain):
         def rows() -> Iterator[tuple[str, ...]]:
             for one in self.found.objects:
                 kinds[one.posture.kind] += 1
-                yield _row(one, self.found.top, self.accounts)
+                cells = self._known.get(one.posture)
+                if cells is None:
+                    cells = self._known[one.posture] = _cells(one.posture, self.accounts)
+                yield (*cells, _name(one, self.found.top))
 
         yield Verbatim(visible(self.found.top))
         yield Table(_HEADER, rows())
@@ -57,21 +61,19 @@ class ListingView(Plain):
 _ONE = {**words.KIND, Kind.FILE: "file"}
 
 
-def _row(found: Object, top: str, accounts: Accounts) -> tuple[str, ...]:
-    posture = found.posture
+def _cells(posture: Posture, accounts: Accounts) -> tuple[str, ...]:
+    """All of a row but the name."""
     return (
         octal(posture.mode),
         letters(posture.mode),
         naming.user_or_number(posture.uid, accounts),
         naming.group_or_number(posture.gid, accounts),
-        ", ".join(_more(found)),
-        _name(found, top),
+        ", ".join(_more(posture)),
     )
 
 
-def _more(found: Object) -> list[str]:
+def _more(posture: Posture) -> list[str]:
     """What the mode does not say: lists with the number of their entries, flags, capabilities."""
-    posture = found.posture
     more = []
     if posture.acl is not None:
         more.append(f"list {len(posture.acl.entries)}")

@@ -36,6 +36,8 @@ def spans(given: Spans) -> list[Span]:
 
 def plain(given: Spans) -> str:
     """``given`` without its styles."""
+    if isinstance(given, str):
+        return given
     return "".join(one.text for one in spans(given))
 
 

@@ -171,6 +171,10 @@ class _Layout:
             room -= self.limits[place]
 
     def _row(self, row: Sequence[Spans]) -> Iterator[str]:
+        whole = self._in_one_line(row)
+        if whole is not None:
+            yield whole
+            return
         columns = [self._cell(cell, place) for place, cell in enumerate(row)]
         last = len(columns) - 1
         too_long: list[Span] | None = None
@@ -188,6 +192,18 @@ class _Layout:
             yield _painted(line, self.screen)
         if too_long is not None:
             yield _painted([Span(self.indent + INDENT * 2), *too_long], self.screen)
+
+    def _in_one_line(self, row: Sequence[Spans]) -> str | None:
+        """A row of plain text that fits, as most rows of long tables are; None for others."""
+        line = self.indent
+        for place, cell in enumerate(row):
+            if not isinstance(cell, str):
+                return None
+            size, width = cells(cell), self.limits.get(place, self.widths[place])
+            if size > width:
+                return None
+            line += cell + " " * (width - size) + _GAP
+        return line.rstrip()
 
     def _cell(self, cell: Spans, place: int) -> list[list[Span]]:
         limit = self.limits.get(place)

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.text import natural_order
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.trouble import Trouble
@@ -124,10 +124,14 @@ class Survey:
         if not place:
             return self.top
         profile = self.profiles[int(self.profile[place])]
-        found = profile.at(
-            path or self.path(place), int(self.inode[place]), int(self.links[place]), int(self.birth[place])
+        path, inode, links, birth = path or self.path(place), self.inode[place], self.links[place], self.birth[place]
+        found, details = profile.at(path, int(inode), int(links), int(birth)), self.details
+        if details is None:
+            return found
+        status = Status(
+            found.status.identity, int(links), int(details.size[place]), int(details.changed[place]), profile.device
         )
-        return found if self.details is None else self.details.added_to(found, place)
+        return found._replace(status=status, target=details.targets.get(place))
 
     def identity(self, place: int) -> Identity:
         """What tells the entry at ``place`` from every other object."""
@@ -238,8 +242,3 @@ class Details(NamedTuple):
     size: NDArray[np.int64]
     changed: NDArray[np.int64]
     targets: dict[int, str]
-
-    def added_to(self, found: Object, place: int) -> Object:
-        """``found``, which is the entry at ``place``, with these."""
-        status = found.status._replace(size=int(self.size[place]), changed=int(self.changed[place]))
-        return found._replace(status=status, target=self.targets.get(place))
