@@ -28,8 +28,23 @@ from fiat.core.tree.walk import interpreter_of
 AnswerKey = tuple[int | None, ...]
 """For each right asked: the set of principals that have it, or None where it does not apply."""
 
-Conditions = tuple[int, tuple[int, ...]]
-"""A set of principals, and the permissions that each of them needs besides, one entry for each."""
+
+class _Rule(NamedTuple):
+    """What decides one right on objects that are alike but for owners and permissions.
+
+    Where it ``applies``, those have it who are among ``allowed`` and have each
+    of the permissions in ``wants``. With ``by_owner`` owner, group and special
+    bits count as well, with ``in_full`` every check is asked for each profile;
+    ``as_program`` it must also be reached as the program that is run.
+    """
+
+    applies: bool = True
+    allowed: int = -1
+    wants: tuple[int, ...] = ()
+    by_owner: bool = False
+    in_full: bool = False
+    as_program: bool = False
+
 
 _OF_PERMISSIONS = (
     rights_.READ,
@@ -77,7 +92,7 @@ class TreeAccess:
         programs = access.universe.after_exec()
         self._programs = access if programs is access.universe else Access(programs, host.settings)
         self._runs_with: dict[Program, Route | None] = {}
-        self._conditions: dict[tuple[object, ...], Conditions | None] = {}
+        self._rules: dict[tuple[object, ...], list[_Rule]] = {}
         self._by_owner: dict[tuple[object, ...], int] = {}
         self._by_name = [place for place, right in enumerate(self.rights) if right.by_name]
 
@@ -212,40 +227,41 @@ class TreeAccess:
 
     def _by_object(self, profile: Profile, reach: Reach) -> AnswerKey:
         """Who has each right, as far as the object itself is concerned, among those that get there."""
-        kind = profile.posture.kind
+        posture = profile.posture
+        key = (posture.kind.value, posture.flags, profile.mount, profile.program)
+        rules = self._rules.get(key)
+        if rules is None:
+            rules = self._rules[key] = [self._rule(profile, right) for right in self.rights]
+        decision = self.access.decisions.of(posture)
         answer: list[int | None] = []
-        for right in self.rights:
-            if not right.applies(kind):
+        for right, (applies, allowed, wants, by_owner, in_full, as_program) in zip(self.rights, rules, strict=True):
+            if not applies:
                 answer.append(None)
-            elif not right.by_object:
-                answer.append(reach.principals)
-            elif right in _OF_PERMISSIONS:
-                answer.append(self._by_permissions(profile, right, reach))
-            else:
-                answer.append(reach.principals & self._of_owner(profile, right))
+                continue
+            bits = reach.principals & allowed
+            for want in wants:
+                bits &= decision.allowed(want)
+            if by_owner:
+                bits &= self._of_owner(profile, right)
+            if in_full:
+                bits &= self._in_full(profile, right)
+            if as_program:
+                bits &= reach.programs
+            answer.append(bits)
         return tuple(answer)
 
-    def _by_permissions(self, profile: Profile, right: Right, reach: Reach) -> int:
-        posture = profile.posture
-        script = right is rights_.EXECUTE and profile.program is not None and profile.program.format is Format.SCRIPT
-        bits = reach.principals & reach.programs if script else reach.principals
-        key = (right, posture.kind, posture.flags, profile.mount, profile.program if right is rights_.EXECUTE else None)
-        conditions = self._conditions.get(key)
-        if conditions is None and key not in self._conditions:
-            conditions = self._conditions[key] = self._work_out(profile, right)
-        if conditions is None:
-            return bits & self._in_full(profile, right)
-        allowed, wants = conditions
-        bits &= allowed
-        decision = self.access.decisions.of(posture)
-        for want in wants:
-            bits &= decision.allowed(want)
-        return bits
-
-    def _work_out(self, profile: Profile, right: Right) -> Conditions | None:
-        """What ``right`` comes down to where only the permissions differ; None where it is not so simple."""
-        if right is rights_.EXECUTE and profile.program is not None and self._programs is not self.access:
-            return None  # a script is read with other capabilities than it is started with
+    def _rule(self, profile: Profile, right: Right) -> _Rule:
+        if not right.applies(profile.posture.kind):
+            return _Rule(applies=False)
+        if not right.by_object:
+            return _Rule()
+        if right not in _OF_PERMISSIONS:
+            return _Rule(by_owner=True)
+        program = profile.program if right is rights_.EXECUTE else None
+        script = program is not None and program.format is Format.SCRIPT
+        if program is not None and self._programs is not self.access:
+            # a script is read with other capabilities than it is started with
+            return _Rule(in_full=True, as_program=script)
         entry = profile.at()
         route = Route("", (), entry, interpreter=self._interpreter(profile, right))
         bits, wants = self.access.universe.everyone, []
@@ -254,7 +270,7 @@ class TreeAccess:
                 wants.append(check.want)
             else:  # another object's, or one of the conditions
                 bits &= check.passers
-        return bits, tuple(dict.fromkeys(wants))
+        return _Rule(allowed=bits, wants=tuple(dict.fromkeys(wants)), as_program=script)
 
     def _in_full(self, profile: Profile, right: Right) -> int:
         """Every check, asked for just this profile."""
