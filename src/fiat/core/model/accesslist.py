@@ -63,8 +63,10 @@ class AccessList(NamedTuple):
     @property
     def mask(self) -> int | None:
         """The mask's permissions, or None where the list has no mask."""
-        entry = self.only(Tag.MASK)
-        return None if entry is None else entry.permissions
+        for entry in self.entries[:-3:-1]:  # only other stands after it
+            if entry.tag is Tag.MASK:
+                return entry.permissions
+        return None
 
     def named(self) -> tuple[set[int], set[int]]:
         """The uids and the gids that entries name."""
