@@ -5,10 +5,15 @@ import tempfile
 from collections.abc import Iterator
 
 import pytest
+from hypothesis import settings
 
 from support.filesystems import ROOT
 
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # the programs that tests start would be compiled each time
+
+
+settings.register_profile("fiat", deadline=None)  # how long an example takes says nothing on a busy machine
+settings.load_profile("fiat")
 
 
 @pytest.fixture

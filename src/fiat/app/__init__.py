@@ -1,8 +1,8 @@
 """The use cases, whole and without printing: what a command does, and what a Python script can import.
 
 The doors of this room: :mod:`~fiat.app.hosts` opens a host, :mod:`~fiat.app.look`
-shows and lists, :mod:`~fiat.app.ask` answers who and why, :mod:`~fiat.app.change`
-plans and applies, :mod:`~fiat.app.past` has the history and undoes, and
+shows and lists, :mod:`~fiat.app.who`, :mod:`~fiat.app.whobelow` and
+:mod:`~fiat.app.why` answer what a :mod:`~fiat.app.question` asks, :mod:`~fiat.app.change` plans and applies, :mod:`~fiat.app.past` has the history and undoes, and
 :mod:`~fiat.app.decode` translates notations. :mod:`~fiat.app.interface` puts them
 together for ``import fiat``.
 
