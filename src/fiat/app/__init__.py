@@ -1,10 +1,11 @@
 """The use cases, whole and without printing: what a command does, and what a Python script can import.
 
 The doors of this room: :mod:`~fiat.app.hosts` opens a host, :mod:`~fiat.app.look`
-shows and lists, :mod:`~fiat.app.who`, :mod:`~fiat.app.whobelow` and
-:mod:`~fiat.app.why` answer what a :mod:`~fiat.app.question` asks, :mod:`~fiat.app.change` plans and applies, :mod:`~fiat.app.past` has the history and undoes, and
-:mod:`~fiat.app.decode` translates notations. :mod:`~fiat.app.interface` puts them
-together for ``import fiat``.
+shows and lists; :mod:`~fiat.app.who`, :mod:`~fiat.app.whobelow` and
+:mod:`~fiat.app.why` answer what a :mod:`~fiat.app.question` asks;
+:mod:`~fiat.app.change` plans and applies, :mod:`~fiat.app.past` has the history and
+undoes, :mod:`~fiat.app.decode` translates notations. :mod:`~fiat.app.interface` puts
+them together for ``import fiat``.
 
 What goes wrong at one path among several is handed to a ``problem`` function
 as a :class:`fiat.core.errors.PathError`; everything else is raised.
