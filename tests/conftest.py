@@ -1,6 +1,7 @@
 """What all tests share; their helpers are in ``support``."""
 
 import os
+import sys
 import tempfile
 from collections.abc import Iterator
 
@@ -9,7 +10,9 @@ from hypothesis import settings
 
 from support.filesystems import ROOT
 
-os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # the programs that tests start would be compiled each time
+# the programs that tests start would be compiled each time
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+sys.dont_write_bytecode = False
 
 
 settings.register_profile("fiat", deadline=None)  # how long an example takes says nothing on a busy machine

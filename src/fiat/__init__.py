@@ -58,10 +58,12 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> object:
-    """Load what is asked for by ``name``."""
-    if name not in __all__:
-        raise AttributeError(f"module 'fiat' has no attribute {name!r}")
-    from fiat.app import interface
+if not TYPE_CHECKING:
 
-    return getattr(interface, name)
+    def __getattr__(name: str) -> object:
+        """Load what is asked for by ``name``."""
+        if name not in __all__:
+            raise AttributeError(f"module 'fiat' has no attribute {name!r}")
+        from fiat.app import interface
+
+        return getattr(interface, name)

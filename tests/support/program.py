@@ -31,7 +31,7 @@ def with_history(words: tuple[str, ...], uid: int) -> tuple[str, ...]:
 
 def fiat(*words: str, cwd: str | None = None, **options: Any) -> subprocess.CompletedProcess[str]:
     """Run ``fiat`` with ``words``; text comes back with surrogate escapes."""
-    environment = {**os.environ, "PYTHONDONTWRITEBYTECODE": "1", **options.pop("env", {})}
+    environment = {**os.environ, **options.pop("env", {})}
     done = subprocess.run(
         [*PROGRAM, *with_history(words, os.geteuid())],
         capture_output=True,

@@ -1,0 +1,89 @@
+"""``import fiat`` does what the commands do, on real files and as the README has it."""
+
+import io
+import os
+import re
+from contextlib import redirect_stdout
+from pathlib import Path
+
+import pytest
+
+import fiat
+from support.program import machine
+
+README = Path(__file__).parent.parent / "README.md"
+
+
+@pytest.fixture
+def tree(folder: str) -> str:
+    """A directory with two files."""
+    top = f"{folder}/top"
+    os.mkdir(top, 0o755)
+    for name in ("one", "two"):
+        os.close(os.open(f"{top}/{name}", os.O_CREAT | os.O_WRONLY, 0o600))
+        os.chmod(f"{top}/{name}", 0o644)
+    return top
+
+
+def modes(top: str) -> list[int]:
+    return [os.stat(path).st_mode & 0o7777 for path in (top, f"{top}/one", f"{top}/two")]
+
+
+def test_the_example_of_the_readme_prints_what_it_says() -> None:
+    code, said = re.findall(r"```python\n(.*?)```\s+prints\s+```\n(.*?)```", README.read_text(), re.S)[0]
+    with redirect_stdout(io.StringIO()) as out:
+        exec(compile(code, "README.md", "exec"), {})
+    assert out.getvalue() == said
+
+
+def test_all_that_is_promised_is_there() -> None:
+    for name in fiat.__all__:
+        assert getattr(fiat, name).__doc__, name
+    with pytest.raises(AttributeError):
+        _ = fiat.nothing_of_this_name  # type: ignore[attr-defined]
+
+
+def test_it_answers_as_the_commands_do(tree: str) -> None:
+    host = fiat.open_host()
+    path = f"{tree}/one"
+    (told,) = machine("who", path)["results"]
+    having = {who.name for who in fiat.who(host, path).who_can("read") if who.kind == "user"}
+    assert having == {user["name"] for user in told["users"] if user["read"]}
+    found = fiat.why(host, "anyone-else", "write", path)
+    (told,) = machine("why", "anyone-else", "write", path, status=1)["results"]
+    assert found.verdict.allowed == told["allowed"]
+    assert [one.effect for one in found.advice if one.others == 0] == [
+        one["effect"] for one in told["changes"] if one["others"] == 0
+    ]
+    assert len(fiat.survey(host, tree)) == 3
+    assert fiat.look(host, path).object.posture.mode == 0o644
+    groups = fiat.who_below(host, tree).groups()
+    assert sum(group.directories + group.others for group in groups) == 3
+
+
+def test_it_changes_and_puts_back(tree: str, folder: str) -> None:
+    host, history = fiat.open_host(), fiat.open_history(f"{folder}/history")
+    planned = fiat.plan(host, [tree], file_mode="o=", below=True)
+    assert {(loss.right.name, loss.paths) for loss in planned.plan.losses} >= {("read", 2)}
+    assert modes(tree) == [0o755, 0o644, 0o644]
+    result = fiat.apply(planned, history)
+    assert (result.changed, modes(tree)) == (2, [0o755, 0o640, 0o640])
+    (run,) = machine("history", "--history", f"{folder}/history")["results"]
+    assert (run["paths"], run["state"]) == (2, "done")
+    assert fiat.undo(host, history).changed == 2
+    assert modes(tree) == [0o755, 0o644, 0o644]
+
+
+def test_what_goes_wrong_is_raised(tree: str, folder: str) -> None:
+    host = fiat.open_host()
+    with pytest.raises(fiat.PathError, match="gone"):
+        fiat.who(host, f"{tree}/gone")
+    with pytest.raises(fiat.NotationError, match="o=q"):
+        fiat.plan(host, [tree], mode="o=q")
+    with pytest.raises(fiat.UnknownAccount, match="nobody-of-this-name"):
+        fiat.why(host, "nobody-of-this-name", "read", tree)
+    with pytest.raises(fiat.SnapshotError):
+        fiat.open_host(f"{tree}/one")
+    with pytest.raises(fiat.FiatError, match="everyone-writes"):
+        fiat.apply(fiat.plan(host, [tree], mode="o+w"), None)
+    assert modes(tree) == [0o755, 0o644, 0o644]
