@@ -343,7 +343,7 @@ def _this_process() -> str:
 
 
 def _runs(process: str) -> bool:
-    """Whether the process that :func:`_this_process` told of is still there."""
+    """Whether the process that :func:`_this_process` named is still there."""
     number, _, started = process.partition(" ")
     return _started(int(number)) == started
 

@@ -79,7 +79,7 @@ class Reader:
         kind = facts.kind
         known_type = self.kernel.lists_attributes(facts.mount)
         unknown: list[tuple[str, int]] = []
-        flags = self._flags(fd, facts, through, unknown, told=exact and known_type)
+        flags = self._flags(fd, facts, through, unknown, from_facts=exact and known_type)
         raw, keeps_lists = NOTHING, None
         if kind is not Kind.SYMLINK:  # a symlink has no list, and asking says nothing of the file system
             listed = os.listxattr(through) if known_type else attributes.NAMES
@@ -109,9 +109,9 @@ class Reader:
             unknown=tuple(unknown),
         )
 
-    def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]], *, told: bool) -> int:
-        """The bits of the flags; ``told`` says that the facts have them."""
-        if told or facts.kind not in (Kind.FILE, Kind.DIRECTORY):
+    def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]], *, from_facts: bool) -> int:
+        """The bits of the flags; ``from_facts`` where these have them."""
+        if from_facts or facts.kind not in (Kind.FILE, Kind.DIRECTORY):
             return facts.flags  # only these can be opened without a side effect, and they alone carry the flags
         try:
             return flags_by_ioctl(through)
