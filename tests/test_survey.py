@@ -10,6 +10,7 @@ from contextlib import contextmanager, suppress
 import numpy as np
 import pytest
 
+import fiat as library
 from fiat.core.ask.who import universe_of
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.host import no_progress
@@ -31,7 +32,7 @@ from fiat.host.live.host import LiveHost
 from support.files import POWERS, in_child, make
 from support.filesystems import KINDS, ROOT, fresh
 from support.kernel import as_somebody, may
-from support.program import fiat
+from support.program import fiat, machine
 from support.worlds import World
 
 
@@ -134,6 +135,19 @@ def test_other_mounts_in_the_tree(folder: str) -> None:
         assert survey.object(1).mount != survey.object(2).mount
         _, survey = surveyed(top, across=True)
         assert (list(survey.paths()), survey.skipped) == ([top, at, f"{at}/inside", f"{top}/z"], [])
+        os.chmod(top, 0o777)  # what is mounted in it can be taken from nobody's directory, by root neither
+        host = library.open_host()
+        asked = library.who_below(host, top, ["delete", "rename"], across_mounts=True)
+        for place, path in enumerate(asked.survey.paths()):
+            alone = library.who(host, path, ["delete", "rename"])
+            for right, bits in zip(asked.rights, asked.answers.keys[asked.answers.number[place]], strict=True):
+                assert [*asked.universe.members(bits or 0)] == alone.who_can(right), (path, right)
+        assert not library.who(host, at, ["delete"]).who_can("delete")
+        both = machine("set", top, at, "--below", "--mode", "o=", "--preview")  # each once, whichever target it is of
+        assert sorted(one["path"] for one in both["results"]) == sorted(asked.survey.paths())
+        assert {
+            loss["paths"] for loss in both["losses"] if (loss["who"], loss["right"]) == ("anyone-else", "list")
+        } == {2}
         done = fiat("who", top, "--below")
         assert f"Not counted: other file systems are mounted at {at}" in done.stdout
         assert fiat("set", top, "--below", "--mode", "go=").returncode == 0
