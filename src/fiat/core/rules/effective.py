@@ -1,8 +1,7 @@
 """What the mask leaves, and what each class of a posture effectively gets.
 
 acl(5), "ACCESS CHECK ALGORITHM"; ``posix_acl_permission`` in the kernel's
-``fs/posix_acl.c``; ``acl_permission_check`` in ``fs/namei.c`` for the list that
-is passed over.
+``fs/posix_acl.c``; ``acl_permission_check`` for the list that is passed over.
 """
 
 from fiat.core.model.accesslist import MASKED, AccessList, Entry, Tag, from_mode
