@@ -16,7 +16,7 @@ from fiat.core.model import capabilities
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import SPECIAL, STICKY, WRITE
+from fiat.core.model.mode import EXECUTE, READ, SPECIAL, STICKY, WRITE
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
@@ -25,6 +25,8 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answers import AnswerKey, Reached, TreeAccess, distinct_values
 from fiat.core.tree.survey import Survey
+
+_SINGLE = (READ, WRITE, EXECUTE)
 
 
 class View(NamedTuple):
@@ -59,9 +61,10 @@ class Asking:
         then, now = universes
         self.universe = now
         self.rights = tuple(rights)
-        self.before = TreeAccess(before, Access(then, before.settings), rights)
-        self.after = TreeAccess(after, Access(now, after.settings), rights)
         self.same_people = then is now and before.settings == after.settings
+        access = Access(then, before.settings)
+        self.before = TreeAccess(before, access, rights)
+        self.after = TreeAccess(after, access if self.same_people else Access(now, after.settings), rights)
 
     def differences(self, pair: Pair) -> Iterator[Difference]:
         """Where the answers about one tree differ.
@@ -161,7 +164,8 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
     among = 0
     for one, other in distinct:
         before, after = decisions.of(one), decisions.of(other)
-        for want in range(1, 8):
+        # without lists everyone is in one class, whose single permissions say all; accounts hold all capabilities or none
+        for want in _SINGLE if one.acl is None and other.acl is None else range(1, 8):
             among |= before.allowed(want) ^ after.allowed(want)
         special, owner = (one.mode ^ other.mode) & SPECIAL, one.uid != other.uid
         if owner or special or one.gid != other.gid:

@@ -153,9 +153,9 @@ class Plan:
         for part in self.parts:
             places = np.flatnonzero(part.write)
             numbers, firsts = np.unique(part.number[places], return_index=True)
-            for number, first in zip(numbers.tolist(), places[firsts].tolist(), strict=True):
-                if number not in found:
-                    found[number] = part.target.survey.path(first)
+            number_at = {place: number for number, place in zip(numbers.tolist(), places[firsts].tolist(), strict=True)}
+            for place, path in part.target.survey.paths_of(sorted(number_at)):
+                found.setdefault(number_at[place], path)
         return found
 
     def postures_after(self) -> PosturesOfMany:
