@@ -164,7 +164,7 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
     among = 0
     for one, other in distinct:
         before, after = decisions.of(one), decisions.of(other)
-        # without lists everyone is in one class, whose single permissions say all; accounts hold all capabilities or none
+        # without lists everyone is in one class, and accounts hold all capabilities or none: single permissions say all
         for want in _SINGLE if one.acl is None and other.acl is None else range(1, 8):
             among |= before.allowed(want) ^ after.allowed(want)
         special, owner = (one.mode ^ other.mode) & SPECIAL, one.uid != other.uid
