@@ -9,7 +9,7 @@ import fiat
 SOURCE = Path(fiat.__file__).parent
 
 ROOMS = """
-    core.text core.errors core.model core.words core.rules core.tree core.ask core.change core.suggest core.state
+    core.text core.errors core.model core.words core.rules core.tree core.ask core.change core.suggest
     engine host demo app render cli
 """.split()
 """From the top down: a room imports from itself and from those before it."""

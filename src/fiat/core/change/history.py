@@ -120,7 +120,7 @@ class History(Protocol):
         """All runs, the latest first."""
 
     def run(self, number: int) -> Run:
-        """One run."""
+        """The run of this number; :class:`HistoryError` where there is none."""
 
     def entries(self, number: int, *, backwards: bool = False) -> Iterator[Entry]:
         """What a run was to change, in the order of the changes or from the last to the first."""

@@ -47,7 +47,7 @@ class Profile(NamedTuple):
 
 
 def profile_of(found: Object) -> Profile:
-    """The profile of ``found``."""
+    """What ``found`` has in common with others: all but name, inode, links, size and time."""
     return Profile(
         found.posture,
         found.status.identity.filesystem,

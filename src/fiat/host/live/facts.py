@@ -50,7 +50,7 @@ class Facts(NamedTuple):
 
     @property
     def kind(self) -> Kind:
-        """The type."""
+        """The type of the object, which the mode holds (inode(7))."""
         return KINDS[stat.S_IFMT(self.mode)]
 
 
