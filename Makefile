@@ -19,10 +19,10 @@ demo: $(VENV)/fiat.stamp
 	@$(BIN)/fiat demo
 
 test: check
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 quick: check
-	$(BIN)/python -m pytest -n auto -m "not root and not slow"
+	$(BIN)/python -m pytest -n auto --dist worksteal -m "not root and not slow"
 
 check: $(VENV)/test.stamp $(VENV)/fiat.stamp
 	$(BIN)/ruff check .
