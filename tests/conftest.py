@@ -10,8 +10,9 @@ from hypothesis import settings
 
 from support.filesystems import ROOT
 
-# the programs that tests start would be compiled each time
-os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+# the programs that tests start would be compiled each time, and their output not be buffered as their users' is
+for name in ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED"):
+    os.environ.pop(name, None)
 sys.dont_write_bytecode = False
 
 

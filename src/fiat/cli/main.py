@@ -22,8 +22,8 @@ def main(arguments: list[str] | None = None) -> int:
         sys.stdout.flush()
         return status
     except BrokenPipeError:
-        # The reader has gone, as `head` does. Python would complain again when it closes stdout.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        # The reader has gone, as `head` does.
+        _forget_what_is_unwritten()
         return 0
     except KeyboardInterrupt:
         print("\nfiat: stopped", file=sys.stderr)
@@ -32,7 +32,13 @@ def main(arguments: list[str] | None = None) -> int:
         # Paths are handled where they are asked about; what is left is stdout (a full disk).
         _debug()
         print(f"fiat: cannot go on: {error.strerror or error}", file=sys.stderr)
+        _forget_what_is_unwritten()
         return 3
+
+
+def _forget_what_is_unwritten() -> None:
+    """Python would try to write it again, and complain again, when it closes stdout."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _prepare_streams() -> None:
