@@ -1,54 +1,22 @@
 """Gains and losses that a plan foretells, against the kernel's own answers for everyone before and after."""
 
-import io
-import itertools
-import json
 import os
 import tempfile
-from collections import Counter
 from collections.abc import Callable
-from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
 import pytest
 
-from fiat.cli.main import main
 from fiat.core.ask import effects
-from support.estates import Estate, Having, having, remember, write_accounts
+from support.estates import ACCEPT, Estate, Having, between, foretold, having, paths_under, remember, write_accounts
 from support.filesystems import fresh
+from support.program import answer
 from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_ESTATES", "8"))
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
 PLANS = 6
 """Changes made in each estate, one after the other."""
-
-_GUARDS = "lockout everyone-writes privilege system-path from-root clears-special hard-links unmasks".split()
-_ACCEPT = [word for guard in _GUARDS for word in ("--accept", guard)]
-
-Shifts = Counter[tuple[str, str]]
-
-
-def machine(words: list[str]) -> dict[str, object]:
-    out, err = io.TextIOWrapper(io.BytesIO(), "utf-8"), io.StringIO()
-    err.reconfigure = lambda **_: None  # type: ignore[attr-defined]
-    with redirect_stdout(out), redirect_stderr(err):
-        main(words)
-    out.seek(0)
-    found: dict[str, object] = json.loads(out.read())
-    return found
-
-
-def counted(told: object) -> Shifts:
-    """Gains or losses as machine output tells them."""
-    assert isinstance(told, list)
-    return Counter({(one["who"], one["right"]): one["paths"] for one in told})
-
-
-def paths_under(estate: Estate, words: list[str]) -> set[str]:
-    """Everything at and under the paths that are named: what gains and losses speak of."""
-    targets = list(itertools.takewhile(lambda word: not word.startswith("--"), words[1:]))
-    return {path for path in estate.paths for target in targets if f"{path}/".startswith(f"{target}/")}
 
 
 def only_as_documented(estate: Estate, elsewhere: Having, meant: set[str], told: dict[str, object]) -> bool:
@@ -60,11 +28,6 @@ def only_as_documented(estate: Estate, elsewhere: Having, meant: set[str], told:
     if names and not any(caveat["code"] == "names-not-counted" for caveat in caveats):
         return False
     return all(path in names or right == "execute" for _, right, path in elsewhere)
-
-
-def between(before: Having, after: Having, known: set[str]) -> Shifts:
-    """What is in ``after`` and was not before, by who and right."""
-    return Counter((who, right) for who, right, path in after - before if path in known)
 
 
 @pytest.mark.slow
@@ -81,14 +44,14 @@ def test_gains_and_losses_are_the_kernels(kind: str) -> None:
             before = having(estate)
             for number in range(PLANS):
                 words = ["set", *estate.plan(), "--accounts", accounts, "--format", "json", "--no-history"]
-                told = machine([*words, "--preview"])
-                machine([*words, *_ACCEPT])
+                told = answer([*words, "--preview"])
+                answer([*words, *ACCEPT])
                 remember(estate)
                 after = having(estate)
                 compared += len(after | before)
                 known = paths_under(estate, words)
                 for name, one, other in (("gains", before, after), ("losses", after, before)):
-                    said, real = counted(told[name]), between(one, other, known)
+                    said, real = foretold(told[name]), between(one, other, known)
                     if said != real:
                         differs = f"said {dict(said - real)}, really {dict(real - said)}"
                         wrong[seed, number] = f"seed {seed}: fiat {' '.join(words[:-5])}: {name}: {differs}"
@@ -126,6 +89,6 @@ DERIVED: dict[str, tuple[str, Callable[[Any], list[object]]]] = {
 def test_all_that_is_derived_comes_from_one_function(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     line, part = DERIVED[name]
     words = [*line.split(), "--from", "skerry", "--format", "json"]
-    assert part(machine(words))
+    assert part(answer(words))
     monkeypatch.setattr(effects, "more", lambda before, after: {})
-    assert not part(machine(words))
+    assert not part(answer(words))

@@ -4,9 +4,12 @@ An *estate* is one such tree with the people who use it. What they may do is
 asked of the kernel for every one of them, on every path, for every right.
 """
 
+import itertools
 import os
 import random
 import stat
+from collections import Counter
+from collections.abc import Container
 from contextlib import suppress
 from pathlib import Path
 
@@ -25,7 +28,7 @@ MEMBERS = {
     "stewards": ("steward",),
     "empty": (),
 }
-_PRIMARY = {"keeper": "watch", "surveyor": "survey", "steward": "stewards", "auditor": "watch", "tidefeed": "survey"}
+PRIMARY = {"keeper": "watch", "surveyor": "survey", "steward": "stewards", "auditor": "watch", "tidefeed": "survey"}
 
 _DIRECTORIES = (0o755, 0o755, 0o755, 0o750, 0o775, 0o2775, 0o777, 0o711, 0o700)
 _FILES = (0o644, 0o644, 0o644, 0o640, 0o664, 0o600)
@@ -39,6 +42,10 @@ _LISTS = (
     "u::rwx,u:21003:rwx,g::r-x,g:31001:r-x,m::r--,o::---",
 )
 
+_GUARDS = "lockout everyone-writes privilege system-path from-root clears-special hard-links unmasks".split()
+ACCEPT = [word for guard in _GUARDS for word in ("--accept", guard)]
+"""The options of a change that is made whatever any guard says."""
+
 Having = frozenset[tuple[str, str, str]]
 """Who has which right on which path."""
 
@@ -47,7 +54,7 @@ def people() -> dict[str, Principal]:
     """Everyone who is asked, by the word that Fiat has for them: users, members of one group alone, anyone else."""
     found = {"root": Principal("user", "root", 0, frozenset((0,)))}
     for name, uid in USERS.items():
-        gids = {GROUPS[_PRIMARY[name]], *(GROUPS[group] for group, members in MEMBERS.items() if name in members)}
+        gids = {GROUPS[PRIMARY[name]], *(GROUPS[group] for group, members in MEMBERS.items() if name in members)}
         found[name] = Principal("user", name, uid, frozenset(gids))
     for name, gid in GROUPS.items():
         found[f"group:{name}"] = Principal("user", None, STRANGER, frozenset((gid,)))
@@ -59,7 +66,7 @@ def people() -> dict[str, Principal]:
 def write_accounts(folder: str) -> None:
     """The files passwd and group for the people of every estate."""
     users = ["root:x:0:0::/:/bin/sh"]
-    users += [f"{name}:x:{uid}:{GROUPS[_PRIMARY[name]]}::/:/bin/sh" for name, uid in USERS.items()]
+    users += [f"{name}:x:{uid}:{GROUPS[PRIMARY[name]]}::/:/bin/sh" for name, uid in USERS.items()]
     groups = ["root:x:0:"] + [f"{name}:x:{gid}:{','.join(MEMBERS[name])}" for name, gid in GROUPS.items()]
     (Path(folder) / "passwd").write_text("\n".join(users) + "\n")
     (Path(folder) / "group").write_text("\n".join(groups) + "\n")
@@ -187,9 +194,9 @@ _HOW = {
 }
 
 
-def having(estate: Estate) -> Having:
-    """What the kernel grants to whom: everyone tries everything."""
-    questions: list[tuple[str, str, str]] = []  # the right, how it is tried, the path
+def asked_of(estate: Estate) -> list[tuple[str, str, str]]:
+    """What the kernel is asked: the right, how it is tried, and the path."""
+    questions: list[tuple[str, str, str]] = []
     for path in estate.paths:
         mode = os.lstat(path).st_mode
         kind = stat.S_IFMT(mode)
@@ -199,13 +206,40 @@ def having(estate: Estate) -> Having:
             questions.append((right, _HOW.get((kind, right), right), path))
         if kind != stat.S_IFLNK:
             questions += [(right, right, path) for right in _CHANGES]
+    return questions
+
+
+def having(estate: Estate, among: dict[str, Principal] | None = None) -> Having:
+    """What the kernel grants to whom: everyone, or those ``among`` them, tries everything."""
+    questions = asked_of(estate)
     tried = [(how, path) for _, how, path in questions]
     found: set[tuple[str, str, str]] = set()
-    for word, who in people().items():
+    for word, who in (people() if among is None else among).items():
         for (right, _, path), number in zip(questions, tries(who, tried, _put_right), strict=True):
             if number == 0:
                 found.add((word, right, path))
     return frozenset(found)
+
+
+Shifts = Counter[tuple[str, str]]
+"""On how many paths somebody gains, or loses, a right."""
+
+
+def between(before: Having, after: Having, known: Container[str]) -> Shifts:
+    """What is in ``after`` and was not before, by who and right, on the paths that are ``known``."""
+    return Counter((who, right) for who, right, path in after - before if path in known)
+
+
+def paths_under(estate: Estate, words: list[str]) -> set[str]:
+    """Everything at and under the paths that are named: what gains and losses speak of."""
+    targets = list(itertools.takewhile(lambda word: not word.startswith("--"), words[1:]))
+    return {path for path in estate.paths for target in targets if f"{path}/".startswith(f"{target}/")}
+
+
+def foretold(shifts: object) -> Shifts:
+    """Gains or losses as machine output has them."""
+    assert isinstance(shifts, list)
+    return Counter({(one["who"], one["right"]): one["paths"] for one in shifts})
 
 
 _saved: dict[str, tuple[int, int, int]] = {}

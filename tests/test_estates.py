@@ -1,0 +1,144 @@
+"""What is derived from the answer for one path, on trees like real ones: against the kernel and that answer."""
+
+import os
+import tempfile
+from collections.abc import Iterator
+
+import pytest
+
+import fiat
+from fiat.core.model.principals import Principal
+from fiat.core.model.right import ALL
+from fiat.core.words import naming
+from support.estates import (
+    ACCEPT,
+    GROUPS,
+    PRIMARY,
+    USERS,
+    Estate,
+    Having,
+    asked_of,
+    between,
+    foretold,
+    having,
+    paths_under,
+    people,
+    remember,
+    write_accounts,
+)
+from support.filesystems import fresh
+from support.program import answer
+from support.worlds import protections
+
+SEEDS = int(os.environ.get("FIAT_JUDGE_ESTATES", "8"))
+SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
+RIGHTS = [right.name for right in ALL]
+CAN = [word for name in RIGHTS for word in ("--can", name)]
+
+pytestmark = [pytest.mark.root, pytest.mark.slow]
+
+
+@pytest.fixture(scope="module")
+def accounts() -> Iterator[str]:
+    with tempfile.TemporaryDirectory(prefix="fiat-test-") as folder, protections():
+        write_accounts(folder)
+        yield folder
+
+
+@pytest.fixture(params=["here", "tmpfs"])
+def estates(request: pytest.FixtureRequest) -> Iterator[Iterator[Estate]]:
+    with fresh(request.param) as top:
+        yield (Estate(top, seed) for seed in range(SEED, SEED + SEEDS))
+
+
+def tree_says(host: fiat.Host, top: str) -> Having:
+    """What the answer for the whole tree says, as the kernel is asked."""
+    told = fiat.who_below(host, top, RIGHTS)
+    words = [naming.word_for(who) for who in told.universe.principals]
+    found = set()
+    for place, path in enumerate(told.survey.paths()):
+        for right, bits in zip(told.rights, told.answers.keys[int(told.answers.number[place])], strict=True):
+            found |= {(word, right.name, path) for at, word in enumerate(words) if (bits or 0) >> at & 1}
+    return frozenset(found)
+
+
+def path_says(host: fiat.Host, path: str) -> Having:
+    """The same for one path, which may be a symlink: a name in its directory is all that is asked of it then."""
+    rights = ["delete", "rename"] if os.path.islink(path) else RIGHTS
+    told = fiat.who(host, path, rights)
+    return frozenset((naming.word_for(who), name, path) for name in rights for who in told.who_can(name))
+
+
+def test_a_tree_answers_as_the_kernel_and_as_its_paths_do(estates: Iterator[Estate], accounts: str) -> None:
+    compared = 0
+    for estate in estates:
+        host = fiat.open_host(accounts=accounts)
+        remember(estate)
+        real, known = having(estate), set(people())
+        questions = {(right, path) for right, _, path in asked_of(estate)}
+        said = tree_says(host, estate.top)
+        of_known = {one for one in said if one[0] in known and one[1:] in questions}
+        assert of_known == real, (estate.top, sorted(of_known ^ real)[:5])
+        for path in (*estate.directories, *estate.files):
+            assert path_says(host, path) == {one for one in said if one[2] == path}, path
+        compared += len(questions) * len(known)
+    assert compared > 2000 * SEEDS
+
+
+def test_a_supposed_membership_is_what_it_would_be(estates: Iterator[Estate], accounts: str) -> None:
+    changed = 0
+    for estate in estates:
+        remember(estate)
+        user, group = estate.dice.choice(list(USERS)), estate.dice.choice(list(GROUPS))
+        today = people()[user]
+        joined = Principal("user", user, today.uid, today.gids | {GROUPS[group]})
+        left = Principal("user", user, today.uid, today.gids - {GROUPS[group]})
+        before = having(estate, {user: today})
+        for option, who in (("--if-member", joined), ("--if-not-member", left)):
+            if option == "--if-not-member" and group == PRIMARY[user]:
+                continue  # a primary group cannot be left so
+            told = answer(
+                [
+                    "who",
+                    estate.top,
+                    "--below",
+                    option,
+                    f"{user}:{group}",
+                    *CAN,
+                    "--accounts",
+                    accounts,
+                    "--format",
+                    "json",
+                ]
+            )["against_today"]
+            after = having(estate, {user: who})
+            asked = set(estate.paths)
+            assert foretold(told["gains"]) == between(before, after, asked), (option, user, group, estate.top)
+            assert foretold(told["losses"]) == between(after, before, asked), (option, user, group, estate.top)
+            changed += before != after
+    assert changed
+
+
+def test_undoing_foretells_what_it_gives_back(estates: Iterator[Estate], accounts: str) -> None:
+    """And what the history keeps of a run is what the run did."""
+    undone = 0
+    for estate in estates:
+        common = ["--accounts", accounts, "--format", "json", "--history", f"{accounts}/history"]
+        for _ in range(2):
+            remember(estate)
+            before = having(estate)
+            plan = ["set", *estate.plan()]
+            told = answer([*plan, *common, *ACCEPT])
+            if not told["changed"]:
+                continue
+            remember(estate)
+            changed = having(estate)
+            back = answer(["undo", *common])
+            remember(estate)
+            after = having(estate)
+            assert after == before
+            known = paths_under(estate, plan)
+            assert foretold(back["gains"]) == between(changed, after, known)
+            assert foretold(back["losses"]) == between(after, changed, known)
+            undone += 1
+    assert undone >= SEEDS // 2
