@@ -10,7 +10,7 @@ class Format(Enum):
     SCRIPT = "script"
     BINARY = "binary"
     NONE = "none"
-    """Nothing that the kernel can run (ENOEXEC)."""
+    """Nothing that the kernel can run."""
     UNKNOWN = "unknown"
     """It could not be read: it may be either."""
 
@@ -20,12 +20,16 @@ class Program(NamedTuple):
 
     ``runs_with`` is the path of a script's interpreter or of a program's
     loader, None where it has none. ``problem`` says in words why nothing can be
-    run, or what is odd.
+    run, or what is odd. ``errno`` is what execve(2) answers because of what the
+    file holds, ``loader_errno`` where the file is to load a program; 0 where
+    that is no hindrance.
     """
 
     format: Format
     runs_with: str | None = None
     problem: str = ""
+    errno: int = 0
+    loader_errno: int = 0
 
 
 UNKNOWN = Program(Format.UNKNOWN)

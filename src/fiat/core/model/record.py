@@ -122,7 +122,7 @@ MOUNT: Record[Mount] = Record(
 """A mount; ``filesystem_options`` are those every mount of it shares."""
 
 PROGRAM: Record[Program] = Record(
-    lambda found: Program(found["format"], found["runs_with"], found["problem"] or ""),
+    lambda found: _make_program(found),
     Field(
         "format",
         lambda program: program.format,
@@ -130,7 +130,20 @@ PROGRAM: Record[Program] = Record(
     ),
     Field("runs_with", lambda program: program.runs_with, OrNone(Text()), required=False),
     Field("problem", lambda program: program.problem, OrNone(Text()), required=False),
+    Field("errno", lambda program: program.errno, OrNone(Number(0, 4095)), required=False),
+    Field("loader_errno", lambda program: program.loader_errno, OrNone(Number(0, 4095)), required=False),
 )
+
+
+def _make_program(found: Fields) -> Program:
+    """Where no errno is given, the one that nearly all of the format have."""
+    kind, error, as_loader = found["format"], found["errno"], found["loader_errno"]
+    if error is None:
+        error = errno.ENOEXEC if kind is Format.NONE else 0
+    if as_loader is None:
+        as_loader = errno.ELIBBAD if kind in (Format.NONE, Format.SCRIPT) else 0
+    return Program(kind, found["runs_with"], found["problem"] or "", error, as_loader)
+
 
 USER: Record[User] = Record(
     lambda found: User(**found),
@@ -277,7 +290,7 @@ IDENTITY: Record[Identity] = Record(
 def _make_object(found: Fields) -> Object:
     program = found["program"]
     if program is None and found["script"] is not None:
-        program = Program(Format.SCRIPT, found["script"])
+        program = PROGRAM.read({"format": Format.SCRIPT.value, "runs_with": found["script"]}, "script")
     device, number = found["inode"] if found["inode"] and len(found["inode"]) == 2 else (0, 0)
     numbers = (*found["unknown_errno"], *(errno.EACCES for _ in found["unknown"]))
     return Object(

@@ -5,6 +5,7 @@ execve(2), "Interpreter scripts"; elf(5); the kernel's ``load_script``
 capabilities(7), "Transformation of capabilities during execve()".
 """
 
+import errno
 import os
 import re
 import struct
@@ -14,14 +15,18 @@ from functools import lru_cache
 from fiat.core.model import capabilities
 from fiat.core.model.program import Format, Program
 
-SHORTEST = 3
-"""Bytes of ``#!x``: nothing shorter can be run."""
+SHORTEST = 2
+"""Bytes of ``#!``: of anything shorter it is known what execve(2) says (ENOEXEC)."""
 
 FIRST_BYTES = 1024
 """How much is read at once: a script's line, and mostly all that a program says of its loader."""
 
 _LINE = 256  # BINPRM_BUF_SIZE: what execve(2) reads of a script's first line
 _LONGEST_PATH = 4096  # PATH_MAX
+_HEADER = 64  # bytes of the header of a program of 64 bits
+_RUNS = (2, 3)  # ET_EXEC, ET_DYN
+_LOADER = 3  # PT_INTERP
+_FARTHEST = 1 << 63  # what lies there cannot be asked for (EINVAL)
 
 _MACHINES = {
     "x86_64": {62: True, 3: False},
@@ -43,69 +48,84 @@ def program_in(start: bytes, read: Reader, machine: str) -> Program:
 
     ``read`` is asked for what lies beyond the start. Raises OSError as it does.
     """
-    if start.startswith(b"#!"):
-        return _script(*start[2:_LINE].partition(b"\n")[:2])
     if start.startswith(b"\x7fELF"):
         return _binary(start, read, machine)
+    # a loader's header is read whole before anything is looked at (elf_read)
+    as_loader = errno.EIO if len(start) < _HEADER else errno.ELIBBAD
+    if start.startswith(b"#!"):
+        return _script(*start[2:_LINE].partition(b"\n")[:2], as_loader)
     if not start:
-        return Program(Format.NONE, problem="it is empty")
-    return Program(Format.NONE, problem="it is neither a program nor a script with #! in its first line")
+        return _nothing("it is empty", loader_errno=as_loader)
+    return _nothing("it is neither a program nor a script with #! in its first line", loader_errno=as_loader)
+
+
+def _nothing(problem: str, *, error: int = errno.ENOEXEC, loader_errno: int = errno.ELIBBAD) -> Program:
+    return Program(Format.NONE, None, problem, error, loader_errno)
 
 
 @lru_cache(1024)
-def _script(line: bytes, newline: bytes) -> Program:
+def _script(line: bytes, newline: bytes, as_loader: int) -> Program:
     """A script, by the rules of ``load_script``: only spaces, tabs, newlines and NUL end the interpreter's name."""
     name = re.match(rb"[ \t]*([^ \t\0]+)", line)
     if name is None:
-        return Program(Format.NONE, problem="no interpreter follows its #!")
+        # where it is not the line's end that comes first, the name is empty: the kernel opens the current directory
+        ended = bool(newline) or len(line) == _LINE - 2
+        error = errno.ENOEXEC if ended and not line.strip(b" \t") else errno.EACCES
+        return _nothing("no interpreter follows its #!", error=error, loader_errno=as_loader)
     if not newline and name.end() == _LINE - 2:
-        return Program(Format.NONE, problem="its first line is too long")
+        return _nothing("its first line is too long", loader_errno=as_loader)
     problem = "its first line ends with a carriage return" if name[1].endswith(b"\r") else ""
-    return Program(Format.SCRIPT, os.fsdecode(name[1]), problem)
+    return Program(Format.SCRIPT, os.fsdecode(name[1]), problem, 0, as_loader)
 
 
 def _binary(start: bytes, read: Reader, machine: str) -> Program:
     """A program in the ELF format, and its loader."""
     known = _MACHINES.get(machine)
     wide, order = start[4:5] == b"\x02", ">" if start[5:6] == b"\x02" else "<"
+    cut = errno.EIO if len(start) < _HEADER else errno.ELIBBAD
     if known is not None:  # the kernel looks at the number alone
         processor, order = int.from_bytes(start[18:20], "little"), "<"
         if processor not in known:
-            return Program(Format.NONE, problem="it is a program for another kind of processor")
+            return _nothing("it is a program for another kind of processor", loader_errno=cut)
         wide = known[processor]
     header = struct.Struct(order + ("16xHHIQQQIHHH" if wide else "16xHHIIIIIHHH"))
-    if len(start) < header.size:
-        return Program(Format.NONE, problem="it is a program cut short")
-    kind, _, _, _, table, _, _, _, size, count = header.unpack_from(start)
-    if kind not in (2, 3) or size != (56 if wide else 32) or not 0 < count * size <= 65536:
-        return Program(Format.NONE, problem="it is no program that can be run, such as a part of one")
-    entries = _bytes(start, read, table, count * size)
-    if len(entries) < count * size:
-        return Program(Format.NONE, problem="it is a program cut short")
-    for number in range(count):
-        offset, length = _loader_of(entries, number * size, order, wide=wide)
-        if not length:
+    kind, _, _, _, table, _, _, _, size, count = header.unpack_from(start.ljust(header.size, b"\0"))
+    entries = b""
+    if size == (56 if wide else 32) and 0 < count * size <= 65536:
+        entries = _bytes(start, read, table, count * size)
+    if not entries or len(entries) < count * size:
+        return _nothing("it is a program cut short, or a part of one", loader_errno=cut)
+    if kind not in _RUNS:  # of a loader this is looked at when there is no way back
+        return _nothing("it is no program that can be run, such as a part of one", loader_errno=0)
+    return _with_loader(start, read, entries, order, wide=wide)
+
+
+def _with_loader(start: bytes, read: Reader, entries: bytes, order: str, *, wide: bool) -> Program:
+    """The program with the loader that the first such entry of its table names; as a loader it would need none."""
+    entry = struct.Struct(order + ("I4xQ16xQ" if wide else "II8xI"))
+    for at in range(0, len(entries), 56 if wide else 32):
+        kind, offset, length = entry.unpack_from(entries, at)
+        if kind != _LOADER:
             continue
         if not 2 <= length <= _LONGEST_PATH:
-            return Program(Format.NONE, problem="the path of its loader is no path")
+            return _nothing("the path of its loader is no path", loader_errno=0)
+        if offset + length >= _FARTHEST:
+            return _nothing("the path of its loader lies nowhere", error=errno.EINVAL, loader_errno=0)
         path = _bytes(start, read, offset, length)
-        if len(path) < length or path[-1:] != b"\0":
-            return Program(Format.NONE, problem="it is a program cut short")
+        if len(path) < length:
+            return _nothing("the path of its loader lies beyond its end", error=errno.EIO, loader_errno=0)
+        if path[-1:] != b"\0":
+            return _nothing("the path of its loader has no end", loader_errno=0)
+        if path.startswith(b"\0"):  # the kernel opens the current directory
+            return _nothing("the path of its loader is empty", error=errno.EACCES, loader_errno=0)
         return Program(Format.BINARY, os.fsdecode(path.partition(b"\0")[0]))
     return Program(Format.BINARY)
 
 
-def _loader_of(entries: bytes, at: int, order: str, *, wide: bool) -> tuple[int, int]:
-    """Where the loader's path stands, and its length with the NUL; 0 where this entry of the table is about another."""
-    if wide:
-        kind, _, offset, _, _, length = struct.unpack_from(order + "IIQQQQ", entries, at)
-    else:
-        kind, offset, _, _, length = struct.unpack_from(order + "IIIII", entries, at)
-    return (offset, length) if kind == 3 else (0, 0)  # PT_INTERP
-
-
 def _bytes(start: bytes, read: Reader, offset: int, count: int) -> bytes:
-    return start[offset : offset + count] if offset + count <= len(start) else read(offset, count)
+    if offset + count <= len(start):
+        return start[offset : offset + count]
+    return read(offset, count) if offset + count < _FARTHEST else b""
 
 
 def left_after_exec(*, root: bool, inheritable: int, bounding: int, ambient: int) -> int:

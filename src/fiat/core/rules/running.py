@@ -28,8 +28,8 @@ def _execute(context: Context, route: Route, object_: Object, depth: int) -> Ite
     program = object_.program
     if depth > MAX_INTERPRETERS:
         yield flat(object_, EXECUTE.name, errno.ELOOP, "too-many-interpreters")
-    elif program is not None and program.format is Format.NONE:
-        yield flat(object_, EXECUTE.name, errno.ENOEXEC, "not-executable")
+    elif program is not None and program.errno:
+        yield flat(object_, EXECUTE.name, program.errno, "not-executable")
     elif route.interpreter is not None and program is not None:
         if program.format is Format.SCRIPT:
             yield from _script(context, route, object_, route.interpreter, depth + 1)
@@ -77,5 +77,6 @@ def _loader(context: Context, program: Object, loader: Route) -> Iterator[Check]
         return
     for check in _open_to_execute(context, loader.end):
         yield check._replace(runs_for=program.path)
-    if loader.end.program is not None and loader.end.program.format in (Format.SCRIPT, Format.NONE):
-        yield flat(loader.end, EXECUTE.name, errno.ELIBBAD, "not-a-loader")._replace(runs_for=program.path)
+    found = loader.end.program
+    if found is not None and found.loader_errno:
+        yield flat(loader.end, EXECUTE.name, found.loader_errno, "not-a-loader")._replace(runs_for=program.path)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.model.program import UNKNOWN, Format, Program
+from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules import programs
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
@@ -22,10 +22,10 @@ from fiat.host.live.kernel import Kernel
 FLAGS_UNKNOWN = -1
 """In place of the bits of the flags."""
 
-EMPTY = Program(Format.NONE, problem="it is empty")
-TOO_SHORT = Program(Format.NONE, problem="it is neither a program nor a script with #! in its first line")
-
 _MACHINE = os.uname().machine
+
+EMPTY = programs.program_in(b"", lambda offset, count: b"", _MACHINE)
+TOO_SHORT = programs.program_in(b"x", lambda offset, count: b"", _MACHINE)
 
 
 class Known(NamedTuple):
