@@ -8,7 +8,7 @@ from contextlib import suppress
 
 import pytest
 
-from fiat.core.change import plan
+from fiat.core.change import plan, steps
 from fiat.core.change.apply import apply, entries_of, take
 from fiat.core.change.history import Beginning
 from fiat.core.change.planned import Item
@@ -19,6 +19,7 @@ from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import user
 from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.rules import sideeffects
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.walk import open_end
 from fiat.host.history.sqlite import SqliteHistory
@@ -204,3 +205,32 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
                     assert {path: state_of(path) for path in before} == before
     record_property("changes", total)
     assert total > (1500 if ROOT else 100)
+
+
+# --- the judge can fail ------------------------------------------------------------
+
+FAULTS: dict[str, tuple[object, str, object]] = {
+    "a change of owner clears nothing": (sideeffects, "cleared_by_chown", lambda posture, **_: 0),
+    "setgid is left to everyone": (sideeffects, "keeps_setgid", lambda actor, gid: True),
+    "everyone may choose a group": (steps, "may_choose_group", lambda universe, posture, gid: universe.everyone),
+    "everyone may change modes": (steps, "may_change_mode", lambda universe, posture: universe.everyone),
+    "flags refuse nothing": (steps, "refused_to_everyone", lambda posture, mount: (0, "")),
+    "the mask does not follow the mode": (sideeffects, "with_mode", lambda acl, mode: acl),
+}
+
+
+@pytest.mark.slow
+@pytest.mark.root
+@pytest.mark.parametrize("fault", FAULTS)
+def test_the_judge_of_changes_catches(fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(*FAULTS[fault])
+    with fresh("tmpfs") as top:
+        for seed in range(1, 60):
+            with World(top, seed) as world, tempfile.TemporaryDirectory(prefix="fiat-test-") as folder:
+                os.chmod(folder, 0o777)
+                dice, history = random.Random(seed), SqliteHistory(f"{folder}/history.db")
+                account = dice.choice(world.people.users)
+                who = user(account, world.people.gids_of(account))
+                if as_somebody(who, lambda: changes_as_this_process(world, dice, history))[1]:  # noqa: B023
+                    return
+    pytest.fail("nothing wrong in 59 worlds")

@@ -240,8 +240,36 @@ def test_an_ordinary_user_is_told_what_cannot_be_done(folder: str) -> None:
     assert "run it as root" in errors
     assert fiat_as(nobody, "why", "root", "read", f"{folder}/shut/inside")[0] == 3
     assert fiat_as(nobody, "why", "nobody", "read", f"{folder}/shut/inside")[0] == 1
-    status, _, errors = fiat_as(nobody, "set", f"{folder}/mine", f"{folder}/theirs", "--mode", "600")
+    words = ("set", f"{folder}/mine", f"{folder}/theirs", "--mode", "600")
+    status, _, errors = fiat_as(nobody, *words)
+    assert status == 4
+    assert "1 of 2 paths cannot be changed by " in errors
+    assert "belonging to somebody else" in errors
+    status, _, errors = fiat_as(nobody, *words, "--accept", "partly-forbidden")
     assert status == 3
     assert f"'{folder}/theirs': Operation not permitted" in errors
     assert stat.S_IMODE(os.stat(f"{folder}/mine").st_mode) == 0o600
     assert stat.S_IMODE(os.stat(f"{folder}/theirs").st_mode) == 0o644
+
+
+@pytest.mark.root
+def test_where_the_current_directory_may_not_be_entered(folder: str) -> None:
+    os.chmod(folder, 0o755)
+    os.mkdir(f"{folder}/shut", 0o700)
+    os.mkdir(f"{folder}/tree")
+    os.mkdir(f"{folder}/tree/theirs", 0o700)
+    nobody = Principal("user", "nobody", 65534, frozenset((65534,)))
+    home = os.getcwd()
+    os.chdir(f"{folder}/shut")
+    try:
+        for words in (
+            ("who", f"{folder}/tree", "--below", "--can", "traverse"),
+            ("show", f"{folder}/tree", "--below"),
+            ("set", f"{folder}/tree", "--below", "--mode", "u+x", "--preview"),
+        ):
+            status, out, errors = fiat_as(nobody, *words)
+            assert (status, "cannot go on" in errors) == (3, False), (words, errors)
+            assert f"{folder}/tree/theirs" in out + errors
+        assert "/shut/tree" in fiat_as(nobody, "show", f"{folder}/tree", "tree")[2]  # not the one under the root
+    finally:
+        os.chdir(home)

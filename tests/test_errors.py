@@ -175,6 +175,74 @@ def test_closed_streams(closed: str) -> None:
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize(
+    ("line", "says"),
+    [
+        ("who /srv --only dirs", "--only goes with --below"),
+        ("who /srv --with o+w", "--with goes with --below"),
+        ("who /srv --across-mounts", "--across-mounts goes with --below"),
+        ("who /srv --below --because", "--because does not go with --below"),
+        ("show /srv --in-group watch", "--in-group goes with --inside or --below"),
+        ("show /srv --inside --across-mounts", "--across-mounts goes with --below"),
+        ("show --pid 1 /srv", "--pid goes with --umask"),
+        ("set /srv --mode 755 --preview --across-mounts", "--across-mounts goes with --below or --contents"),
+        ("set /srv --mode 755 --preview --no-history --history x", "--history does not go with --no-history"),
+        ("history", "a snapshot was never changed, so it has no history"),
+        ("decode 755 --on 644", "--on goes with clauses, such as g-w,o=, and '755' is none"),
+        ("decode g-w --on user:keeper:r", "'user:keeper:r' is no mode to apply clauses to"),
+        ("decode 022 --umask --on 755", "--on does not go with --umask"),
+    ],
+)
+def test_options_that_mean_nothing_together_are_refused(line: str, says: str) -> None:
+    done = sample(*line.split())
+    assert (done.returncode, says in done.stderr, done.stdout) == (2, True, "")
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "why uid:{} read /",
+        "why pid:{} read /",
+        "who / --user {}",
+        "who / --pid {}",
+        "set / --owner {} --preview",
+        "set / --entry user:{}:r --preview",
+        "set / --mode {} --preview",
+        "history --last {}",
+        "undo {}",
+    ],
+)
+def test_a_number_of_any_length_is_one_short_line(line: str) -> None:
+    done = program(*line.format("9" * 5000).split())
+    assert (done.returncode, done.stderr.count("\n"), len(done.stderr) < 400) == (2, 1, True), done.stderr[:500]
+
+
+@pytest.mark.parametrize(
+    ("name", "line"),
+    [
+        ("passwd", "x:x:" + "9" * 5000 + ":1::/:"),
+        ("passwd", "x:x:4294967295:1::/:"),
+        ("passwd", "x:x:1"),
+        ("passwd", ":x:1:1::/:"),
+        ("group", "x:x:" + "9" * 5000 + ":"),
+        ("group", "x:x:4294967295:"),
+    ],
+)
+def test_accounts_files_are_checked(folder: str, name: str, line: str) -> None:
+    for one in ("passwd", "group"):
+        Path(f"{folder}/{one}").write_text("")
+    Path(f"{folder}/{name}").write_text(f"# a comment\n{line}\n")
+    done = program("who", "/", "--accounts", folder)
+    assert (done.returncode, f"line 2 of '{folder}/{name}' is no" in done.stderr) == (2, True), done.stderr
+
+
+def test_accounts_that_are_no_files_do_not_hang(folder: str) -> None:
+    Path(f"{folder}/group").write_text("")
+    os.mkfifo(f"{folder}/passwd")
+    done = program("who", "/", "--accounts", folder)
+    assert (done.returncode, "it is no regular file" in done.stderr) == (2, True)
+
+
 def test_the_readme_shows_what_the_program_prints() -> None:
     readme = (Path(__file__).parent.parent / "README.md").read_text()
     command, _, shown = readme.partition("$ fiat ")[2].partition("\n\n")

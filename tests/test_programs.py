@@ -4,7 +4,9 @@ import os
 import random
 import shutil
 import struct
+import subprocess
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 
@@ -14,6 +16,7 @@ import fiat
 from fiat.core.model.principals import Principal
 from support.filesystems import ROOT, fresh
 from support.kernel import as_somebody
+from support.program import fiat as run_fiat
 
 PROGRAM = Path(shutil.which("true") or "/bin/true").resolve()
 SOMEBODY = Principal("user", None, 20001, frozenset((30001,)))
@@ -177,3 +180,67 @@ def test_random_damage_to_the_header_is_the_kernels_answer() -> None:
 
     with fresh("here") as folder:
         assert compare(folder, files(), [None]) >= 100
+
+
+@pytest.mark.root
+def test_handlers_for_further_kinds_of_programs() -> None:
+    """What a handler takes is run by its interpreter, whatever the kernel itself would say of it."""
+    with fresh("here") as folder:
+        surroundings(folder)
+        registry = f"{folder}/registry"
+        os.mkdir(registry)
+        subprocess.run(["mount", "-t", "binfmt_misc", "none", registry], check=True)
+        handlers = {
+            "fiat-magic": rf":fiat-magic:M:1:\xf1\xa7:\xff\x7f:{PROGRAM}:",
+            "fiat-name": f":fiat-name:E::fiatname::{folder}/closed:",
+            "fiat-gone": f":fiat-gone:E::fiatgone::{folder}/missing:",
+            "fiat-off": f":fiat-off:E::fiatoff::{PROGRAM}:",
+        }
+        try:
+            for line in handlers.values():
+                Path(f"{registry}/register").write_text(line)
+            Path(f"{registry}/fiat-off").write_text("0")
+            files = [
+                ("magic", b"x\xf1\xa7"),
+                ("masked", b"y\xf1\x27 and more"),
+                ("elsewhere", b"xx\xf1\xa7"),
+                ("short", b"x\xf1"),
+                ("a.fiatname", b""),
+                ("b.fiatname", b"#!/bin/sh\n"),
+                ("c.fiatgone", PROGRAM.read_bytes()),
+                ("d.fiatoff", b"nothing"),
+                ("fiatname", b"nothing"),
+                ("script-of-it", f"#!{folder}/kept.fiatname\n".encode()),
+            ]
+            Path(f"{folder}/kept.fiatname").write_bytes(b"")
+            os.chmod(f"{folder}/kept.fiatname", 0o755)
+            assert compare(folder, iter(files), [None, SOMEBODY]) == 2 * len(files)
+            text = run_fiat("why", "root", "execute", f"{folder}/kept.fiatname").stdout
+            assert "run by the handler fiat-name (binfmt_misc), which decides in the end" in text
+        finally:
+            for name in handlers:
+                with suppress(OSError):
+                    Path(f"{registry}/{name}").write_text("-1")
+            subprocess.run(["umount", registry], check=True)
+
+
+@pytest.mark.parametrize(
+    ("line", "missing"),
+    [
+        ("#!/usr/bin/env nothere", "nothere"),
+        ("#!/usr/bin/env sh", ""),
+        ("#!/usr/bin/env sh -u", "sh -u"),
+        ("#!/usr/bin/env -S sh -u", ""),
+        ("#!/usr/bin/env -S X=1 nothere -u", "nothere"),
+        ("#!/usr/bin/env -i sh", ""),
+        ("#!/bin/sh nothere", ""),
+    ],
+)
+def test_a_program_that_env_will_not_find_is_told(folder: str, line: str, missing: str) -> None:
+    Path(f"{folder}/script").write_text(f"{line}\nexit 7\n")
+    os.chmod(f"{folder}/script", 0o755)
+    found = fiat.why(fiat.open_host(), "self", "execute", f"{folder}/script")
+    assert found.verdict.allowed
+    said = [caveat.text for caveat in found.caveats if caveat.code == "not-in-path"]
+    assert bool(said) == bool(missing)
+    assert not said or f"'{missing}'" in said[0]

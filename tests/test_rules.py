@@ -67,6 +67,8 @@ def listed(posture: Posture, acl: AccessList, who: Principal, want: int) -> bool
 
 
 def overridden(posture: Posture, who: Principal, want: int) -> bool:
+    if who.limits is not None and not who.limits.count_for(posture.uid, posture.gid):
+        return False
     if posture.directory:
         if not want & 2 and who.holds(capabilities.DAC_READ_SEARCH):
             return True

@@ -4,6 +4,7 @@ import json
 import os
 import subprocess
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -11,9 +12,10 @@ import pytest
 from fiat.core.change.guards import GUARDS
 from fiat.core.model import capabilities
 from fiat.core.model.listbytes import DEFAULT_XATTR
+from fiat.core.model.principals import Principal
 from support.files import POWERS, give_list, list_of, make, mode_of, state_of, states
 from support.filesystems import ROOT, fresh
-from support.program import fiat, machine, sample
+from support.program import fiat, fiat_as, machine, sample
 from support.worlds import IMMUTABLE, change_flags
 
 
@@ -127,11 +129,12 @@ def test_a_named_link_and_a_link_in_a_tree(folder: str) -> None:
 
 
 @pytest.mark.root
-@pytest.mark.parametrize("guard", GUARDS)
-def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str) -> None:
+@pytest.mark.parametrize("guard", [guard for guard in GUARDS if guard != "no-way-back"])
+def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str, request: pytest.FixtureRequest) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     path, place = make(f"{top}/f", 0o755), top
     words: tuple[str, ...]
+    partly = 0
     if guard == "lockout":
         os.chown(top, 7101, 7101)
         words, said = (top, "--mode", "u-x"), "its owner number 7101 could no longer traverse it"
@@ -152,10 +155,17 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str) -> No
     elif guard == "hard-links":
         os.link(path, f"{folder}/elsewhere")
         words, said, place = (top, "--below", "--mode", "o-x"), "1 other name elsewhere would change with it", path
+    elif guard == "partly-forbidden":
+        other = make(f"{top}/g", 0o755)
+        change_flags(other, IMMUTABLE)
+        request.addfinalizer(lambda: change_flags(other, 0))
+        partly = 3
+        words, said, place = (top, "--below", "--mode", "700"), "1 of 3 paths cannot be changed by", other
     else:
         give_list(path, "user::rw-,user:7105:rw-,group::r--,mask::r--,other::---")
         words, said, place = (path, "--mode", "g+w"), "user:7105:rw- gets w; --mask=r-- keeps it", path
-    before = state_of(place)
+    seen = top if guard == "partly-forbidden" else place
+    before = state_of(seen)
     where = history(folder)
     done = fiat("set", *words, *where)
     assert done.returncode == 4
@@ -164,17 +174,126 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str) -> No
     assert said in done.stderr
     assert f"--accept {guard} " in done.stderr
     assert "Refused: nothing is written" in done.stdout
-    assert state_of(place) == before
+    assert state_of(seen) == before
     assert not os.path.exists(where[1])
     preview = fiat("set", *words, "--preview", *where)
-    assert (preview.returncode, f"Guard {guard} would refuse this" in preview.stdout) == (0, True)
-    found = machine("set", *words, "--preview")["guards"]
+    assert (preview.returncode, f"Guard {guard} would refuse this" in preview.stdout) == (4, True)
+    found = machine("set", *words, "--preview", status=4)["guards"]
     assert guard in [one["name"] for one in found]
+    assert fiat("set", *words, "--accept", guard, "--preview").returncode == partly
     accepted = fiat("set", *words, "--accept", guard, *where)
-    assert accepted.returncode == 0, accepted.stderr
-    assert state_of(place) != before
+    assert accepted.returncode == partly, accepted.stderr
+    assert state_of(seen) != before
     assert fiat("undo", *where).returncode == 0
-    assert state_of(place) == before
+    assert state_of(seen) == before
+
+
+@pytest.mark.root
+def test_what_an_ordinary_user_could_not_put_back_is_guarded(folder: str) -> None:
+    """A group that is not theirs, setgid for it, and the names of a file in two directories that close together."""
+    os.chmod(folder, 0o755)
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    path, inside = make(f"{top}/f", 0o644), make(f"{top}/d", 0o2755, directory=True)
+    for one in (top, path, inside):
+        os.chown(one, 20001, 30002)
+    os.chmod(inside, 0o2755)
+    owner = Principal("user", None, 20001, frozenset((30001,)))
+    status, _, errors = fiat_as(owner, "set", path, "--group", "30001")
+    assert (status, "group number 30002, gives it to that group again" in errors) == (4, True)
+    status, _, errors = fiat_as(owner, "set", inside, "--mode", "0755")
+    assert (status, "setgid for group number 30002 is left out for those who are not in it" in errors) == (4, True)
+    assert fiat_as(owner, "set", path, "--mode", "600", "--preview")[0] == 0
+    other = make(f"{top}/e", 0o755, directory=True)
+    os.chown(other, 20001, 30001)
+    os.link(path, f"{inside}/f")
+    os.link(path, f"{other}/f")
+    before = states(top)
+    words = ("set", top, "--below", "--mode", "0000", "--accept", "lockout", "--accept", "no-way-back")
+    promised, _, _ = fiat_as(owner, *words, "--preview")
+    assert (promised, fiat_as(owner, *words)[0]) == (0, 0)
+    assert {mode_of(path) & 0o777 for path in before} == {0}
+    foretold, out, told = fiat_as(owner, "undo", "--preview")
+    assert "of which a part would not be put back" in out
+    status, _, met = fiat_as(owner, "undo")
+    assert (foretold, told) == (status, met)
+    assert status == 3  # as it was said before: setgid is not theirs to set
+    after = states(top)
+    assert {path for path, state in before.items() if after[path] != state} == {inside}
+
+
+def test_undo_passes_over_what_nobody_can_put_back(folder: str) -> None:
+    where = history(folder)
+    one, two = make(f"{folder}/one", 0o644), make(f"{folder}/two", 0o644)
+    for path in (one, two):
+        assert fiat("set", path, "--mode", "600", *where).returncode == 0
+    os.unlink(two)
+    done = fiat("undo", *where)
+    assert (done.returncode, "Passed over: run 2" in done.stdout, mode_of(one)) == (0, True, 0o644)
+    for _ in range(2):
+        done = fiat("undo", *where)
+        assert "of what is left to undo (run 2) nothing can be put back" in done.stderr
+    done = fiat("undo", "2", *where)
+    assert (done.returncode, f"'{two}': No such file or directory" in done.stderr) == (3, True)
+    assert [run["run"] for run in machine("history", *where)["results"]] == [3, 2, 1]
+
+
+@pytest.mark.root
+def test_with_a_full_disk_a_run_can_be_put_back(folder: str) -> None:
+    path = make(f"{folder}/f", 0o644)
+    with fresh("tmpfs", "size=256k") as small:
+        where = history(small)
+        assert fiat("set", path, "--mode", "600", *where).returncode == 0
+        with (Path(small) / "filler").open("wb", buffering=0) as filler, suppress(OSError):
+            while True:
+                filler.write(bytes(4096))
+        done = fiat("undo", *where)
+        assert (done.returncode, "--no-history puts back without" in done.stderr, mode_of(path)) == (4, True, 0o600)
+        assert fiat("undo", "--no-history", *where).returncode == 0
+        assert mode_of(path) == 0o644
+
+
+@pytest.mark.root
+def test_what_is_no_danger_is_not_objected_to(folder: str) -> None:
+    """Root loses no program that is none; every name of a file may be named; capabilities on a directory do nothing."""
+    where = history(folder)
+    text = make(f"{folder}/text", 0o744, text=b"words\n")
+    script = make(f"{folder}/script", 0o744, text=b"#!/bin/sh\n")
+    assert fiat("set", text, "--mode", "600", *where).returncode == 0
+    done = fiat("set", script, "--mode", "600", *where)
+    assert (done.returncode, "guard from-root" in done.stderr) == (4, True)
+    names = [text, f"{folder}/second", f"{make(f'{folder}/d', 0o755, directory=True)}/third"]
+    for name in names[1:]:
+        os.link(text, name)
+    assert fiat("set", *names, "--mode", "640", *where).returncode == 0
+    assert fiat("set", *names[:2], "--mode", "644", *where).returncode == 4
+    inside = make(f"{folder}/with", 0o755, directory=True)
+    os.setxattr(inside, capabilities.CAPABILITY_XATTR, POWERS)
+    before = state_of(inside)
+    assert fiat("set", inside, "--mode", "700", *where).returncode == 0
+    assert fiat("set", inside, "--group", "7201", *where).returncode == 0
+    assert [fiat("undo", *where).returncode for _ in range(2)] == [0, 0]
+    assert state_of(inside) == before
+
+
+@pytest.mark.root
+def test_a_mount_that_is_named_changes_with_the_tree_around_it(folder: str) -> None:
+    tree = make(f"{folder}/tree", 0o755, directory=True)
+    point = make(f"{tree}/a\u2028b\x85c\fd", 0o755, directory=True)
+    subprocess.run(["mount", "-t", "tmpfs", "none", point], check=True)
+    try:
+        os.chmod(point, 0o755)
+        inside = make(f"{point}/f", 0o644)
+        done = fiat("set", tree, point, "--below", "--mode", "o-r", *history(folder))
+        assert (done.returncode, "other file systems" in done.stdout) == (0, False)
+        assert [mode_of(path) for path in (tree, point, inside)] == [0o751, 0o751, 0o640]
+        assert (
+            machine("show", point)["results"][0]["mount"]["point"] == point
+        )  # to the kernel nothing there ends a line
+        rows = machine("who", tree, "--below", "--can", "delete")["results"]
+        assert machine("who", point, "--can", "delete")["results"][0]["users"][0]["delete"] is False
+        assert {row["first"][0]: row["rights"]["delete"]["users"] for row in rows} == {tree: ["root"], point: []}
+    finally:
+        subprocess.run(["umount", point], check=True)
 
 
 @pytest.mark.root
@@ -212,9 +331,10 @@ def test_a_failure_does_not_stop_the_others_unless_asked(folder: str) -> None:
     names = [make(f"{top}/{name}", 0o644) for name in "abc"]
     change_flags(names[1], IMMUTABLE)
     try:
-        assert fiat("set", *names, "--mode", "600", "--stop").returncode == 3
+        assert fiat("set", *names, "--mode", "600", "--stop", "--accept", "partly-forbidden").returncode == 3
         assert [mode_of(path) for path in names] == [0o644] * 3
-        done = fiat("set", *names, "--mode", "600")
+        assert fiat("set", *names, "--mode", "600").returncode == 4
+        done = fiat("set", *names, "--mode", "600", "--accept", "partly-forbidden")
         assert (done.returncode, f"cannot change '{names[1]}': Operation not permitted" in done.stderr) == (3, True)
         assert [mode_of(path) for path in names] == [0o600, 0o644, 0o600]
     finally:
@@ -323,4 +443,4 @@ def test_the_plan_for_a_tree_of_the_sample_host() -> None:
         before, after = row["before"]["group"], row["after"]["group"]
         assert before == after or after["name"] == "survey"
     assert value["applied"] is False
-    assert {guard["name"] for guard in value["guards"]} == {"clears-special"}
+    assert {guard["name"] for guard in value["guards"]} == {"clears-special", "partly-forbidden"}

@@ -285,3 +285,6 @@ def test_formats_of_a_tree_agree(folder: str) -> None:
     rows = fiat("who", top, "--below", "--format", "csv").stdout.splitlines()
     assert len(rows) == 4
     assert rows[1].startswith(f"{top},directory,")
+    twice = [json.loads(line) for line in fiat("who", top, path, "--below", "--format", "jsonl").stdout.splitlines()]
+    numbers = [line["answer"] for line in twice if "rights" in line]
+    assert len(numbers) == len(set(numbers)) > 2

@@ -6,38 +6,37 @@ import json
 import os
 import pwd
 import shlex
-import signal
-import tempfile
-from collections.abc import Callable, Iterator
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 
 from fiat.core.ask import caveats
 from fiat.core.ask.who import universe_of
 from fiat.core.ask.why import explain
-from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.model.principals import Principal, Universe
-from fiat.core.model.process import difference
+from fiat.core.model.principals import Universe
 from fiat.core.model.program import Format
-from fiat.core.model.right import ALL, CREATE, WRITE, right_named
+from fiat.core.model.right import right_named
 from fiat.core.rules.access import Access
 from fiat.core.rules.programs import program_in
 from fiat.core.tree.walk import route_for
 from fiat.core.words.entries import parse_list
 from fiat.core.words.who import parse as parse_who
 from fiat.host.image.host import ImageHost
-from fiat.host.live.accounts import NameService
-from fiat.host.live.host import LiveHost
+from fiat.host.live.accounts import NAME_SERVICE_SWITCH, NameService, sources_of_groups
+from support import kernel
+from support.files import make
 from support.filesystems import fresh
-from support.kernel import become, keep_capabilities, tries
 from support.program import fiat, machine, sample
-from support.worlds import World, protections
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
@@ -250,6 +249,66 @@ def test_the_name_service_knows_more_than_it_lists(monkeypatch: pytest.MonkeyPat
     assert [user.name for user in service.listed_members(7400)] == ["pilot"]
 
 
+SOURCE_OF_GROUPS = r"""
+#include <grp.h>
+#include <nss.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* A directory server that lists nothing, and says that daemon is in group 31999. */
+enum nss_status _nss_fiat_initgroups_dyn(const char *user, gid_t group, long *start, long *size, gid_t **groups,
+                                         long limit, int *error) {
+    if (strcmp(user, "daemon") != 0)
+        return NSS_STATUS_NOTFOUND;
+    if (*start == *size) {
+        *size *= 2;
+        *groups = realloc(*groups, *size * sizeof(gid_t));
+    }
+    (*groups)[(*start)++] = 31999;
+    return NSS_STATUS_SUCCESS;
+}
+"""
+
+
+@pytest.mark.root
+def test_membership_is_what_initgroups_gives(folder: str) -> None:
+    """A listed user in a group that the name service does not list: the kernel lets them in, and Fiat says so."""
+    if shutil.which("cc") is None:
+        pytest.skip("no C compiler")
+    os.chmod(folder, 0o755)
+    compiling = ["cc", "-shared", "-fPIC", "-x", "c", "-", "-o", f"{folder}/libnss_fiat.so.2"]
+    subprocess.run(compiling, input=SOURCE_OF_GROUPS, text=True, check=True)
+    Path(f"{folder}/switch").write_text("passwd: files\ngroup: files\ninitgroups: files [SUCCESS=continue] fiat\n")
+    secret = make(f"{folder}/secret", 0o640)
+    os.chown(secret, 0, 31999)
+
+    def elsewhere() -> None:
+        kernel.unshare(kernel.NEW_MOUNTS)
+        kernel.bind(f"{folder}/switch", NAME_SERVICE_SWITCH)
+
+    environment = {"LD_LIBRARY_PATH": folder}
+    reading = f"import os; os.initgroups('daemon', 1); os.setuid(1); open({secret!r}).close()"
+    really = subprocess.run(
+        [sys.executable, "-c", reading], env={**os.environ, **environment}, preexec_fn=elsewhere, capture_output=True
+    )
+    asked = fiat("why", "daemon", "read", secret, env=environment, preexec_fn=elsewhere)
+    assert (really.returncode, asked.returncode) == (0, 0)
+    assert fiat("why", "daemon", "read", secret).returncode == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "sources"),
+    [
+        ("group: files systemd\n", {"files", "systemd"}),
+        ("group: files sss\ninitgroups: files\n", {"files"}),
+        ("# group: sss\ngroup:files [NOTFOUND=return] ldap # and more\n", {"files", "ldap"}),
+        ("", {"files"}),
+    ],
+)
+def test_where_memberships_come_from(text: str, sources: set[str]) -> None:
+    assert sources_of_groups(text) == sources
+
+
 def test_primary_and_listed_groups_count_and_the_first_of_two_wins() -> None:
     accounts = Accounts(
         [User("a", 1, 10), User("a", 2, 20), User("b", 1, 30)], [Group("g", 40, ("a",)), Group("h", 40, ("b",))], "x"
@@ -258,101 +317,6 @@ def test_primary_and_listed_groups_count_and_the_first_of_two_wins() -> None:
     assert accounts.user_numbered(1) == User("a", 1, 10)
     assert accounts.gids_of(User("a", 1, 10)) == (10, 40)
     assert accounts.gids_of(User("b", 1, 30)) == (30, 40)
-
-
-# --- processes ------------------------------------------------------------------------
-
-
-def background(task: Callable[[], None]) -> int:
-    """A process that has done ``task`` and then waits; its number."""
-    reader, writer = os.pipe()
-    child = os.fork()
-    if child == 0:
-        try:
-            task()
-            os.write(writer, b".")
-            signal.pause()
-        finally:
-            os._exit(1)
-    assert os.read(reader, 1) == b"."
-    return child
-
-
-@pytest.mark.root
-@pytest.mark.parametrize(
-    "powers",
-    [
-        0,
-        capabilities.DAC_READ_SEARCH,
-        capabilities.DAC_OVERRIDE,
-        capabilities.FOWNER,
-        capabilities.CHOWN,
-        capabilities.DAC_READ_SEARCH | capabilities.FOWNER | capabilities.FSETID,
-    ],
-)
-def test_a_process_with_other_groups_and_some_capabilities(powers: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    uid, gids = 20003, [30002, 30005]
-
-    def change() -> None:
-        os.setgroups(gids)
-        os.setresgid(gids[0], gids[0], gids[0])
-        keep_capabilities(powers, uid)
-
-    monkeypatch.setattr("support.kernel.become", lambda who: change())
-    with fresh("here") as top, protections():
-        pid = background(change)
-        try:
-            for seed in range(1, 9):
-                with World(top, seed) as world:
-                    host = LiveHost(world.people)
-                    process = host.process(pid)
-                    assert (process.uid, process.gids, process.capabilities) == (uid, frozenset(gids), powers)
-                    judging = Access(Universe([process]), host.settings)
-                    asked = [
-                        (right, path)
-                        for path in world.objects
-                        for right in ALL
-                        if not (right in (WRITE, CREATE) and os.path.isdir(path)) and not os.path.islink(path)
-                    ]
-                    truth = tries(process, [(right.name, path) for right, path in asked], world.undo)
-                    for (right, path), number in zip(asked, truth, strict=True):
-                        verdict = judging.verdict(route_for(host, path, right), right, 0)
-                        assert verdict.errno == number, (right, path, verdict.deciding)
-        finally:
-            os.kill(pid, signal.SIGKILL)
-            os.waitpid(pid, 0)
-
-
-@pytest.mark.root
-def test_a_process_that_lacks_a_group_of_its_user_is_warned_of() -> None:
-    with tempfile.TemporaryDirectory() as accounts:
-        for name, text in (("passwd", "tidefeed:x:7106:7201::/:\n"), ("group", "watch:x:7201:\nnew:x:7299:tidefeed\n")):
-            with open(f"{accounts}/{name}", "w") as file:
-                file.write(text)
-        pid = background(lambda: become(Principal("user", "tidefeed", 7106, frozenset((7201, 7300)))))
-        try:
-            value = machine("who", "/etc/passwd", "--pid", str(pid), "--accounts", accounts)
-            codes = {caveat["code"]: caveat["text"] for caveat in value["caveats"]}
-            assert "is not in new, though its user's account is" in codes["process-lacks-groups"]
-            assert "number 7300" in codes["process-has-groups"]
-            (process,) = value["results"][0]["processes"]
-            assert (process["pid"], process["uid"], process["gids"]) == (pid, 7106, [7201, 7300])
-            done = fiat("why", f"pid:{pid}", "write", "/etc/passwd", "--accounts", accounts)
-            assert f"process {pid} (tidefeed) may not write /etc/passwd" in done.stdout
-            assert "start it again" in done.stdout
-        finally:
-            os.kill(pid, signal.SIGKILL)
-            os.waitpid(pid, 0)
-
-
-def test_a_root_process_without_its_powers_is_told_apart() -> None:
-    accounts = Accounts([User("root", 0, 0)], [Group("root", 0)], "x")
-    bare = Principal("process", "root", 0, frozenset((0,)), 0, 7)
-    found = difference(bare, accounts)
-    assert found.lacks & capabilities.DAC_OVERRIDE
-    assert [caveat.code for caveat in caveats.of_process(bare, found, accounts)] == ["process-lacks-capabilities"]
-    whole = Principal("process", "root", 0, frozenset((0,)), capabilities.ALL, 7)
-    assert not difference(whole, accounts)
 
 
 # --- caveats, and single rules ----------------------------------------------------------

@@ -9,9 +9,11 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change import guards
 from fiat.core.change.guards import bits, places
-from fiat.core.change.history import Beginning, Fate, KeptShift, State
+from fiat.core.change.guards.suspect import Suspect
+from fiat.core.change.history import Beginning, Fate, State
 from fiat.core.change.history import Entry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards
 from fiat.core.change.wanted import wanted
@@ -161,7 +163,7 @@ def test_guards_object_where_access_says_so(before: Posture, wish: Wish) -> None
     if not found.changes:
         return
     profile = Profile(before, program=Program(Format.BINARY))
-    said = guards.objections(HOST, [guards.Suspect(profile, found, "/f", 1)], [], [], frozenset())
+    said = guards.objections(HOST, [Suspect(profile, found, "/f", 1)], [], [], [], frozenset())
     names = [finding.code for finding in said]
     assert set(names) <= guards.GUARDS.keys()
     write = 3 if after.directory else 2

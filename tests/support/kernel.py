@@ -8,8 +8,9 @@ import struct
 import sys
 import time
 import traceback
-from collections.abc import Callable, Iterable
-from typing import TypeVar
+from collections.abc import Callable
+from multiprocessing.connection import Connection, Pipe
+from typing import Any, NoReturn, TypeVar
 
 from fiat.core.model.principals import Principal
 
@@ -19,9 +20,26 @@ STRANGER = 65533
 RAN = 7
 """The exit status of a program or script that really ran."""
 
+_CODE = {"x86_64": bytes.fromhex("bf07000000b83c0000000f05"), "aarch64": bytes.fromhex("e00080d2a80b80d2010000d4")}
+"""exit(7) in the language of each kind of processor."""
+
+
+def _program(machine: str) -> bytes:
+    """A program that exits with :data:`RAN` and needs no loader (elf(5)); empty where its language is not known."""
+    code = _CODE.get(machine, b"")
+    number = {"x86_64": 62, "aarch64": 183}.get(machine, 0)
+    start, size = 0x400078, 0x78 + len(code)
+    header = struct.pack("<16sHHIQQQIHHHHHH", b"\x7fELF\2\1\1", 2, number, 1, start, 64, 0, 0, 64, 56, 1, 0, 0, 0)
+    segment = struct.pack("<IIQQQQQQ", 1, 5, 0, 0x400000, 0x400000, size, size, 0x1000)
+    return header + segment + code if code else b""
+
+
+PROGRAM = _program(os.uname().machine)
+
 Result = TypeVar("Result")
 
 _LIBC = ctypes.CDLL(None, use_errno=True)
+_NULL = os.open(os.devnull, os.O_WRONLY)
 
 
 def as_somebody(who: Principal | None, task: Callable[[], Result]) -> Result:
@@ -81,40 +99,86 @@ def tries(who: Principal | None, questions: list[Question], undo: Callable[[str,
     What a try that went well has changed is put right by ``undo``, with the
     privilege of this process, before the next try.
     """
-    answers, answer = os.pipe()
-    proceed, go = os.pipe()
+    with Subject(lambda _: become(who) if who is not None else None) as subject:
+        return subject.tries(questions, undo)
 
-    def try_all() -> None:
-        os.close(answers)
-        os.close(go)  # else this process would wait for itself, should the other one stop
-        _try_all(questions, answer, proceed)
 
-    child = _child(who, try_all)
-    os.close(answer)
-    os.close(proceed)
-    found = []
+MapIds = Callable[[str, str], None]
+"""Gives the process that calls it the users and groups of its new user namespace (user_namespaces(7), uid_map)."""
+
+
+class Subject:
+    """A process that has done ``setup``, then waits, and tries what it is asked to.
+
+    ``made`` is what its setup returned. It ends with the ``with`` block.
+    """
+
+    def __init__(self, setup: Callable[[MapIds], object]) -> None:
+        self._there, away = Pipe()
+        self.pid = os.fork()
+        if not self.pid:
+            self._there.close()  # else this process would wait for itself, should the other one stop
+            _subject(setup, away)
+        away.close()
+        while (message := self._received())[0] == "maps":
+            for name, text in zip(("uid_map", "gid_map"), message[1:], strict=True):
+                with open(f"/proc/{self.pid}/{name}", "w") as file:
+                    file.write(text)
+            self._there.send(None)
+        self.made = message[1]
+
+    def _received(self) -> Any:
+        try:
+            return self._there.recv()
+        except EOFError:
+            raise AssertionError(f"process {self.pid} that was to try stopped") from None
+
+    def tries(
+        self, questions: list[Question], undo: Callable[[str, str], None] = lambda right, path: None
+    ) -> list[int]:
+        """What it meets at each question; see :func:`tries`."""
+        self._there.send(questions)
+        found: list[int] = []
+        while len(found) < len(questions):  # it stops after each that changed something
+            found += self._received()
+            right, path = questions[len(found) - 1]
+            if right in UNDONE and found[-1] == 0:
+                undo(right, path)
+                self._there.send(None)
+        return found
+
+    def __enter__(self) -> "Subject":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._there.close()
+        os.waitpid(self.pid, 0)
+
+
+def _subject(setup: Callable[[MapIds], object], away: Connection) -> NoReturn:
+    def map_ids(users: str, groups: str) -> None:
+        away.send(("maps", users, groups))
+        away.recv()
+
     try:
-        for right, path in questions:
-            data = os.read(answers, 4)
-            assert len(data) == 4, f"the child that became {who} stopped at {right} {path}"
-            (number,) = struct.unpack("i", data)
-            found.append(number)
-            if right in UNDONE:
-                if number == 0:
-                    undo(right, path)
-                os.write(go, b".")
+        away.send(("made", setup(map_ids)))
+        while True:
+            answers: list[int] = []
+            for right, path in away.recv():
+                answers.append(errno_of(right, path))
+                if right in UNDONE and answers[-1] == 0:
+                    away.send(answers)
+                    answers = []
+                    away.recv()
+            if answers:
+                away.send(answers)
+    except EOFError:
+        pass
+    except BaseException:
+        traceback.print_exc()
     finally:
-        os.close(answers)
-        os.close(go)
-        os.waitpid(child, 0)
-    return found
-
-
-def _try_all(questions: Iterable[Question], answer: int, proceed: int) -> None:
-    for right, path in questions:
-        os.write(answer, struct.pack("i", errno_of(right, path)))
-        if right in UNDONE:
-            os.read(proceed, 1)
+        sys.stderr.flush()
+        os._exit(0)
 
 
 def errno_of(right: str, path: str) -> int:
@@ -158,7 +222,7 @@ def _traverse(path: str) -> None:
 
 def _execute(path: str) -> None:
     """execve(2), for real; scripts exit with :data:`RAN`."""
-    child = os.posix_spawn(path, [path], {}, file_actions=[(os.POSIX_SPAWN_OPEN, 2, "/dev/null", os.O_WRONLY, 0)])
+    child = os.posix_spawn(path, [path], {}, file_actions=[(os.POSIX_SPAWN_DUP2, _NULL, 2)])
     _, status = os.waitpid(child, 0)
     if os.waitstatus_to_exitcode(status) != RAN:
         raise PermissionError(errno.EACCES, "the interpreter could not read the script")
@@ -192,7 +256,7 @@ def _delete_by_the_wrong_call(path: str) -> None:
 def _change_group(path: str) -> None:
     gid = os.stat(path).st_gid
     others = [mine for mine in (*os.getgroups(), os.getegid()) if mine != gid] or [STRANGER]
-    os.chown(path, -1, STRANGER if os.geteuid() == 0 else others[0])
+    os.chown(path, -1, others[0])
 
 
 _TRIES: dict[str, Callable[[str], None]] = {
@@ -235,12 +299,73 @@ def may(permissions: int, path: str) -> int:
 _CAPABILITY_VERSION_3 = 0x20080522
 
 
-def keep_capabilities(mask: int, uid: int) -> None:
+def keep_capabilities(mask: int, uid: int, inheritable: int = 0) -> None:
     """Become the user ``uid`` and hold just the capabilities in ``mask`` (capset(2), prctl(2))."""
-    _LIBC.prctl(8, 1, 0, 0, 0)  # PR_SET_KEEPCAPS
+    _call("prctl", 8, 1, 0, 0, 0)  # PR_SET_KEEPCAPS
     os.setresuid(uid, uid, uid)
     header = struct.pack("Ii", _CAPABILITY_VERSION_3, 0)
     low, high = mask & 0xFFFFFFFF, mask >> 32
-    data = struct.pack("6I", low, low, 0, high, high, 0)
-    if _LIBC.capset(header, data) != 0:
-        raise OSError(ctypes.get_errno(), "capset")
+    data = struct.pack("6I", low, low, inheritable & 0xFFFFFFFF, high, high, inheritable >> 32)
+    _call("capset", header, data)
+
+
+def _call(name: str, *arguments: int | bytes | None) -> None:
+    if getattr(_LIBC, name)(*arguments) != 0:
+        raise OSError(ctypes.get_errno(), name)
+
+
+def bound_capabilities(mask: int) -> None:
+    """Take everything else out of the bounding set (PR_CAPBSET_DROP)."""
+    for number in range(41):
+        if not mask >> number & 1:
+            _call("prctl", 24, number, 0, 0, 0)
+
+
+def raise_ambient(mask: int) -> None:
+    """Keep these across execve(2); they must be permitted and inheritable (PR_CAP_AMBIENT_RAISE)."""
+    for number in range(41):
+        if mask >> number & 1:
+            _call("prctl", 47, 2, number, 0, 0)
+
+
+def gain_no_privileges() -> None:
+    """PR_SET_NO_NEW_PRIVS."""
+    _call("prctl", 38, 1, 0, 0, 0)
+
+
+def root_gains_nothing() -> None:
+    """PR_SET_SECUREBITS with SECBIT_NOROOT: number 0 gains no capabilities by running a program."""
+    _call("prctl", 28, 1, 0, 0, 0)
+
+
+# --- namespaces of this very process -------------------------------------------
+
+NEW_MOUNTS, NEW_USERS = 0x20000, 0x10000000
+"""CLONE_NEWNS and CLONE_NEWUSER of unshare(2)."""
+
+READ_ONLY, NO_SUID, NO_DEV, NO_EXEC, NO_SYMFOLLOW = 1, 2, 4, 8, 256
+_REMOUNT, _BIND, _PRIVATE_BELOW = 32, 4096, 1 << 18 | 1 << 14
+
+
+def unshare(what: int) -> None:
+    """Go on in namespaces of one's own (unshare(2)); mounts made from then on are nobody else's."""
+    _call("unshare", what)
+    if what & NEW_MOUNTS:
+        _call("mount", b"none", b"/", None, _PRIVATE_BELOW, None)
+
+
+def bind(path: str, point: str, options: int = 0) -> None:
+    """Mount ``path`` at ``point`` as well, with these options (mount(2))."""
+    _call("mount", os.fsencode(path), os.fsencode(point), None, _BIND, None)
+    if options:
+        _call("mount", b"none", os.fsencode(point), None, _BIND | _REMOUNT | options, None)
+
+
+def unmount(point: str) -> None:
+    """Take away what is mounted last at ``point``, in use or not (umount2(2), MNT_DETACH)."""
+    _call("umount2", os.fsencode(point), 2)
+
+
+def mount_memory(point: str) -> None:
+    """Mount an empty tmpfs at ``point``."""
+    _call("mount", b"none", os.fsencode(point), b"tmpfs", 0, b"mode=0755")

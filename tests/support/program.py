@@ -25,7 +25,7 @@ atexit.register(shutil.rmtree, _HISTORIES, ignore_errors=True)
 
 def with_history(words: tuple[str, ...], uid: int) -> tuple[str, ...]:
     """The words with a history of the tests' own: never that of this host."""
-    if not words or words[0] not in ("set", "undo", "history") or {"--history", "--help"} & {*words}:
+    if not words or words[0] not in ("set", "undo", "history") or {"--history", "--no-history", "--help"} & {*words}:
         return words
     return (*words, "--history", f"{_HISTORIES}/{uid}.db")
 

@@ -24,7 +24,6 @@ def target(host: Host, path: str, *, with_tree: bool = True) -> Target:
     else:
         route, node = open_end(host, path, follow=False)
         assert node is not None
-        found = node.look()
-        survey = survey_of_one(found._replace(status=node.look(program=False).status))
+        survey = survey_of_one(node.look(exact=True))
         node.close()
     return Target(path, route, survey, np.ones(len(survey), np.bool_), with_tree)

@@ -10,12 +10,13 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
-from fiat.core.model import accesslist, listbytes
+from fiat.core.model import accesslist, capabilities, listbytes
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.capabilities import CAPABILITY_XATTR, FileCapabilities
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from support.filesystems import ROOT
-from support.kernel import RAN
+from support.kernel import PROGRAM, RAN
 
 UIDS = range(20001, 20009)
 GIDS = range(30001, 30007)
@@ -65,6 +66,8 @@ class World:
 
     def _make(self, path: str, directories: list[str]) -> None:
         kinds = {"directory": 16, "file": 12, "script": 10, "link": 8, "fifo": 2, "socket": 1}
+        if PROGRAM:
+            kinds |= {"program": 4}
         if ROOT:
             kinds |= {"character": 1, "block": 1}
         kind = self.random.choices(list(kinds), list(kinds.values()))[0]
@@ -83,6 +86,13 @@ class World:
             os.symlink(self._target(path), path)
             if ROOT:
                 os.lchown(path, self.random.choice(UIDS), self.random.choice(GIDS))
+        elif kind == "program":
+            with open(path, "wb") as file:
+                file.write(PROGRAM)
+            if ROOT and self.random.random() < 0.5:
+                powers = self.random.choice((1 << 10, 1 << 13, 1 << 1 | 1 << 13))
+                found = FileCapabilities(2, powers, self.random.choice((0, powers)), self.random.random() < 0.8)
+                self._lists[path, CAPABILITY_XATTR] = capabilities.pack(found)
         else:
             with open(path, "w") as file:
                 if kind == "script":
@@ -140,7 +150,7 @@ class World:
             return
         if path in self._owners:
             os.chown(path, *self._owners[path])
-        for name in (ACCESS_XATTR, DEFAULT_XATTR):
+        for name in (ACCESS_XATTR, DEFAULT_XATTR, CAPABILITY_XATTR):
             value = self._lists.get((path, name))
             if value is not None:
                 os.setxattr(path, name, value)

@@ -6,10 +6,11 @@ from typing import NamedTuple
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
+from fiat.core.ask.keptshifts import kept
 from fiat.core.change import plan as plans
 from fiat.core.change.apply import entries_of
 from fiat.core.change.guards import GUARDS
-from fiat.core.change.history import Beginning, History, kept
+from fiat.core.change.history import Beginning, History
 from fiat.core.change.plan import Plan, Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
@@ -96,22 +97,34 @@ def _targets(host: Host, paths: Iterable[str], how: How, problem: Problem, progr
 def _survey(node: Node, how: How, progress: Progress) -> Survey:
     if how.with_tree:
         return survey_of(node, Extent(across_mounts=how.across_mounts), progress)
-    found = node.look()
-    return survey_of_one(found._replace(status=node.look(program=False).status))
+    return survey_of_one(node.look(exact=True))
 
 
 def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem) -> Iterator[Finding]:
     yield from caveats.of_host(host.settings)
     for target in targets:
         yield from caveats.of_route(target.route)
-        yield from caveats.of_mounts_left_out(target.survey.skipped)
+        named = {other.survey.top.path for other in targets}
+        yield from caveats.of_mounts_left_out([point for point in target.survey.skipped if point not in named])
         for trouble in target.survey.troubles:
             hint = "what is under it is left alone" if trouble.errno == 13 else ""
             problem(PathError(trouble.path, trouble.errno, hint=hint))
+    yield from made.caveats
     yield from caveats.of_mounts_not_counted(made.skipped)
     yield from caveats.of_names_not_counted(made.names_elsewhere)
     for trouble in made.troubles:
         problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
+
+
+def tell_refused(planned: Planned, problem: Problem, *, stop_at_first: bool = False) -> int:
+    """Make a problem of each change that the kernel would refuse; how many there are."""
+    count = 0
+    for item in planned.plan.refused():
+        problem(PathError(item.path, item.change.errno, "change"))
+        count += 1
+        if stop_at_first:
+            break
+    return count
 
 
 def apply(
@@ -130,12 +143,7 @@ def apply(
     has changed.
     """
     made, host = planned.plan, planned.host
-    refused = 0
-    for item in made.refused():
-        problem(PathError(item.path, item.change.errno, "change"))
-        refused += 1
-        if stop_at_first:
-            break
+    refused = tell_refused(planned, problem, stop_at_first=stop_at_first)
     items = [] if stop_at_first and refused else made.to_write()
     if not items:
         return Result()

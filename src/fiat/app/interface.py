@@ -1,7 +1,8 @@
 """The public interface: what ``import fiat`` gives.
 
 Everything takes a host, which :func:`open_host` opens, and words as a command
-line has them. What goes wrong is raised as one of :class:`FiatError`'s kinds.
+line has them. What goes wrong is raised as one of :class:`FiatError`'s kinds. What
+is imported here under its own name is handed on.
 """
 
 from collections.abc import Iterable, Sequence
@@ -11,8 +12,9 @@ from fiat.app import past, wishes
 from fiat.app.change import How, Planned
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
-from fiat.app.hosts import arrive, open_host
-from fiat.app.past import open_history
+from fiat.app.hosts import arrive
+from fiat.app.hosts import open_host as open_host
+from fiat.app.past import open_history as open_history
 from fiat.app.question import Question
 from fiat.app.running import Result
 from fiat.app.who import who as ask_who
@@ -22,38 +24,16 @@ from fiat.app.why import Why
 from fiat.app.why import why as ask_why
 from fiat.core.ask.who import Answer
 from fiat.core.change.history import History
-from fiat.core.errors import (
-    FiatError,
-    HistoryError,
-    NotationError,
-    PathError,
-    SnapshotError,
-    UnknownAccount,
-)
-from fiat.core.model.host import Host
+from fiat.core.errors import FiatError as FiatError
+from fiat.core.errors import HistoryError as HistoryError
+from fiat.core.errors import NotationError as NotationError
+from fiat.core.errors import PathError as PathError
+from fiat.core.errors import SnapshotError as SnapshotError
+from fiat.core.errors import UnknownAccount as UnknownAccount
+from fiat.core.model.host import Host as Host
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
-
-__all__ = [
-    "FiatError",
-    "HistoryError",
-    "Host",
-    "NotationError",
-    "PathError",
-    "SnapshotError",
-    "UnknownAccount",
-    "apply",
-    "look",
-    "open_history",
-    "open_host",
-    "plan",
-    "survey",
-    "undo",
-    "who",
-    "who_below",
-    "why",
-]
 
 
 def look(host: Host, path: str) -> looking.Look:

@@ -26,16 +26,6 @@ Note = Callable[[Iterable[Finding]], None]
 """Takes note of what Fiat does not evaluate."""
 
 
-def of_host(host: Host) -> list[Finding]:
-    """What holds for the whole host, and Fiat does not evaluate."""
-    return caveats.of_host(host.settings)
-
-
-def of_route(route: Route) -> list[Finding]:
-    """What is not evaluated of anything walked on ``route``, and at its end."""
-    return caveats.of_route(route)
-
-
 class Look(NamedTuple):
     """One object with what is to be remarked on it; of a symlink also where it leads, ``target``."""
 

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 
 from fiat.core.ask import caveats
+from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Supposed
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
@@ -47,6 +48,24 @@ class Question:
             from fiat.core.tree.asif import HostAsIf, Supposition
 
             self.asked_of = HostAsIf(host, Supposition(accounts=Supposed(host.accounts, joins, leaves)))
+
+    def seen(self, *, today: bool = False) -> Host:
+        """The host as those see it who are asked about (``today``: without what is supposed).
+
+        A process may have mounts of its own: then what is at a path is another
+        thing for it than for everyone else. Raises :class:`NotationError` where
+        others are asked about as well.
+        """
+        host = self.host if today else self.asked_of
+        apart = [process for process in self.processes if host.seen_by(process) is not host]
+        if apart and (len(self.processes) > 1 or self.names_somebody):
+            pid = apart[0].pid
+            raise NotationError(
+                str(pid),
+                f"process {pid} has mounts of its own, where a tree holds other things: ask for it alone, "
+                f"with --pid {pid} and nobody else",
+            )
+        return host.seen_by(apart[0]) if apart else host
 
     @property
     def rights_in_a_tree(self) -> Sequence[Right]:

@@ -1,6 +1,17 @@
-"""Text that the command line needs: the doors to :mod:`fiat.core.text` and the errors, for rooms that see no core."""
+"""What the command line needs of text, numbers and errors: doors for rooms that see no core."""
 
 from fiat.core.errors import FiatError, HistoryError, NotationError, PathError
-from fiat.core.text import near, quoted, visible
+from fiat.core.model.numbers import bounded
+from fiat.core.text import near, quoted, shortened, visible
 
-__all__ = ["FiatError", "HistoryError", "NotationError", "PathError", "near", "quoted", "visible"]
+__all__ = [
+    "FiatError",
+    "HistoryError",
+    "NotationError",
+    "PathError",
+    "bounded",
+    "near",
+    "quoted",
+    "shortened",
+    "visible",
+]

@@ -61,7 +61,7 @@ def who_below(
     Interrupted (KeyboardInterrupt), it answers for what was read until then,
     which is a ``problem`` as well.
     """
-    host = question.asked_of
+    host = question.seen()
     again, survey = survey_at(host, route.asked, Extent(across_mounts=across_mounts), progress)
     said = [caveat for place in first_of_each_kind(survey) for caveat in caveats.of_object(survey.object(place))]
     said += caveats.of_mounts_left_out(survey.skipped)
@@ -73,12 +73,14 @@ def who_below(
     postures = [profile.posture for profile in survey.profiles] + [found.posture for found in again.objects]
     universe = universe_of(host.accounts, postures, question.processes)
     rights = tuple(question.rights_in_a_tree)
-    answers = TreeAccess(host, Access(universe, host.settings), rights).answers(survey, again)
+    access = TreeAccess(host, Access(universe, host.settings), rights)
+    answers = access.answers(survey, again)
+    said += [caveat for found in access.interpreters for caveat in caveats.of_route(found)]
     taken = None if selection.everything else survey.chosen(selection.on(host.accounts))
     against = None
     if question.supposing:
         view = View(again, survey)
         today = universe_of(question.host.accounts, postures, question.processes)
         both = same_people(today, universe)
-        against = treeeffects.effects(Asking(question.host, host, both, rights), [Pair(view, view)])
+        against = treeeffects.effects(Asking(question.seen(today=True), host, both, rights), [Pair(view, view)])
     return TreeWho(question, again, survey, universe, rights, answers, taken, against, said)

@@ -7,6 +7,7 @@ from fiat.app.problems import failure
 from fiat.core.ask import caveats
 from fiat.core.ask.why import explain
 from fiat.core.errors import PathError
+from fiat.core.model.advice import Advice
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal, Universe
@@ -15,8 +16,8 @@ from fiat.core.model.right import ALL, Right, right_named
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.check import Verdict
-from fiat.core.suggest.advice import Advice, advice_on
-from fiat.core.tree.walk import route_for
+from fiat.core.text import visible
+from fiat.core.tree.walk import route_for, walk
 from fiat.core.words import who as who_words
 
 __all__ = ["RIGHT_NAMES", "Why", "right_named", "why"]
@@ -48,7 +49,8 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
     principal = who_words.parse(who, host) if isinstance(who, str) else who
     if not path:
         raise PathError(path, errno.ENOENT)
-    route = route_for(host, path, asked)
+    seen = host.seen_by(principal)
+    route = route_for(seen, path, asked)
     verdict = Access(Universe([principal]), host.settings).verdict(route, asked, 0)
     if route.hidden and verdict.blocker is verdict.steps[-1] and verdict.blocker.object is None:
         raise failure(route)  # what holds for this principal there is not known
@@ -62,7 +64,30 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
         route,
         verdict,
         explain(principal, verdict, route.end, host.accounts),
-        advice_on(host, principal, verdict) if not verdict.allowed else [],
+        _advice(host, seen, principal, verdict) if not verdict.allowed else [],
         found,
         host,
     )
+
+
+def _advice(host: Host, seen: Host, who: Principal, verdict: Verdict) -> list[Advice]:
+    """What would have to change; no command line for what is elsewhere for Fiat than for the process that was asked."""
+    from fiat.core.suggest.advice import advice_on  # most of what is loaded for an answer, and only for a no
+
+    found = advice_on(seen, who, verdict)
+    if seen is host:
+        return found
+    return [
+        advice if advice.wish is None or _same_object(host, seen, advice.path) else _in_words(advice)
+        for advice in found
+    ]
+
+
+def _same_object(host: Host, seen: Host, path: str) -> bool:
+    one, other = walk(host, path).end, walk(seen, path).end
+    return one is not None and other is not None and one.status.identity.same_as(other.status.identity)
+
+
+def _in_words(advice: Advice) -> Advice:
+    at = f"changing what the process finds at {visible(advice.path)}, which is not there for Fiat"
+    return advice._replace(effect=f"{advice.effect}, {at}", wish=None)

@@ -9,6 +9,14 @@ from fiat.app.text import visible
 from fiat.render.terminal import NARROW, width
 
 
+def _untranslated(message: str) -> str:
+    return message
+
+
+# argparse's own words are in English alone, but it loads and searches the locale for each of them
+argparse._ = _untranslated  # type: ignore[attr-defined]
+
+
 class Parser(argparse.ArgumentParser):
     """An argument parser whose errors are one line that names the word."""
 

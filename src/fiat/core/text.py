@@ -34,6 +34,11 @@ def quoted(word: str) -> str:
     return f"'{visible(word)}'"
 
 
+def shortened(word: str, most: int = 60) -> str:
+    """A word in quotes for a message, which need not be repeated whole where it is very long."""
+    return quoted(word) if len(word) <= most else f"{quoted(word[:most])}… ({len(word):,} characters)"
+
+
 def shell_word(word: str) -> str:
     """``word`` quoted so that a shell reads it back, without a character that is not printable."""
     if word.isprintable():

@@ -22,8 +22,9 @@ _MOST = 16
 class BelowView(Plain):
     """What is asked of a tree, and how sets of principals are put into words."""
 
-    def __init__(self, found: TreeWho, *, everyone: bool) -> None:
+    def __init__(self, found: TreeWho, *, everyone: bool, numbered: int = 0) -> None:
         self.found = found
+        self.numbered = numbered
         self.everyone = everyone
         self.universe = found.universe
         self._fields: dict[int, Fields] = {}
@@ -71,12 +72,16 @@ class BelowView(Plain):
             yield row
 
     def lines(self) -> Iterator[Fields]:
-        """Each distinct answer before the first path that has it, and a line for each path."""
+        """Each distinct answer before the first path that has it, and a line for each path.
+
+        Answers are counted from ``numbered`` on, so that no two trees have the same number.
+        """
         numbers: dict[int, int] = {}
         for path, kind, key in self._entries(self._taken()):
             number = numbers.get(key)
             if number is None:
-                number = numbers[key] = len(numbers) + 1
+                self.numbered += 1
+                number = numbers[key] = self.numbered
                 yield {"answer": number, "rights": self._rights(self.found.answers.keys[key])}
             yield {"path": path, "kind": kind, "answer": number}
 

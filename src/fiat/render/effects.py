@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.core.ask.effects import Shift
-from fiat.core.change.history import KeptShift
+from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.model.fields import Fields
 from fiat.core.text import counted, joined, several, visible
 from fiat.core.words import naming

@@ -141,7 +141,8 @@ class Output:
         elif self.format == "text" and self._caveats:
             self.print(BLANK)
             for caveat in self._caveats.values():
-                self.print(Prose(f"Not counted: {caveat.text}", hanging="  "))
+                lead = "Not counted" if caveat.weight == "plain" else "Note"
+                self.print(Prose(f"{lead}: {caveat.text}", hanging="  "))
         if not self._problems:
             return status
         wrong = not self.answered and all(problem.errno in _WRONG_PATH for problem in self._problems)

@@ -208,6 +208,7 @@ class UndoView(Plain):
         undone, result = self.found.undone, self.found.result
         return {
             "undoes": undone.number,
+            "passed_over": [run.number for run in self.found.passed_over],
             "gains": [kept_fields(shift) for shift in undone.losses],
             "losses": [kept_fields(shift) for shift in undone.gains],
             "guards": [],
@@ -219,6 +220,9 @@ class UndoView(Plain):
     def blocks(self) -> Iterator[Block]:
         """What is put back, and who gains and who loses."""
         undone, result, changing = self.found.undone, self.found.result, self.found.changing
+        for run in self.found.passed_over:
+            text = f"Passed over: run {run.number}, of which nothing can be put back any more; fiat undo {run.number}"
+            yield Prose(f"{text}{history_option(self.history)} says why.")
         if result is None:
             headline = f"Preview: {counted(len(changing), 'path')} would be put back. Nothing is written."
         else:
@@ -235,6 +239,8 @@ class UndoView(Plain):
             yield BLANK
             if result is not None and not result.complete:
                 yield Verbatim("Gains and losses are those of the whole run, of which a part was not put back:")
+            elif result is None and any(find.problem is not None for find in self.found.finds):
+                yield Verbatim("Gains and losses are those of the whole run, of which a part would not be put back:")
             for title, shifts in (("Gains", undone.losses), ("Loses", undone.gains)):
                 yield from shift_blocks(title, shifts)
         if result is not None:

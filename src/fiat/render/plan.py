@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 
 from fiat.app.change import Planned
 from fiat.app.running import Result
-from fiat.core.change.history import kept
+from fiat.core.ask.keptshifts import kept
 from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
 from fiat.core.model.record import PostureRecord
@@ -101,8 +101,10 @@ class PlanView(Plain):
                 end = visible(target.survey.top.path)
                 yield Verbatim(f"{visible(target.asked)} leads to {end}, which is what changes")
         refused = [(n, planned.change.errno) for n, planned in enumerate(self.made.changes) if planned.change.errno]
-        if self.result is None:
+        if self.guards:  # otherwise each path is named as a problem
             for number, code in refused:
+                if not self.counts[number]:
+                    continue
                 count, example = self.counts[number], visible(self.examples[number])
                 what = example if count == 1 else f"{counted(count, 'path')}, such as {example}"
                 yield Verbatim(f"Cannot be changed: {what} ({os.strerror(code)})")

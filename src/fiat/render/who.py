@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from fiat.app.who import Who
 from fiat.core.ask import why
 from fiat.core.ask.effects import Effects
-from fiat.core.change.history import kept
+from fiat.core.ask.keptshifts import kept
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields

@@ -7,10 +7,10 @@ from fiat.app.why import Why
 from fiat.core.ask import why
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.advice import Advice, with_others
 from fiat.core.model.fields import Fields
 from fiat.core.model.mode import permission_letters
 from fiat.core.rules.check import Step
-from fiat.core.suggest.advice import Advice, with_others
 from fiat.core.text import shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command
@@ -50,7 +50,12 @@ class WhyView(Plain):
             "steps": [_step_fields(step) for step in verdict.steps],
             "beyond": [_step_fields(step) for step in verdict.beyond],
             "changes": [
-                {"effect": with_others(advice), "command": self._command(advice), "others": advice.others}
+                {
+                    "path": advice.path,
+                    "effect": with_others(advice),
+                    "command": self._command(advice),
+                    "others": advice.others,
+                }
                 for advice in found.advice
             ],
         }
@@ -71,12 +76,24 @@ class WhyView(Plain):
         yield Table(["", "at", "needs", "rule", "entry"], self._rows(), flexible=(1, 4))
         if found.advice:
             yield BLANK
+            yield from self._advice()
+
+    def _advice(self) -> Iterator[Block]:
+        """What would have to change; where several objects refuse, one of the ways at each of them."""
+        at: dict[str, list[Advice]] = {}
+        for advice in self.found.advice:
+            at.setdefault(advice.path, []).append(advice)
+        if len(at) == 1:
             yield Verbatim("What would have to change, the narrowest first:")
-        for advice in found.advice:
-            command = self._command(advice)
-            yield Prose(f"- {with_others(advice)}{':' if command else ''}", 1, hanging="  ")
-            if command:
-                yield Verbatim(command, 3)
+        for number, (path, ways) in enumerate(at.items()):
+            if len(at) > 1:
+                start = "What would have to change at" if number == 0 else "And at"
+                yield Verbatim(f"{start} {visible(path)}, the narrowest first:")
+            for advice in ways:
+                command = self._command(advice)
+                yield Prose(f"- {with_others(advice)}{':' if command else ''}", 1, hanging="  ")
+                if command:
+                    yield Verbatim(command, 3)
 
     def _command(self, advice: Advice) -> str:
         """The command line for what is advised, on the host and with the accounts that were asked; or nothing."""
@@ -95,7 +112,7 @@ class WhyView(Plain):
                 mark = Span("not reached" if step.allowed else "would stop too", "faint")
             needs = step.needs
             if step.runs_for:
-                if reached and step.allowed and needs != "execute" and step.path != step.runs_for:
+                if step.allowed and needs != "execute" and step.path != step.runs_for:
                     continue
                 needs += ", as script" if step.path == step.runs_for else ", to run it"
             yield [mark, visible(step.path), needs, *_decided(step, self.accounts)]

@@ -9,11 +9,12 @@ umask."""
 import argparse
 import re
 
-from fiat.app.decode import decode
+from fiat.app.decode import decode, mode
 from fiat.app.hosts import open_host
 from fiat.app.status import Status
 from fiat.app.text import FiatError
 from fiat.cli.options.common import add_common
+from fiat.cli.options.together import not_with
 from fiat.render.decode import DecodedView
 from fiat.render.output import Output
 
@@ -27,9 +28,7 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat decode``."""
     parser.add_argument("words", nargs="+", metavar="WORD", help="what to translate")
-    parser.add_argument(
-        "--on", metavar="MODE", default="0000", help="the mode that clauses are applied to (none unless given)"
-    )
+    parser.add_argument("--on", metavar="MODE", help="the mode that clauses are applied to (none unless given)")
     parser.add_argument("--umask", action="store_true", help="take each word for a umask")
     add_common(parser)
 
@@ -43,11 +42,12 @@ def run(args: argparse.Namespace) -> int:
     """Translate each word."""
     output = Output("decode", args.format)
     host = open_host(args.snapshot, args.accounts)
-    decode(host, args.on)  # what is wrong with it is wrong with the whole command line
+    not_with("--on", args.on, "--umask", args.umask, "it is the mode that clauses are applied to")
+    on = None if args.on is None else mode(host, args.on)
     failed = False
     for word in (word.strip() for word in args.words):
         try:
-            output.add(DecodedView(decode(host, word, on=args.on, as_umask=args.umask)))
+            output.add(DecodedView(decode(host, word, on=on, as_umask=args.umask)))
         except FiatError as error:
             output.complain(error)
             failed = True

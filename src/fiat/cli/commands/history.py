@@ -8,7 +8,7 @@ import argparse
 
 from fiat.app import past
 from fiat.app.hosts import open_host
-from fiat.app.text import quoted
+from fiat.app.text import NotationError, bounded, shortened
 from fiat.cli.options.common import add_common
 from fiat.cli.options.histories import add_history, history_of
 from fiat.render.output import Output
@@ -27,11 +27,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """List the runs, or show one."""
+    if args.snapshot is not None:
+        raise NotationError("--from", "a snapshot was never changed, so it has no history")
     output = Output("history", args.format)
     history = history_of(args)
     if args.run is not None:
         found = history.run(past.run_number(args.run))
-        accounts = open_host(args.snapshot, args.accounts).accounts
+        accounts = open_host(None, args.accounts).accounts
         output.add(RunView(found, history.entries(found.number), accounts, args.history))
     else:
         output.add(RunsView(history.runs()[: args.last], history.place, args.history))
@@ -39,6 +41,7 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _count(word: str) -> int:
-    if not (word.isascii() and word.isdecimal() and len(word) < 10 and int(word)):
-        raise argparse.ArgumentTypeError(f"{quoted(word)} is no count of runs; write a number from 1 up")
-    return int(word)
+    found = bounded(word, 10**9)
+    if not found:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no count of runs; write a number from 1 up")
+    return found

@@ -22,6 +22,7 @@ from fiat.app.text import HistoryError, NotationError
 from fiat.cli.options.common import add_common
 from fiat.cli.options.histories import add_history, command_words, history_of
 from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.together import goes_with, not_with
 from fiat.cli.options.wishes import add_wishes, tied, wish_of
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
@@ -66,6 +67,8 @@ prepare = tied
 
 def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
+    goes_with("--across-mounts", args.across_mounts, "--below or --contents", args.below or args.contents)
+    not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
     output = Output("set", args.format)
     host = open_host(args.snapshot, args.accounts)
     wish = wish_of(args, host)
@@ -92,9 +95,9 @@ def run(args: argparse.Namespace) -> int:
         history=args.history,
     )
     output.add(view, count=view.meant)
-    if args.preview:
-        return output.finish()
-    for guard in guards:
+    if args.preview and not guards:
+        change.tell_refused(planned, output.problem, stop_at_first=args.stop)
+    for guard in guards if not args.preview else ():
         output.refuse(guard)
     return output.finish(Status.GUARDED if guards else Status.DONE)
 

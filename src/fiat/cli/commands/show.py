@@ -7,12 +7,14 @@ what new files and directories get, and where that is set."""
 
 import argparse
 
-from fiat.app import look
+from fiat.app import look, unevaluated
 from fiat.app.hosts import Host, arrive, open_host
 from fiat.app.selections import Selection
 from fiat.app.text import NotationError
 from fiat.cli.options.common import add_common
+from fiat.cli.options.numbers import process_number
 from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.together import goes_with, selection_goes_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 
@@ -31,13 +33,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     how.add_argument("--inside", action="store_true", help="a table of what is in each directory")
     how.add_argument("--below", action="store_true", help="a table of the whole tree under each directory")
     how.add_argument("--umask", action="store_true", help="the umask of this process, or of those given with --pid")
-    parser.add_argument("--pid", type=int, action="append", metavar="N", help="with --umask: a process by number")
+    parser.add_argument(
+        "--pid", type=process_number, action="append", metavar="N", help="with --umask: a process by number"
+    )
     add_selection(parser)
     add_common(parser, ("text", "json", "csv"))
 
 
 def run(args: argparse.Namespace) -> int:
     """Show each path."""
+    selection_goes_with(args, "--inside or --below", args.inside or args.below)
+    goes_with("--across-mounts", args.across_mounts, "--below", args.below)
+    goes_with("--pid", args.pid, "--umask", args.umask)
     output = Output("show", args.format)
     host = open_host(args.snapshot, args.accounts)
     if args.umask:
@@ -48,13 +55,9 @@ def run(args: argparse.Namespace) -> int:
     if args.inside or args.below:
         _list(args, host, chosen, output)
     else:
-        if chosen != Selection():
-            raise NotationError(
-                "--only", "--only, --name, --owned-by, --in-group and --with go with --inside or --below"
-            )
         _sheets(args, host, output)
     if output.answered:
-        output.caveat(look.of_host(host))
+        output.caveat(unevaluated.of_host(host))
     return output.finish()
 
 

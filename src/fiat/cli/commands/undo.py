@@ -25,6 +25,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", nargs="?", metavar="N", help="the run to put back")
     parser.add_argument("--preview", action="store_true", help="show what would be put back, and change nothing")
     add_history(parser)
+    parser.add_argument(
+        "--no-history", action="store_true", help="put back without writing that down, as on a full disk"
+    )
     add_common(parser)
 
 
@@ -43,9 +46,16 @@ def run(args: argparse.Namespace) -> int:
     else:
         try:
             with Progress(output.shows_progress, "put back", len(found.finds)) as progress:
-                found = past.put_back(found, history, command_words(), problem=output.problem, progress=progress.report)
+                found = past.put_back(
+                    found,
+                    history,
+                    command_words(),
+                    record=not args.no_history,
+                    problem=output.problem,
+                    progress=progress.report,
+                )
         except HistoryError as error:
-            output.complain(f"{error}; nothing was changed")
+            output.complain(f"{error}; nothing was changed, and --no-history puts back without writing that down")
             return Status.GUARDED
         result = found.result
         if result is not None and result.unfinished is not None:

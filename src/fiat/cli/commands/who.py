@@ -8,12 +8,13 @@ gives, and how many of its members have the right by whatever rule."""
 
 import argparse
 
-from fiat.app import look
+from fiat.app import unevaluated
 from fiat.app.hosts import arrive, open_host
 from fiat.app.who import who
 from fiat.cli.options.common import add_common
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 
@@ -40,11 +41,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Answer for each path."""
+    selection_goes_with(args, "--below", args.below)
+    goes_with("--across-mounts", args.across_mounts, "--below", args.below)
+    not_with("--because", args.because, "--below", args.below, "the rule is named for one path")
     output = Output("who", args.format)
     host = open_host(args.snapshot, args.accounts)
     asked = question(args, host)
     chosen = selected(args, host.accounts)
     output.caveat(asked.caveats)
+    numbered = 0
     for route in arrive(host, args.paths, output.problem, missing=asked.may_be_missing):
         if args.below:
             from fiat.app.whobelow import who_below  # loads NumPy
@@ -60,12 +65,14 @@ def run(args: argparse.Namespace) -> int:
                     progress=progress.report,
                 )
             output.caveat(found.caveats)
-            output.add(BelowView(found, everyone=args.all))
+            view = BelowView(found, everyone=args.all, numbered=numbered)
+            output.add(view)
+            numbered = view.numbered
         else:
             from fiat.render.who import WhoView
 
             output.add(WhoView(who(asked, route), everyone=args.all, because=args.because))
-        output.caveat(look.of_route(route))
+        output.caveat(unevaluated.of_route(route))
     if output.answered:
-        output.caveat(look.of_host(host))
+        output.caveat(unevaluated.of_host(host))
     return output.finish()

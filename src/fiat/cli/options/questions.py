@@ -3,6 +3,7 @@
 import argparse
 
 from fiat.app.question import Host, Question
+from fiat.cli.options.numbers import process_number
 
 
 def add_question(parser: argparse.ArgumentParser) -> None:
@@ -10,7 +11,9 @@ def add_question(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--can", action="append", default=[], metavar="RIGHT", help="ask about this right alone")
     parser.add_argument("--user", action="append", default=[], metavar="USER", help="only this user")
     parser.add_argument("--group", action="append", default=[], metavar="GROUP", help="only this group")
-    parser.add_argument("--pid", action="append", default=[], type=int, metavar="N", help="this running process, too")
+    parser.add_argument(
+        "--pid", action="append", default=[], type=process_number, metavar="N", help="this running process, too"
+    )
     parser.add_argument("--anyone-else", action="store_true", help="only whoever no entry and no group matches")
     parser.add_argument(
         "--if-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were in GROUP"

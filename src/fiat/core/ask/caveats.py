@@ -1,7 +1,7 @@
 """What Fiat does not evaluate, said where it applies."""
 
 import os
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterator
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
@@ -9,10 +9,11 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Settings
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object
-from fiat.core.model.principals import Principal
+from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.model.process import Difference
+from fiat.core.model.program import Format
 from fiat.core.model.route import Route
-from fiat.core.text import joined, visible
+from fiat.core.text import joined, quoted, visible
 from fiat.core.words import naming
 
 _REMOTE = frozenset(
@@ -85,39 +86,71 @@ def _fuse(mount: Mount) -> str:
 
 
 def of_route(route: Route) -> list[Finding]:
-    """What holds for anything walked on ``route``, and at its end."""
-    return [caveat for object_ in route.objects for caveat in of_object(object_)]
+    """What holds for anything walked on ``route``, at its end, and for what that is run with."""
+    found = [caveat for object_ in route.objects for caveat in of_object(object_)]
+    if route.not_found:
+        text = f"env looks for {quoted(route.not_found)}, which is in none of the usual folders of programs"
+        found.append(Finding("not-in-path", "odd", f"{text}: only a PATH that leads to it lets such a script run"))
+    end = route.end
+    if end is not None and end.program is not None and end.program.format is Format.HANDLED:
+        text = f"{visible(end.path)} is run by the handler {visible(end.program.hangs_on)} (binfmt_misc)"
+        found.append(Finding("handler", "plain", f"{text}, which decides in the end"))
+    return found if route.interpreter is None else found + of_route(route.interpreter)
 
 
 def of_process(process: Principal, found: Difference, accounts: Accounts) -> list[Finding]:
     """Where a running process is not what its user's account says."""
     whose = f"process {process.pid}"
-    caveats = []
-    if process.namespace:
-        text = (
-            f"{whose} is in another user namespace ({visible(process.namespace)}): its capabilities do not count here"
-        )
-        caveats.append(Finding("user-namespace", "plain", text))
+    caveats: list[Finding] = []
+    if process.limits is not None:
+        caveats += _of_limits(process, process.limits, whose)
     if found.missing:
         groups = joined(naming.group(gid, accounts) for gid in found.missing)
-        text = f"{whose} is not in {groups}, though its user's account is: what it was given at its start counts"
-        caveats.append(Finding("process-lacks-groups", "plain", f"{text}; start it again to give it these"))
+        text = f"{whose} is not in group {groups}, though its user's account is: what it was given at its start counts"
+        caveats.append(Finding("process-lacks-groups", "odd", f"{text}; start it again to give it these"))
     if found.extra:
         groups = joined(naming.group(gid, accounts) for gid in found.extra)
         caveats.append(
-            Finding("process-has-groups", "plain", f"{whose} is in {groups}, though its user's account is not")
+            Finding("process-has-groups", "odd", f"{whose} is in group {groups}, though its user's account is not")
         )
     if found.holds:
         powers = joined(f"CAP_{name.upper()}" for name in capabilities.names(found.holds))
         caveats.append(
-            Finding("process-holds-capabilities", "plain", f"{whose} holds {powers}, which its user alone would not")
+            Finding("process-holds-capabilities", "odd", f"{whose} holds {powers}, which its user alone would not")
         )
     if found.lacks:
         powers = joined(f"CAP_{name.upper()}" for name in capabilities.names(found.lacks))
-        caveats.append(
-            Finding("process-lacks-capabilities", "plain", f"{whose} runs as number 0 but has given up {powers}")
-        )
+        text = f"{whose} runs as number 0 but has given up {powers}"
+        if process.exec_capabilities & found.lacks:
+            text += "; what it runs has them again, unless its securebits forbid it, which it alone can read"
+        caveats.append(Finding("process-lacks-capabilities", "odd", text))
     return caveats
+
+
+def _of_limits(process: Principal, limits: Limits, whose: str) -> Iterator[Finding]:
+    """Where a process sees something else, or where its powers end."""
+    if limits.hidden:
+        hidden = joined(f"its {what}" for what in limits.hidden)
+        text = f"{hidden} may not be looked into: {whose} is judged by what Fiat sees, and without its powers"
+        yield Finding("process-unknown", "plain", f"{text}; root may look")
+    if limits.own_mounts:
+        text = f"{whose} has mounts, or a root directory, of its own: it is judged by what it finds at each path"
+        yield Finding("own-mounts", "odd", text)
+    if limits.users is not None and process.capabilities:
+        users = _ranges(limits.users) if limits.users else "nobody"
+        text = f"{whose} has a user namespace of its own: its powers count for what belongs to {users}"
+        yield Finding("user-namespace", "odd", text)
+    if limits.no_new_privileges:
+        text = f"{whose} has no_new_privs: setuid, setgid and file capabilities of what it runs give it nothing"
+        yield Finding("no-new-privileges", "odd", text)
+    if limits.filters:
+        text = f"{whose} has a filter of system calls (seccomp), which may refuse what is allowed here"
+        yield Finding("system-call-filter", "plain", text)
+
+
+def _ranges(ranges: Ranges) -> str:
+    parts = [f"{first}" if count == 1 else f"{first} to {first + count - 1}" for first, count in ranges]
+    return f"user numbers {joined(parts)}"
 
 
 def of_mounts_left_out(points: list[str]) -> list[Finding]:

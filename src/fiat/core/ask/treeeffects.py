@@ -16,7 +16,7 @@ from fiat.core.model import capabilities
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import EXECUTE, READ, SPECIAL, STICKY, WRITE
+from fiat.core.model.mode import SPECIAL, STICKY, WRITE
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
@@ -25,8 +25,6 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answers import AnswerKey, Reached, TreeAccess, distinct_values
 from fiat.core.tree.survey import Survey
-
-_SINGLE = (READ, WRITE, EXECUTE)
 
 
 class View(NamedTuple):
@@ -163,15 +161,12 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
     decisions = Decisions(whole)
     among = 0
     for one, other in distinct:
-        before, after = decisions.of(one), decisions.of(other)
-        # without lists everyone is in one class, and accounts hold all capabilities or none: single permissions say all
-        for want in _SINGLE if one.acl is None and other.acl is None else range(1, 8):
-            among |= before.allowed(want) ^ after.allowed(want)
+        among |= decisions.may_differ(one, other)
         special, owner = (one.mode ^ other.mode) & SPECIAL, one.uid != other.uid
         if owner or special or one.gid != other.gid:
             among |= whole.with_uid(one.uid) | whole.with_uid(other.uid) | whole.holding(capabilities.CHOWN)
         if owner:  # where files are protected, only those of the directory's owner are open to others
-            among |= before.allowed(WRITE) | after.allowed(WRITE)
+            among |= decisions.of(one).allowed(WRITE) | decisions.of(other).allowed(WRITE)
         sticky = special & STICKY or (owner and one.mode & STICKY)
         if (sticky and one.directory) or one.kind is Kind.SYMLINK or among == whole.everyone:
             return whole

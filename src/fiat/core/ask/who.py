@@ -1,6 +1,7 @@
 """The answer of ``who``: which principals have which rights on one path."""
 
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 from fiat.core.model import principals
 from fiat.core.model import right as rights_
@@ -34,12 +35,24 @@ def postures_on(routes: Iterable[Route]) -> Iterable[Posture]:
     return (object_.posture for route in routes for object_ in route.objects)
 
 
+class _View(NamedTuple):
+    """Some of those who ask, and the routes that they walk: a process may have mounts of its own."""
+
+    principals: int
+    access: Access
+    routes: dict[Right, Route]
+
+    def allowed(self, right: Right) -> int:
+        return self.principals & self.access.allowed(self.routes[right], right)
+
+
 class Answer:
     """Who has which right at the end of one route.
 
     ``rights`` are those asked for; by default those that apply. ``more`` are
-    principals beside the accounts, such as processes. Without an ``end`` only
-    rights on names that are not there can be asked for.
+    principals beside the accounts, such as processes; one that has mounts of
+    its own is answered for by what is at the same path for it. Without an
+    ``end`` only rights on names that are not there can be asked for.
     """
 
     def __init__(self, host: Host, route: Route, rights: Sequence[Right] = (), more: Iterable[Principal] = ()) -> None:
@@ -50,8 +63,29 @@ class Answer:
         self.rights = tuple(rights) or tuple(one for one in rights_.BASIC if kind is None or one.applies(kind))
         self.universe = universe_of(host.accounts, postures_on([route]), more)
         self._access = Access(self.universe, host.settings)
-        self._routes = {right: route_for(host, route.asked, right) for right in self.rights}
-        self.allowed = {right: self._access.allowed(self._routes[right], right) for right in self.rights}
+        self._views = self._seen(host)
+        self.allowed = {right: self._allowed(right) for right in self.rights}
+
+    def _seen(self, host: Host) -> list[_View]:
+        """The host as those see it who see what Fiat sees, and then as each of the others does."""
+        apart = [
+            (1 << place, seen)
+            for place, who in enumerate(self.universe.principals)
+            if (seen := host.seen_by(who)) is not host
+        ]
+        others = 0
+        for bit, _ in apart:
+            others |= bit
+        return [
+            _View(bits, self._access, {right: route_for(seen, self.route.asked, right) for right in self.rights})
+            for bits, seen in [(self.universe.everyone & ~others, host), *apart]
+        ]
+
+    def _allowed(self, right: Right) -> int:
+        found = 0
+        for view in self._views:
+            found |= view.allowed(right)
+        return found
 
     def has(self, place: int, right: Right) -> bool | None:
         """Whether the principal at ``place`` has ``right``; None where that was not asked."""
@@ -65,7 +99,8 @@ class Answer:
 
     def verdict(self, place: int, right: Right) -> Verdict:
         """Why the principal at ``place`` has, or has not, ``right``."""
-        return self._access.verdict(self._routes[right], right, place)
+        view = next(view for view in self._views if view.principals >> place & 1)
+        return view.access.verdict(view.routes[right], right, place)
 
     def members(self, gid: int) -> int:
         """The set of users in the group ``gid``."""
@@ -74,7 +109,7 @@ class Answer:
     def stops(self) -> list[tuple[Object | None, str, int]]:
         """Where on the route someone stops: the object, its path, and the set of those who do."""
         found = []
-        arriving = self.universe.everyone
+        arriving = self._views[0].principals
         for check in self._access.stage_checks(self.route):
             stopped = arriving & ~check.passers
             arriving &= check.passers

@@ -46,6 +46,7 @@ RULE_WORDS = {
     "loader-missing": "the program's loader cannot be found",
     "not-a-loader": "the program's loader is no program",
     "a-directory": "this is a directory",
+    "beyond-bounds": "it starts with capabilities that this process may not have: its bounding set lacks them",
 }
 """What decided, where no entry did."""
 

@@ -69,7 +69,7 @@ def _change(handles: Handles, item: Item) -> PathError | None:
 
 def look(node: Node) -> Object:
     """The object as it is now; OSError where a part of its posture cannot be read."""
-    found = node.look(program=False)
+    found = node.look(program=False, exact=True)
     for what, number in found.unknown:
         if what != "flags":  # the kernel itself refuses where one of them is set
             raise OSError(number, what)
@@ -109,11 +109,11 @@ def _all_names_there(handles: Handles, names: Iterable[str], found: Object, node
     for name in names:
         other = handles.open(name)
         try:
-            if not other.look(program=False).status.identity.same_as(found.status.identity):
+            if not other.look(program=False, exact=True).status.identity.same_as(found.status.identity):
                 return False
         finally:
             other.close()
-    again = node.look(program=False)
+    again = node.look(program=False, exact=True)
     return again.status == found.status and again.posture == found.posture
 
 

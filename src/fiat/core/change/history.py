@@ -4,10 +4,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from enum import Enum
 from typing import NamedTuple, Protocol
 
-from fiat.core.ask.effects import Shift
+from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
-from fiat.core.words import naming
 
 
 class State(Enum):
@@ -48,23 +47,6 @@ class Entry(NamedTuple):
     after: Posture
     between: tuple[Posture, ...] = ()
     fate: Fate = Fate.PLANNED
-
-
-class KeptShift(NamedTuple):
-    """A gain or a loss as it is kept: who, as a word that a command line takes, which right, on how many paths.
-
-    ``apart`` as in :class:`fiat.core.ask.effects.Shift`.
-    """
-
-    who: str
-    right: str
-    paths: int
-    apart: int
-
-
-def kept(shifts: Iterable[Shift]) -> tuple[KeptShift, ...]:
-    """Gains or losses as the history keeps them, and as they are shown."""
-    return tuple(KeptShift(naming.word_for(one.principal), one.right.name, one.paths, one.apart) for one in shifts)
 
 
 class Run(NamedTuple):

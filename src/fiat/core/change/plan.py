@@ -11,11 +11,13 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.ask import treeeffects
+from fiat.core.ask import caveats, treeeffects
 from fiat.core.ask.effects import Effects, Shift
+from fiat.core.ask.treecaveats import first_of_each_kind
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.who import universe_of
 from fiat.core.change import guards, notes, steps
+from fiat.core.change.guards.suspect import Suspect
 from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.steps import Change
 from fiat.core.change.wanted import wanted
@@ -69,7 +71,7 @@ class Plan:
     ``troubles`` are places under a changed directory that could not be looked
     at: gains and losses there are not counted; ``skipped`` are mounts that
     were left out there. ``names_elsewhere`` are further names of what changes,
-    wherever they are.
+    wherever they are. ``caveats`` are about what gains and losses were counted on.
     """
 
     def __init__(self, changes: list[PlannedChange], parts: list[Part]) -> None:
@@ -80,6 +82,7 @@ class Plan:
         self.troubles: list[Trouble] = []
         self.skipped: list[str] = []
         self.names_elsewhere = 0
+        self.caveats: list[Finding] = []
 
     @property
     def gains(self) -> tuple[Shift, ...]:
@@ -115,8 +118,11 @@ class Plan:
         """What is to be written, what is in a directory before the directory.
 
         So a change that takes away the way in does not stand in its own way.
+        What has several names is looked at by each of them, so it comes first
+        of all.
         """
-        found = []
+        found: list[Item] = []
+        shared: list[Item] = []
         for part in self.parts:
             survey = part.target.survey
             several = survey.several_names()
@@ -125,8 +131,8 @@ class Plan:
                 names = several.get(item.identity, ()) if item.links > 1 else ()
                 if 1 < item.links <= len(names):  # more than it has, where one was moved while the tree was read
                     item = item._replace(names=tuple(survey.path(other) for other in names))
-                found.append(item)
-        return found[::-1]
+                (shared if item.names is not None else found).append(item)
+        return [*reversed(shared), *reversed(found)]
 
     def _changing(self, part: Part) -> NDArray[np.bool_]:
         """For each entry of a part, whether anything of it will be different."""
@@ -289,11 +295,13 @@ class _Making:
 def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Finding]:
     """Every guard that objects."""
     examples = made.examples()
-    suspects = [
-        guards.Suspect(planned.profile, planned.change, examples[number], count)
+    every = [
+        Suspect(planned.profile, planned.change, examples[number], count)
         for number, (planned, count) in enumerate(zip(made.changes, made.counts(), strict=True))
-        if count and planned.change.changes
+        if count
     ]
+    suspects = [one for one in every if one.change.changes]
+    refused = [one for one in every if one.change.errno]
     changed: list[guards.Place] = []
     shared: list[tuple[str, int]] = []
     inside: dict[Identity, int] = {}
@@ -309,7 +317,7 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
             if names > 0:
                 shared.append((survey.path(place), names))
                 made.names_elsewhere += names
-    return guards.objections(host, suspects, changed, shared, asked)
+    return guards.objections(host, suspects, refused, changed, shared, asked)
 
 
 # --- gains and losses -----------------------------------------------------------------
@@ -330,7 +338,10 @@ class _Counting:
         pairs = list(self._pairs())
         changed = [(planned.change.before, planned.change.after) for planned in made.changes if planned.change.changes]
         universe = treeeffects.universe_for(self.host, changed, pairs)
-        made.effects = treeeffects.effects(Asking(self.host, self.after, (universe, universe)), pairs)
+        asking = Asking(self.host, self.after, (universe, universe))
+        made.effects = treeeffects.effects(asking, pairs)
+        for route in (*asking.before.interpreters, *asking.after.interpreters):
+            made.caveats += caveats.of_route(route)
 
     def _pairs(self) -> Iterator[Pair]:
         """Everything that may be affected, each entry once: what changes, and what lies under it where that counts."""
@@ -353,6 +364,8 @@ class _Counting:
             if route.end is not None:
                 known = any(top in other.skipped for other in covered)
                 covered.append(survey)
+                for place in first_of_each_kind(survey):
+                    self.made.caveats += caveats.of_object(survey.object(place))
                 survey = self._with_programs(survey)
                 then = walk(self.after, top, follow=False)
                 yield Pair(View(route, survey), View(then, self.postures.on(survey)), without_top=known)

@@ -1,6 +1,7 @@
 """Putting back what a run of the history has changed."""
 
 import errno
+import posixpath
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
@@ -27,12 +28,9 @@ class Find(NamedTuple):
     problem: PathError | None = None
 
 
-def latest_to_undo(history: History) -> Run:
-    """The latest run that changed something, is no undo itself, and was not put back yet."""
-    for run in history.runs():
-        if run.undoes is None and run.state in (State.DONE, State.PARTIAL):
-            return run
-    raise HistoryError("nothing is left to undo; fiat history lists what was done")
+def runs_to_undo(history: History) -> list[Run]:
+    """The runs that changed something, are no undo themselves, and were not put back yet; the latest first."""
+    return [run for run in history.runs() if run.undoes is None and run.state in (State.DONE, State.PARTIAL)]
 
 
 def check(run: Run) -> None:
@@ -60,20 +58,35 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
 
 
 def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
-    """What putting back will do to each object, as it is found now."""
+    """What putting back will do to each object, as it is found now.
+
+    What is in a directory that is opened again first, and may not be looked
+    at until then, is taken to be as the run left it.
+    """
     handles = Handles(host)
     actor = host.actor()
+    opened: set[str] = set()
     try:
         for entry in entries:
+            if entry.before.directory:
+                opened.add(entry.path)
             try:
                 node = handles.open(entry.path)
             except OSError as error:
-                yield Find(entry, None, failed(entry.path, error, "put back"))
+                if error.errno == errno.EACCES and _is_under(entry.path, opened):
+                    change = _towards(entry.after, entry, actor)
+                    yield Find(entry, change, _left_undone(entry, change))
+                else:
+                    yield Find(entry, None, failed(entry.path, error, "put back"))
                 continue
             try:
                 found = look(node)
                 problem = differs(entry, found)
-                yield Find(entry, None if problem else way_back(found, entry, actor), problem)
+                if problem is not None:
+                    yield Find(entry, None, problem)
+                    continue
+                change = way_back(found, entry, actor)
+                yield Find(entry, change, _left_undone(entry, change))
             except OSError as error:
                 yield Find(entry, None, failed(entry.path, error, "put back"))
             finally:
@@ -122,21 +135,39 @@ def differs(entry: Entry, found: Object) -> PathError | None:
     return None
 
 
+def _is_under(path: str, directories: set[str]) -> bool:
+    while path != "/":
+        path = posixpath.dirname(path)
+        if path in directories:
+            return True
+    return False
+
+
+def _left_undone(entry: Entry, change: Change) -> PathError | None:
+    """Why the change does not put back all of it; None where it does."""
+    if change.errno:
+        return PathError(entry.path, change.errno, "put back")
+    if not same_posture(change.after, entry.before):
+        return PathError(entry.path, errno.EPERM, "put back all of", "the kernel leaves out what only root may set")
+    return None
+
+
 def way_back(found: Object, entry: Entry, actor: Principal) -> Change:
     """What putting back will do to the object that was ``found``."""
-    now = found.posture
+    return _towards(found.posture, entry, actor, found)
+
+
+def _towards(now: Posture, entry: Entry, actor: Principal, found: Object | None = None) -> Change:
     wanted = entry.before._replace(flags=now.flags)
-    return steps.change(now, steps.steps_towards(now, wanted, actor), actor, found.mount, found.keeps_lists)
+    mount, keeps_lists = (found.mount, found.keeps_lists) if found is not None else (None, None)
+    return steps.change(now, steps.steps_towards(now, wanted, actor), actor, mount, keeps_lists)
 
 
 def _put_one_back(node: Node, found: Object, entry: Entry, actor: Principal) -> PathError | None:
     change = way_back(found, entry, actor)
     if change.errno:
-        return PathError(entry.path, change.errno, "put back")
+        return _left_undone(entry, change)
     take(node, change.steps)
-    after = look(node).posture
-    if not same_posture(after, change.after):
+    if not same_posture(look(node).posture, change.after):
         return PathError(entry.path, errno.EIO, "confirm the change of", "the kernel made something else of it")
-    if not same_posture(after, entry.before):
-        return PathError(entry.path, errno.EPERM, "put back all of", "the kernel leaves out what only root may set")
-    return None
+    return _left_undone(entry, change)

@@ -8,7 +8,8 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
-from fiat.core.text import near, quoted
+from fiat.core.model.numbers import LARGEST, id_number
+from fiat.core.text import near, quoted, shortened
 
 
 class User(NamedTuple):
@@ -99,8 +100,11 @@ class Accounts:
         return self._number(word, "group", [known.name for known in self.groups])
 
     def _number(self, word: str, what: str, known: Sequence[str]) -> int:
-        if word.isascii() and word.isdecimal() and int(word) < 0xFFFFFFFF:
-            return int(word)
+        number = id_number(word)
+        if number is not None:
+            return number
+        if word.isascii() and word.isdecimal():
+            raise UnknownAccount(word, f"{shortened(word)} is no {what} number; they go from 0 to {LARGEST}")
         raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{near(word, known)}")
 
 

@@ -52,10 +52,12 @@ class Node(Protocol):
     def path(self) -> str:
         """Where it was opened."""
 
-    def look(self, *, program: bool = True) -> Object:
+    def look(self, *, program: bool = True, exact: bool = False) -> Object:
         """The object as it is now; what may not be read is among its ``unknown``.
 
         Without ``program``, the contents of executable files are not looked at.
+        What is ``exact`` has its birth in its identity: for what is to be found
+        again. A single look has no need of it, and it takes loading.
         """
 
     def program(self) -> Program:
@@ -115,6 +117,9 @@ class Host(Protocol):
 
     def process(self, pid: int) -> Principal:
         """The running process ``pid`` as the kernel sees it; UnknownAccount if there is none."""
+
+    def seen_by(self, who: Principal) -> "Host":
+        """The host as ``who`` sees it: with other mounts, or another root directory, for a process that has its own."""
 
     def process_umask(self, pid: int) -> int:
         """The umask of the running process ``pid``; UnknownAccount if there is none."""

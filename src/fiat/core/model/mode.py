@@ -13,7 +13,7 @@ import re
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
-from fiat.core.text import quoted
+from fiat.core.text import quoted, shortened
 
 SETUID = 0o4000
 SETGID = 0o2000
@@ -77,7 +77,7 @@ def letters(mode: int) -> str:
 def parse_letters(word: str) -> int:
     """The mode that nine letters stand for; :class:`NotationError` if they do not."""
     if len(word) != 9:
-        raise NotationError(word, f"{quoted(word)} is {len(word)} letters long; a mode in letters has nine")
+        raise NotationError(word, f"{shortened(word)} is {len(word)} letters long; a mode in letters has nine")
     mode = 0
     for place, letter in enumerate(word):
         bit = 0o400 >> place
@@ -91,7 +91,7 @@ def parse_letters(word: str) -> int:
             value = {"-": 0, allowed[1]: bit}.get(letter)
         if value is None:
             raise NotationError(
-                word, f"{quoted(letter)} cannot stand at place {place + 1} of {quoted(word)}; one of {allowed} can"
+                word, f"{quoted(letter)} cannot stand at place {place + 1} of {shortened(word)}; one of {allowed} can"
             )
         mode |= value
     return mode
@@ -165,7 +165,7 @@ def parse_change(word: str) -> ModeChange:
         if re.fullmatch(r"[0-7]{1,4}", word):
             return ModeChange(word, int(word, 8), len(word), ())
         why = "has a digit over 7" if re.search(r"[89]", word) else "has more than four digits"
-        raise NotationError(word, f"mode {quoted(word)} {why}; write one to four octal digits, such as 640 or 2750")
+        raise NotationError(word, f"mode {shortened(word)} {why}; write one to four octal digits, such as 640 or 2750")
     clauses = []
     for part in word.split(","):
         match = _CLAUSE.fullmatch(part)
@@ -180,9 +180,9 @@ def parse_change(word: str) -> ModeChange:
 
 
 def _what_is_wrong_with(part: str, word: str) -> str:
-    place = f"mode {quoted(word)}" if part == word else f"clause {quoted(part)} of mode {quoted(word)}"
+    place = f"mode {shortened(word)}" if part == word else f"clause {shortened(part)} of mode {shortened(word)}"
     if not part:
-        return f"mode {quoted(word)} has an empty clause; write clauses such as u=rw,g=r with one comma between"
+        return f"mode {shortened(word)} has an empty clause; write clauses such as u=rw,g=r with one comma between"
     if not re.search(r"[-+=]", part):
         return f"{place} is neither octal nor has it an operator; write 640, or a clause such as u+x or g=u"
     head = re.match(r"[^-+=]*", part)

@@ -80,5 +80,5 @@ class Object(NamedTuple):
 
     @property
     def mount_point(self) -> bool:
-        """Whether something is mounted here: then this is the top of it, and its name is in use."""
-        return self.mount is not None and self.mount.point == self.path
+        """Whether something is mounted here, by this path or by another: then its name is in use."""
+        return self.mount is not None and (self.mount.point == self.path or self.path in self.mount.covered)

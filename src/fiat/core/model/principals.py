@@ -11,6 +11,43 @@ from typing import NamedTuple
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
 
+Ranges = tuple[tuple[int, int], ...]
+"""Numbers of users or groups, as pairs of the first and how many."""
+
+
+class Limits(NamedTuple):
+    """What bounds the powers of a running process beyond its ids and its effective capabilities.
+
+    ``bounding`` and ``inheritable`` are sets by mask: what it may gain from a
+    file with capabilities that it runs (capabilities(7)). ``users`` and
+    ``groups`` are the numbers that its user namespace knows: capabilities count
+    only for what belongs to these; None for all (user_namespaces(7)). ``root``
+    is the user that is number 0 in that namespace, None where nobody is.
+    ``no_new_privileges`` is that of prctl(2), ``filters`` tells of a filter of
+    system calls (seccomp(2)). ``own_mounts``: it sees other mounts, or another root
+    directory, than Fiat does. ``hidden`` names what could not be looked into.
+    """
+
+    bounding: int = capabilities.ALL
+    inheritable: int = 0
+    users: Ranges | None = None
+    groups: Ranges | None = None
+    root: int | None = 0
+    no_new_privileges: bool = False
+    filters: bool = False
+    own_mounts: bool = False
+    hidden: tuple[str, ...] = ()
+
+    def count_for(self, uid: int | None, gid: int | None) -> bool:
+        """Whether capabilities count for what belongs to this user and this group (None for: not asked)."""
+        return _within(uid, self.users) and _within(gid, self.groups)
+
+
+def _within(number: int | None, ranges: Ranges | None) -> bool:
+    if number is None or ranges is None:
+        return True
+    return any(first <= number < first + count for first, count in ranges)
+
 
 class Principal(NamedTuple):
     """Whoever asks the kernel: what it knows of them when it decides (credentials(7)).
@@ -19,9 +56,8 @@ class Principal(NamedTuple):
     ``anyone-else`` (matched by no entry and no group) or ``process``. ``uid``
     is None for those that are no particular user. ``capabilities`` is a bit
     mask of effective capabilities; ``exec_capabilities`` those that are left
-    to a program that it runs, where that has none of its own. ``pid`` is set
-    for a process, and ``namespace`` where that is in another user namespace
-    than Fiat.
+    to a program that it runs, where that has none of its own. ``pid`` and
+    ``limits`` are set for a process.
     """
 
     kind: str
@@ -31,7 +67,7 @@ class Principal(NamedTuple):
     capabilities: int = 0
     exec_capabilities: int = 0
     pid: int | None = None
-    namespace: str = ""
+    limits: Limits | None = None
 
     @property
     def identity(self) -> tuple[object, ...]:
@@ -73,7 +109,7 @@ class Universe:
         self._with_gid: dict[int, int] = {}
         self._holding: dict[int, int] = {}
         self._after_exec: Universe | None = None
-        powerful = 0
+        powerful = limited = confined = 0
         for place, principal in enumerate(self.principals):
             bit = 1 << place
             if principal.uid is not None:
@@ -82,7 +118,14 @@ class Universe:
                 self._with_gid[gid] = self._with_gid.get(gid, 0) | bit
             if principal.capabilities:
                 powerful |= bit
+            limits = principal.limits
+            if limits is not None:
+                limited |= bit
+                if limits.users is not None or limits.groups is not None:
+                    confined |= bit
         self._powerful = powerful
+        self.limited = limited
+        self.confined = confined
 
     def with_uid(self, uid: int) -> int:
         """The set of principals whose user is ``uid``."""
@@ -92,8 +135,12 @@ class Universe:
         """The set of principals for whom in_group_p(gid) holds in the kernel."""
         return self._with_gid.get(gid, 0)
 
-    def holding(self, capability: int) -> int:
-        """The set of principals whose effective capabilities include ``capability``."""
+    def holding(self, capability: int, uid: int | None = None, gid: int | None = None) -> int:
+        """The set of principals whose effective capabilities include ``capability``.
+
+        With ``uid`` and ``gid`` only those for whom it counts for what belongs
+        to these (the kernel's ``capable_wrt_inode_uidgid``).
+        """
         found = self._holding.get(capability)
         if found is None:
             found = 0
@@ -101,6 +148,11 @@ class Universe:
                 if self.principals[place].holds(capability):
                     found |= 1 << place
             self._holding[capability] = found
+        if found & self.confined and (uid is not None or gid is not None):
+            for place in places(found & self.confined):
+                limits = self.principals[place].limits
+                if limits is not None and not limits.count_for(uid, gid):
+                    found &= ~(1 << place)
         return found
 
     def of_kind(self, kind: str) -> int:

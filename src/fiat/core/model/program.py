@@ -9,6 +9,8 @@ class Format(Enum):
 
     SCRIPT = "script"
     BINARY = "binary"
+    HANDLED = "handled"
+    """A handler takes it that this host has for further kinds of programs (binfmt_misc)."""
     NONE = "none"
     """Nothing that the kernel can run."""
     UNKNOWN = "unknown"
@@ -18,11 +20,12 @@ class Format(Enum):
 class Program(NamedTuple):
     """What the first bytes of a file say of running it.
 
-    ``runs_with`` is the path of a script's interpreter or of a program's
-    loader, None where it has none. ``problem`` says in words why nothing can be
+    ``runs_with`` is the path of a script's or a handler's interpreter, or of a
+    program's loader, None where it has none. ``problem`` says in words why nothing can be
     run, or what is odd. ``errno`` is what execve(2) answers because of what the
     file holds, ``loader_errno`` where the file is to load a program; 0 where
-    that is no hindrance.
+    that is no hindrance. ``hangs_on`` names what is not evaluated: the program
+    that env looks for, or the handler that takes the file.
     """
 
     format: Format
@@ -30,6 +33,7 @@ class Program(NamedTuple):
     problem: str = ""
     errno: int = 0
     loader_errno: int = 0
+    hangs_on: str = ""
 
 
 UNKNOWN = Program(Format.UNKNOWN)

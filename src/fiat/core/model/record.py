@@ -132,6 +132,7 @@ PROGRAM: Record[Program] = Record(
     Field("problem", lambda program: program.problem, OrNone(Text()), required=False),
     Field("errno", lambda program: program.errno, OrNone(Number(0, 4095)), required=False),
     Field("loader_errno", lambda program: program.loader_errno, OrNone(Number(0, 4095)), required=False),
+    Field("hangs_on", lambda program: program.hangs_on, OrNone(Text()), required=False),
 )
 
 

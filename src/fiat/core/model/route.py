@@ -30,7 +30,9 @@ class Route(NamedTuple):
     ``failed_at`` the path it speaks of. ``missing_in`` is the directory that
     has not got the last name of the path, where only that is missing;
     ``hidden`` is true where Fiat itself may not look further. ``interpreter``
-    is the route to what runs ``end``: a script's interpreter or a program's loader.
+    is the route to what runs ``end``: a script's interpreter or a program's
+    loader. ``not_found`` is set where ``end`` is an env that will look for a program
+    which is in none of the usual folders.
     """
 
     asked: str
@@ -41,6 +43,7 @@ class Route(NamedTuple):
     missing_in: Object | None = None
     hidden: bool = False
     interpreter: "Route | None" = None
+    not_found: str = ""
 
     @property
     def objects(self) -> list[Object]:

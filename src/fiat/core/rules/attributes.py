@@ -29,7 +29,7 @@ def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Che
 def change_owner(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Give it to another user: only CAP_CHOWN may."""
     yield from _unchangeable(object_, CHANGE_OWNER)
-    allowed = may_give_away(context.universe)
+    allowed = may_give_away(context.universe, object_.posture)
     yield flat(object_, CHANGE_OWNER.name, errno.EPERM, "superuser-only", allowed)
     yield from _clearing_special_bits(context, object_, CHANGE_OWNER)
 
@@ -38,7 +38,7 @@ def change_group(context: Context, route: Route, object_: Object) -> Iterator[Ch
     """Give it some other group: the owner may choose among their own groups; CAP_CHOWN any."""
     yield from _unchangeable(object_, CHANGE_GROUP)
     universe, posture = context.universe, object_.posture
-    allowed = may_give_away(universe)
+    allowed = may_give_away(universe, posture)
     for place in places(universe.with_uid(posture.uid)):
         if universe.principals[place].gids - {posture.gid}:
             allowed |= 1 << place
@@ -49,7 +49,8 @@ def change_group(context: Context, route: Route, object_: Object) -> Iterator[Ch
 def _clearing_special_bits(context: Context, object_: Object, right: Right) -> Iterator[Check]:
     """A change of owner or group that clears setuid or setgid is a change of mode as well."""
     posture, universe = object_.posture, context.universe
-    everyone, members = universe.everyone, universe.in_group(posture.gid) | universe.holding(capabilities.FSETID)
+    everyone = universe.everyone
+    members = universe.in_group(posture.gid) | universe.holding(capabilities.FSETID, posture.uid, posture.gid)
     untouched = 0
     for some, in_group in ((members, True), (everyone & ~members, False)):
         if not cleared_by_chown(posture, in_group=in_group, in_new_group=True):
@@ -80,20 +81,20 @@ def refused_to_everyone(posture: Posture, mount: Mount | None) -> tuple[int, str
 
 def may_change_mode(universe: Universe, posture: Posture) -> int:
     """The set of principals that may change the mode and the lists (``inode_owner_or_capable``)."""
-    return universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER)
+    return universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER, posture.uid)
 
 
-def may_give_away(universe: Universe) -> int:
+def may_give_away(universe: Universe, posture: Posture) -> int:
     """The set of principals that may give an object to any user and any group."""
-    return universe.holding(capabilities.CHOWN)
+    return universe.holding(capabilities.CHOWN, posture.uid, posture.gid)
 
 
 def may_choose_owner(universe: Universe, posture: Posture, uid: int) -> int:
     """The set of principals that may make ``uid`` the owner; an owner may say so of what is theirs (``chown_ok``)."""
-    return may_give_away(universe) | (universe.with_uid(posture.uid) if uid == posture.uid else 0)
+    return may_give_away(universe, posture) | (universe.with_uid(posture.uid) if uid == posture.uid else 0)
 
 
 def may_choose_group(universe: Universe, posture: Posture, gid: int) -> int:
     """The set of principals that may make ``gid`` the group: owners that are in it (``chgrp_ok``)."""
     owners = universe.with_uid(posture.uid)
-    return may_give_away(universe) | (owners if gid == posture.gid else owners & universe.in_group(gid))
+    return may_give_away(universe, posture) | (owners if gid == posture.gid else owners & universe.in_group(gid))

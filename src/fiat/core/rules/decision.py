@@ -12,12 +12,12 @@ leaves is in :mod:`fiat.core.rules.effective`.
 from typing import NamedTuple
 
 from fiat.core.model import capabilities
-from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.rules.effective import deciding_list, effective
+from fiat.core.rules.effective import deciding_list, passes_over_list, permissions_by_entry
 
 OWNER = "owner"
 NAMED_USER = "named-user"
@@ -73,31 +73,38 @@ class Partitions:
     def __init__(self, universe: Universe) -> None:
         self._universe = universe
         self._known: dict[tuple[int, int, tuple[tuple[Tag, int | None], ...]], tuple[int, ...]] = {}
-        self._overriding: dict[tuple[bool, bool, int], int] = {}
+        self._overriding: dict[tuple[object, ...], int] = {}
 
-    def of(self, posture: Posture, acl: AccessList) -> tuple[int, ...]:
+    def of(self, posture: Posture) -> tuple[int, ...]:
         """For each entry the principals it speaks for; those of the group class may overlap.
 
         The owner is matched first, by uid; then each named user; then all
         groups; other is for those that are in none of these.
         """
-        entries = acl.entries
-        who = () if len(entries) == 3 else tuple([(entry.tag, entry.id) for entry in entries])
-        key = (posture.uid, posture.gid, who)
+        key = self.key(posture)
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = self._partition(posture.uid, posture.gid, who or _NOBODY_NAMED)
+            found = self._known[key] = self._partition(*key)
         return found
+
+    def key(self, posture: Posture) -> tuple[int, int, tuple[tuple[Tag, int | None], ...]]:
+        """What the classes of ``posture`` depend on: its owner, its group, and whom its list speaks of."""
+        acl = posture.acl
+        if acl is None or len(acl.entries) == 3 or passes_over_list(posture.mode):
+            return posture.uid, posture.gid, _NOBODY_NAMED
+        return posture.uid, posture.gid, tuple([(entry.tag, entry.id) for entry in acl.entries])
 
     def overriding(self, posture: Posture, want: int) -> int:
         """Who holds a capability that grants ``want`` where the classes refuse it."""
-        key = (posture.kind is Kind.DIRECTORY, posture.mode & EXECUTE_BITS != 0, want)
+        key: tuple[object, ...] = (posture.kind is Kind.DIRECTORY, posture.mode & EXECUTE_BITS != 0, want)
+        if self._universe.confined:
+            key += (posture.uid, posture.gid)
         found = self._overriding.get(key)
         if found is None:
             found = 0
             for capability in overriding_capability(posture, want):
                 if capability:
-                    found |= self._universe.holding(capability)
+                    found |= self._universe.holding(capability, posture.uid, posture.gid)
             self._overriding[key] = found
         return found
 
@@ -123,37 +130,6 @@ class Partitions:
         return tuple(found)
 
 
-def shares(posture: Posture, partitions: Partitions) -> list[Share]:
-    """What each entry gives to whom, in the kernel's order.
-
-    The classes of principals are disjoint: the owner, each named user, all of
-    the group class, the rest. All but the group class have one share. In the
-    group class a principal may be in several, and a request is granted when
-    one of them holds all of it.
-    """
-    acl = deciding_list(posture)
-    mask = acl.mask if len(acl.entries) > 3 else None
-    found = []
-    for entry, principals in zip(acl.entries, partitions.of(posture, acl), strict=True):
-        tag = entry.tag
-        if tag is Tag.OWNER:
-            # The owner's bits come from the mode: the kernel does not look at the list for the owner.
-            permissions = posture.mode >> 6 & 7
-            found.append(Share(Entry(Tag.OWNER, permissions), permissions, principals))
-        elif tag is not Tag.MASK:
-            found.append(Share(entry, effective(entry, mask), principals))
-    return found
-
-
-def granted(among: list[Share], want: int) -> int:
-    """The set of principals that one entry gives all the permissions in ``want``."""
-    found = 0
-    for _, permissions, principals in among:
-        if permissions & want == want:
-            found |= principals
-    return found
-
-
 def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
     """The capabilities, by mask, either of which grants ``want`` where the classes refuse it.
 
@@ -176,20 +152,39 @@ def superuser(who: Principal) -> bool:
 
 
 class Decision:
-    """What one posture decides for one universe."""
+    """What one posture decides for one universe.
+
+    The classes of principals are disjoint: the owner, each named user, all of
+    the group class, the rest. All but the group class have one entry. In the
+    group class a principal may be in several, and a request is granted when
+    one of them holds all of it.
+    """
 
     def __init__(self, posture: Posture, universe: Universe, partitions: Partitions | None = None) -> None:
         self.posture = posture
         self.universe = universe
         self._partitions = partitions or Partitions(universe)
-        self.shares = shares(posture, self._partitions)
+        self._classes = tuple(zip(permissions_by_entry(posture), self._partitions.of(posture), strict=True))
         self._allowed: dict[int, int] = {}
+
+    @property
+    def shares(self) -> list[Share]:
+        """What each entry gives to whom, in the kernel's order."""
+        found = []
+        for entry, (permissions, principals) in zip(deciding_list(self.posture).entries, self._classes, strict=True):
+            if entry.tag is not Tag.MASK:
+                shown = Entry(Tag.OWNER, permissions) if entry.tag is Tag.OWNER else entry
+                found.append(Share(shown, permissions, principals))
+        return found
 
     def allowed(self, want: int) -> int:
         """The set of principals granted all the permissions in ``want`` (1 to 7) at once."""
         found = self._allowed.get(want)
         if found is None:
-            found = granted(self.shares, want) | self._partitions.overriding(self.posture, want)
+            found = self._partitions.overriding(self.posture, want)
+            for permissions, principals in self._classes:
+                if permissions & want == want:
+                    found |= principals
             self._allowed[want] = found
         return found
 
@@ -203,7 +198,7 @@ class Decision:
         # refused: show the entry that comes nearest
         share = max(matching, key=lambda share: (share.permissions & want).bit_count())
         for capability in overriding_capability(self.posture, want):
-            if capability and self.universe.holding(capability) & bit:
+            if capability and self.universe.holding(capability, self.posture.uid, self.posture.gid) & bit:
                 return Reason(True, SUPERUSER, share, capability)
         return Reason(False, share.rule, share)
 
@@ -223,3 +218,20 @@ class Decisions:
         if decision is None:
             decision = self._known[key] = Decision(posture, self.universe, self._partitions)
         return decision
+
+    def may_differ(self, one: Posture, other: Posture) -> int:
+        """Everyone whom one of two postures may grant what the other does not; some of them may be granted the same."""
+        partitions = self._partitions
+        found = 0
+        if partitions.key(one) == partitions.key(other):
+            given = zip(permissions_by_entry(one), permissions_by_entry(other), partitions.of(one), strict=True)
+            for before, after, principals in given:
+                if before != after:
+                    found |= principals
+            if (one.mode & EXECUTE_BITS != 0) != (other.mode & EXECUTE_BITS != 0):
+                found |= partitions.overriding(one, EXECUTE) ^ partitions.overriding(other, EXECUTE)
+            return found
+        before_, after_ = self.of(one), self.of(other)
+        for want in range(1, 8):
+            found |= before_.allowed(want) ^ after_.allowed(want)
+        return found

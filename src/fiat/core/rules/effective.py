@@ -30,6 +30,19 @@ def deciding_list(posture: Posture) -> AccessList:
     return posture.acl
 
 
+def permissions_by_entry(posture: Posture) -> tuple[int, ...]:
+    """What each entry of the deciding list effectively gives (0 to 7), in its order; the mask itself gives nothing.
+
+    The owner's come from the mode: the kernel does not look at the list for the owner.
+    """
+    mode, acl = posture.mode, posture.acl
+    if acl is None or len(acl.entries) == 3 or passes_over_list(mode):
+        return (mode >> 6 & 7, mode >> 3 & 7, mode & 7)
+    mask = acl.mask
+    given = {Tag.OWNER: mode >> 6 & 7, Tag.MASK: 0}
+    return tuple([given[entry.tag] if entry.tag in given else effective(entry, mask) for entry in acl.entries])
+
+
 def group_permissions(posture: Posture) -> int:
     """What the owning group's own entry effectively gives (0 to 7)."""
     acl = deciding_list(posture)

@@ -82,7 +82,7 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
     if parent.posture.mode & STICKY:
         universe = context.universe
         keepers = universe.with_uid(named.posture.uid) | universe.with_uid(parent.posture.uid)
-        keepers |= universe.holding(capabilities.FOWNER)
+        keepers |= universe.holding(capabilities.FOWNER, named.posture.uid, named.posture.gid)
         yield flat(parent, right.name, errno.EPERM, "sticky", keepers)
     for flag in ("append-only", "immutable"):
         if has_flag(named, flag):

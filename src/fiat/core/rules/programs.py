@@ -9,11 +9,14 @@ import errno
 import os
 import re
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import lru_cache
 
 from fiat.core.model import capabilities
+from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.principals import Limits
 from fiat.core.model.program import Format, Program
+from fiat.core.rules.handlers import Handler, taking
 
 SHORTEST = 2
 """Bytes of ``#!``: of anything shorter it is known what execve(2) says (ENOEXEC)."""
@@ -43,11 +46,22 @@ Reader = Callable[[int, int], bytes]
 """Reads so many bytes from an offset on; fewer where the file ends."""
 
 
-def program_in(start: bytes, read: Reader, machine: str) -> Program:
+def program_in(start: bytes, read: Reader, machine: str, handlers: Sequence[Handler] = (), name: str = "") -> Program:
     """What the file that begins with ``start`` is to the kernel of a ``machine`` (as uname(2) names it).
 
-    ``read`` is asked for what lies beyond the start. Raises OSError as it does.
+    ``read`` is asked for what lies beyond the start. ``handlers`` are those of
+    the host, which may go by the file's ``name``. Raises OSError as ``read`` does.
     """
+    handler = taking(handlers, start, name) if handlers else None
+    if handler is not None:
+        as_loader = _own(start, read, machine).loader_errno
+        runs_with = None if handler.opened else handler.interpreter
+        return Program(Format.HANDLED, runs_with, "", 0, as_loader, handler.name)
+    return _own(start, read, machine)
+
+
+def _own(start: bytes, read: Reader, machine: str) -> Program:
+    """What it is to the kernel by itself."""
     if start.startswith(b"\x7fELF"):
         return _binary(start, read, machine)
     # a loader's header is read whole before anything is looked at (elf_read)
@@ -75,7 +89,22 @@ def _script(line: bytes, newline: bytes, as_loader: int) -> Program:
     if not newline and name.end() == _LINE - 2:
         return _nothing("its first line is too long", loader_errno=as_loader)
     problem = "its first line ends with a carriage return" if name[1].endswith(b"\r") else ""
-    return Program(Format.SCRIPT, os.fsdecode(name[1]), problem, 0, as_loader)
+    sought = _sought(line[name.end() :]) if os.path.basename(name[1]) == b"env" else ""
+    return Program(Format.SCRIPT, os.fsdecode(name[1]), problem, 0, as_loader, sought)
+
+
+def _sought(rest: bytes) -> str:
+    """What env(1) looks for, told by the rest of a script's line; empty where that is not plain.
+
+    The kernel gives all of it as one word, so a program's own arguments become
+    a part of its name, unless ``-S`` has env split them.
+    """
+    word = os.fsdecode(rest.partition(b"\0")[0]).strip(" \t")
+    split = re.match(r"(?:-S|--split-string=)[ \t]*(.*)", word)
+    if split is not None:
+        words = [one for one in split[1].split() if "=" not in one]
+        word = words[0] if words else ""
+    return "" if word.startswith("-") else word
 
 
 def _binary(start: bytes, read: Reader, machine: str) -> Program:
@@ -128,10 +157,30 @@ def _bytes(start: bytes, read: Reader, offset: int, count: int) -> bytes:
     return read(offset, count) if offset + count < _FARTHEST else b""
 
 
-def left_after_exec(*, root: bool, inheritable: int, bounding: int, ambient: int) -> int:
+def left_after_exec(permitted: int, ambient: int, limits: Limits, *, root: bool) -> int:
     """The capabilities that a process leaves to a program which it runs and which has none of its own.
 
-    ``root`` tells whether its real or effective user is number 0; the others
-    are the process's own sets, by mask.
+    ``root`` tells whether its effective user is root in its user namespace,
+    and its securebits let that count (SECBIT_NOROOT). The sets are the
+    process's own, by mask. The kernel's ``cap_bprm_creds_from_file`` and
+    ``handle_privileged_root``; with no_new_privs nothing is gained.
     """
-    return (inheritable | bounding) & capabilities.ALL if root else ambient
+    if not root:
+        return ambient
+    gained = limits.inheritable | limits.bounding
+    if limits.no_new_privileges and gained & ~permitted:
+        gained &= permitted
+    return gained & capabilities.ALL | ambient
+
+
+def may_not_hold(held: FileCapabilities, limits: Limits) -> bool:
+    """Whether execve(2) of a program with the capabilities ``held`` is refused (EPERM).
+
+    That is where the program is to have them from its start, and a process may
+    not have them all (capabilities(7), "Safety checking for capability-dumb
+    binaries"). Capabilities for another user namespace count for nothing.
+    """
+    if not held.effective or (held.rootid is not None and held.rootid != limits.root):
+        return False
+    gained = held.permitted & limits.bounding | held.inheritable & limits.inheritable
+    return bool(held.permitted & ~gained & capabilities.ALL)

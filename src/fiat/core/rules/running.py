@@ -9,11 +9,13 @@ from collections.abc import Iterator
 
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
+from fiat.core.model.principals import places
 from fiat.core.model.program import Format
 from fiat.core.model.right import EXECUTE, READ
 from fiat.core.model.route import MAX_INTERPRETERS, Route
 from fiat.core.rules.check import Check, Context, flat, has_option
 from fiat.core.rules.objects import permission
+from fiat.core.rules.programs import may_not_hold
 from fiat.core.rules.walking import failure_check, stage_checks
 
 
@@ -30,11 +32,15 @@ def _execute(context: Context, route: Route, object_: Object, depth: int) -> Ite
         yield flat(object_, EXECUTE.name, errno.ELOOP, "too-many-interpreters")
     elif program is not None and program.errno:
         yield flat(object_, EXECUTE.name, program.errno, "not-executable")
-    elif route.interpreter is not None and program is not None:
-        if program.format is Format.SCRIPT:
-            yield from _script(context, route, object_, route.interpreter, depth + 1)
-        else:
+    elif program is not None and program.format is Format.SCRIPT and route.interpreter is not None:
+        yield from _script(context, route, object_, route.interpreter, depth + 1)
+    elif program is not None and program.format is Format.HANDLED:
+        if route.interpreter is not None:
+            yield from _run_with(context, object_, route.interpreter, depth + 1)
+    else:
+        if route.interpreter is not None:
             yield from _loader(context, object_, route.interpreter)
+        yield from _powers(context, object_)
 
 
 def _open_to_execute(context: Context, object_: Object) -> Iterator[Check]:
@@ -54,18 +60,39 @@ def _script(context: Context, route: Route, script: Object, interpreter: Route, 
     to the script by itself, without the capabilities that execve(2) takes
     away (capabilities(7), "Transformation of capabilities during execve()").
     """
-    for check in stage_checks(context, interpreter):
-        yield check._replace(runs_for=script.path)
+    yield from _run_with(context, script, interpreter, depth)
     if interpreter.end is None:
-        yield failure_check(interpreter, EXECUTE.name)._replace(rule="interpreter-missing", runs_for=script.path)
         return
-    for check in _execute(context, interpreter, interpreter.end, depth):
-        yield check._replace(runs_for=check.runs_for or script.path)
     run = context.after_exec()
     if run is not context:
         for check in stage_checks(run, route):
             yield check._replace(runs_for=script.path)
     yield permission(run, script, READ)._replace(runs_for=script.path)
+
+
+def _run_with(context: Context, file: Object, interpreter: Route, depth: int) -> Iterator[Check]:
+    """The interpreter of a script or a handler is walked to and run; what a handler's then does is its own affair."""
+    for check in stage_checks(context, interpreter):
+        yield check._replace(runs_for=file.path)
+    if interpreter.end is None:
+        yield failure_check(interpreter, EXECUTE.name)._replace(rule="interpreter-missing", runs_for=file.path)
+        return
+    for check in _execute(context, interpreter, interpreter.end, depth):
+        yield check._replace(runs_for=check.runs_for or file.path)
+
+
+def _powers(context: Context, program: Object) -> Iterator[Check]:
+    """A program that is to start with capabilities is refused to a process that may not have them."""
+    held, universe = program.posture.capabilities, context.universe
+    if held is None or not universe.limited or has_option(program.mount, "nosuid"):
+        return
+    refused = 0
+    for place in places(universe.limited):
+        limits = universe.principals[place].limits
+        if limits is not None and may_not_hold(held, limits):
+            refused |= 1 << place
+    if refused:
+        yield flat(program, EXECUTE.name, errno.EPERM, "beyond-bounds", universe.everyone & ~refused)
 
 
 def _loader(context: Context, program: Object, loader: Route) -> Iterator[Check]:

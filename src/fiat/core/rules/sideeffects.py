@@ -7,7 +7,7 @@ chmod(2), chown(2), inode(7), acl(5), capabilities(7); the kernel's
 """
 
 from fiat.core.model import capabilities
-from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID, SETUID, SPECIAL
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
@@ -81,4 +81,6 @@ def with_mode(acl: AccessList, mode: int) -> AccessList:
     """
     group_tag = Tag.OWNING_GROUP if acl.mask is None else Tag.MASK
     new = {Tag.OWNER: mode >> 6 & 7, group_tag: mode >> 3 & 7, Tag.OTHER: mode & 7}
-    return AccessList(tuple(entry._replace(permissions=new.get(entry.tag, entry.permissions)) for entry in acl.entries))
+    return AccessList(
+        tuple([Entry(entry.tag, new.get(entry.tag, entry.permissions), entry.id) for entry in acl.entries])
+    )

@@ -7,46 +7,36 @@ else would gain by it is counted.
 """
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from fiat.core.ask.effects import effects_at
 from fiat.core.change.steps import change, steps_towards
 from fiat.core.change.wanted import wanted
 from fiat.core.errors import FiatError
 from fiat.core.model import accesslist
-from fiat.core.model.accesslist import Entry, Tag
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.advice import Advice
 from fiat.core.model.host import Host
 from fiat.core.model.mode import ModeChange, parse_change, permission_letters
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import BASIC
-from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.model.wish import Wish
 from fiat.core.rules import decision as rules
+from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.check import Step, Verdict
 from fiat.core.rules.decision import Decision
-from fiat.core.text import counted, visible
+from fiat.core.rules.effective import deciding_list
+from fiat.core.suggest.entryway import entry_for, had, raised
+from fiat.core.text import visible
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.words import naming
-
-
-class Advice(NamedTuple):
-    """Something that would have to change.
-
-    ``effect`` says in words whom it is for. ``wish`` is what to ask of ``path``,
-    None where it is not Fiat's to do. ``others`` counts users, beside whom it
-    is for, who would gain something there.
-    """
-
-    effect: str
-    path: str = ""
-    wish: Wish | None = None
-    others: int = 0
 
 
 def advice_on(host: Host, who: Principal, verdict: Verdict) -> list[Advice]:
     """What would have to change, for each step that says no, in their order."""
     refused = [step for step in (*verdict.steps, *verdict.beyond) if not step.allowed]
+    actor = host.actor()
     found: list[Advice] = []
     for step in refused:
         if step.object is None:
@@ -59,15 +49,19 @@ def advice_on(host: Host, who: Principal, verdict: Verdict) -> list[Advice]:
         for other in refused:
             want |= other.want if other.path == step.path and other.reason else 0
         for one in _on_entries(who, step, step.object, want, host.accounts):
-            evaluated = one if one.wish is None else _evaluated(host, who, step.object, want, one, one.wish)
+            evaluated = one if one.wish is None else _evaluated(host, actor, who, step.object, want, one, one.wish)
             if evaluated is not None:
                 found.append(evaluated)
-    return list(dict.fromkeys(found))
+    distinct: dict[object, Advice] = {}
+    for advice in found:
+        distinct.setdefault((advice.path, advice.wish or advice.effect), advice)
+    return list(distinct.values())
 
 
-def _evaluated(host: Host, who: Principal, found: Object, want: int, advice: Advice, wish: Wish) -> Advice | None:
-    """The advice with what it would do for others; None where it would not do what it is for."""
-    actor = host.actor()
+def _evaluated(
+    host: Host, actor: Principal, who: Principal, found: Object, want: int, advice: Advice, wish: Wish
+) -> Advice | None:
+    """The advice with what it would do for others; None where it does not do what it is for, or somebody would lose."""
     try:
         goal = wanted(found.posture, wish, actor, host.settings.umask)
     except FiatError:
@@ -77,9 +71,23 @@ def _evaluated(host: Host, who: Principal, found: Object, want: int, advice: Adv
     if not Decision(posture, Universe([who])).allowed(want):
         return None
     then = HostAsIf(host, Supposition(FewPostures({found.status.identity: posture})))
-    gains = effects_at(host, then, found.path, BASIC).gains
-    others = {gain.principal.uid for gain in gains if gain.principal.kind == "user" and gain.principal.uid != who.uid}
-    return advice._replace(others=len(others))
+    effects = effects_at(host, then, found.path, BASIC, [who])
+    if effects.losses:
+        return None
+    others = {gain.principal.uid for gain in effects.gains if gain.principal.kind == "user"} - {who.uid}
+    if who.kind == "group":
+        others -= {one.uid for one in effects.universe.principals if one.gids & who.gids}
+    _, rule = refused_to_everyone(found.posture, found.mount)
+    effect = advice.effect + (f", once {_FIRST[rule]}" if rule else "")
+    return advice._replace(effect=effect, others=len(others))
+
+
+_FIRST = {
+    "immutable": "its immutable flag is cleared",
+    "append-only": "its append-only flag is cleared",
+    "read-only": "it is mounted with rw",
+}
+"""What has to be done before anything there can be changed."""
 
 
 def _on_entries(who: Principal, step: Step, found: Object, want: int, accounts: Accounts) -> Iterator[Advice]:
@@ -94,38 +102,68 @@ def _on_entries(who: Principal, step: Step, found: Object, want: int, accounts: 
     if step.rule == rules.OWNER:
         yield mode("u", "for the owner")
         return
+    if rules.superuser(who):  # only running it is refused, for lack of any x: the first one will do
+        yield mode("u", "for the owner, and so for root")
+        return
+    their_own = who.kind == "group" and posture.gid in who.gids and posture.acl is None
+    if found.keeps_lists is not False and _can_be_named(who) and not their_own:
+        wish = Wish(access=entry_for(posture, who, want))
+        yield Advice(f"for {_name(who)} alone", step.path, wish)
+    yield from _memberships(who, found, want, accounts)
+    if step.rule in (rules.OWNING_GROUP, rules.NAMED_GROUP):
+        yield _group_entry(step, found, share, want, accounts)
     if share.entry.permissions & want == want:
         yield mode("g", "raising the mask, which the group letters are, for every entry that it cuts")
-        return
-    entry = _entry_for(who, share.permissions | want)
-    if entry is not None and found.keeps_lists is not False:
-        # their own entry decides alone from then on, so it holds what they have already as well
-        wish = Wish(access=ListWish((EntryWish(entry),)))
-        name = naming.group_of(who) if who.kind == "group" else visible(who.name or str(who.uid))
-        yield Advice(f"for {name} alone", step.path, wish)
-    group = naming.group(posture.gid, accounts)
-    if step.rule == rules.OWNING_GROUP:
-        if posture.acl is None:
-            yield mode("g", f"for everyone in group {group}")
     elif step.rule == rules.OTHER:
-        if who.kind == "user" and posture.acl is None and posture.mode >> 3 & want == want:
-            name = visible(who.name or str(who.uid))
-            yield Advice(f"making {name} a member of group {group}, which is allowed it here")
         yield mode("o", "for everyone")
+
+
+def _group_entry(step: Step, found: Object, share: rules.Share, want: int, accounts: Accounts) -> Advice:
+    """The entry of a group that said no, holding what was asked as well."""
+    posture = found.posture
+    gid = posture.gid if share.entry.id is None else share.entry.id
+    effect = f"for everyone in group {naming.group(gid, accounts)}"
+    if posture.acl is None:
+        letters = permission_letters(want & ~share.permissions).replace("-", "")
+        return Advice(effect, step.path, Wish(mode=_mode(f"g+{letters}")))
+    wish = raised(posture, share.entry.tag, share.entry.id, share.permissions | want)
+    return Advice(effect, step.path, Wish(access=wish))
+
+
+def _memberships(who: Principal, found: Object, want: int, accounts: Accounts) -> Iterator[Advice]:
+    """The groups that are allowed it here, and whose members keep what ``who`` has."""
+    if who.kind != "user" or who.name is None:
+        return
+    posture = found.posture
+    entries = deciding_list(posture).entries
+    gids = [posture.gid if entry.id is None else entry.id for entry in entries if entry.tag in _OF_GROUPS]
+    has = had(posture, who)
+    for gid in dict.fromkeys(gids):
+        member = who._replace(gids=who.gids | {gid})
+        if gid in who.gids or had(posture, member) & has != has:
+            continue
+        if Decision(posture, Universe([member])).allowed(want):
+            group = naming.group(gid, accounts)
+            joining = f"making {visible(who.name)} a member of group {group}"
+            yield Advice(f"{joining}, which is allowed it here, with all else that it may do", found.path)
+
+
+_OF_GROUPS = (Tag.OWNING_GROUP, Tag.NAMED_GROUP)
 
 
 def _mode(word: str) -> ModeChange:
     return parse_change(word)
 
 
-def _entry_for(who: Principal, permissions: int) -> Entry | None:
-    """An access entry that names ``who``; None for those that no entry can name, or need none."""
+def _can_be_named(who: Principal) -> bool:
+    """Whether an access entry can name ``who``."""
+    return who.kind == "group" or (who.uid is not None and who.uid != accesslist.NO_ID)
+
+
+def _name(who: Principal) -> str:
     if who.kind == "group":
-        (gid,) = who.gids
-        return Entry(Tag.NAMED_GROUP, permissions, gid)
-    if who.uid is None or who.uid == accesslist.NO_ID:
-        return None
-    return Entry(Tag.NAMED_USER, permissions, who.uid)
+        return naming.group_of(who)
+    return visible(who.name) if who.name else f"user number {who.uid}"
 
 
 def _on_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Advice]:
@@ -148,14 +186,7 @@ def _on_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Ad
         "clears-special": "root doing it",
     }
     if step.rule == "sticky":
-        yield Advice(f"the owner of what is named, the directory's owner {owner}, or root doing it")
+        yield Advice(f"the owner of what is named, the directory's owner {owner}, or root doing it", step.path)
         yield Advice("letting everyone who may write there do it", step.path, Wish(mode=_mode("a-t")))
     elif step.rule in effects:
-        yield Advice(effects[step.rule])
-
-
-def with_others(advice: Advice) -> str:
-    """The effect in words, with how many others would gain by it."""
-    if not advice.others or not advice.effect.endswith(" alone"):
-        return advice.effect
-    return f"{advice.effect.removesuffix(' alone')}, and {counted(advice.others, 'other')} gain by it"
+        yield Advice(effects[step.rule], step.path)

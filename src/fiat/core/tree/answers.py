@@ -32,16 +32,13 @@ AnswerKey = tuple[int | None, ...]
 class _Rule(NamedTuple):
     """What decides one right on objects that are alike but for owners and permissions.
 
-    Where it ``applies``, those have it who are among ``allowed`` and have each
-    of the permissions in ``wants``. With ``by_owner`` owner, group and special
-    bits count as well, with ``in_full`` every check is asked for each profile;
+    Those have it who are among ``allowed`` and have each of the permissions in
+    ``wants``. With ``in_full`` every check is asked for each profile;
     ``as_program`` it must also be reached as the program that is run.
     """
 
-    applies: bool = True
     allowed: int = -1
     wants: tuple[int, ...] = ()
-    by_owner: bool = False
     in_full: bool = False
     as_program: bool = False
 
@@ -92,9 +89,20 @@ class TreeAccess:
         programs = access.universe.after_exec()
         self._programs = access if programs is access.universe else Access(programs, host.settings)
         self._runs_with: dict[Program, Route | None] = {}
-        self._rules: dict[tuple[object, ...], list[_Rule]] = {}
-        self._by_owner: dict[tuple[object, ...], int] = {}
+        self._rules: dict[tuple[object, ...], list[tuple[int, Right, _Rule]]] = {}
+        self._by_owner = [
+            (place, right)
+            for place, right in enumerate(self.rights)
+            if right.by_object and right not in _OF_PERMISSIONS
+        ]
+        self._of_owners: dict[tuple[object, ...], list[tuple[int, int]]] = {}
+        self._nothing: list[int | None] = [None] * len(self.rights)
         self._by_name = [place for place, right in enumerate(self.rights) if right.by_name]
+
+    @property
+    def interpreters(self) -> list[Route]:
+        """The routes to the interpreters and loaders that were walked for the answers."""
+        return [route for route in self._runs_with.values() if route is not None]
 
     def reach(self, route: Route) -> Reach:
         """Who can walk all of ``route``."""
@@ -186,13 +194,14 @@ class TreeAccess:
         look at, and its owner only where the directory is sticky.
         """
         profiles = survey.profiles
+        confined = self.access.universe.confined
         classes: dict[tuple[object, ...], int] = {}
         examples: list[Profile] = []
 
         def numbered(one: Profile, *, owner: bool) -> int:
             posture = one.posture
             flags = None if posture.flags is None else tuple(posture.flags)
-            kind = (posture.kind, posture.uid) if owner else posture.directory
+            kind = (posture.kind, posture.uid, posture.gid if confined else 0) if owner else posture.directory
             found = classes.setdefault((kind, flags, one.mount_point), len(classes))
             if found == len(examples):
                 examples.append(one)
@@ -228,39 +237,39 @@ class TreeAccess:
     def _by_object(self, profile: Profile, reach: Reach) -> AnswerKey:
         """Who has each right, as far as the object itself is concerned, among those that get there."""
         posture = profile.posture
-        key = (posture.kind.value, posture.flags, profile.mount, profile.program)
+        held = posture.capabilities if self.access.universe.limited else None
+        key = (posture.kind.value, posture.flags, profile.mount, profile.program, held)
         rules = self._rules.get(key)
         if rules is None:
-            rules = self._rules[key] = [self._rule(profile, right) for right in self.rights]
-        decision = self.access.decisions.of(posture)
-        answer: list[int | None] = []
-        for right, (applies, allowed, wants, by_owner, in_full, as_program) in zip(self.rights, rules, strict=True):
-            if not applies:
-                answer.append(None)
-                continue
-            bits = reach.principals & allowed
+            rules = self._rules[key] = [
+                (place, right, self._rule(profile, right))
+                for place, right in enumerate(self.rights)
+                if right.applies(posture.kind) and (place, right) not in self._by_owner
+            ]
+        allowed = self.access.decisions.of(posture).allowed
+        answer = self._nothing.copy()
+        reaching = reach.principals
+        for place, bits in self._of_owner(profile):
+            answer[place] = reaching & bits
+        for place, right, (among, wants, in_full, as_program) in rules:
+            bits = reaching & among
             for want in wants:
-                bits &= decision.allowed(want)
-            if by_owner:
-                bits &= self._of_owner(profile, right)
+                bits &= allowed(want)
             if in_full:
                 bits &= self._in_full(profile, right)
             if as_program:
                 bits &= reach.programs
-            answer.append(bits)
+            answer[place] = bits
         return tuple(answer)
 
     def _rule(self, profile: Profile, right: Right) -> _Rule:
-        if not right.applies(profile.posture.kind):
-            return _Rule(applies=False)
         if not right.by_object:
             return _Rule()
-        if right not in _OF_PERMISSIONS:
-            return _Rule(by_owner=True)
         program = profile.program if right is rights_.EXECUTE else None
         script = program is not None and program.format is Format.SCRIPT
-        if program is not None and self._programs is not self.access:
-            # a script is read with other capabilities than it is started with
+        bounded = self.access.universe.limited and profile.posture.capabilities is not None
+        if program is not None and (bounded or self._programs is not self.access):
+            # a process may have other powers where it reads a script, and limits that others have not
             return _Rule(in_full=True, as_program=script)
         entry = profile.at()
         route = Route("", (), entry, interpreter=self._interpreter(profile, right))
@@ -278,14 +287,18 @@ class TreeAccess:
         route = Route("", (), entry, interpreter=self._interpreter(profile, right))
         return self.access.passing(self.access.object_checks(route, entry, right))
 
-    def _of_owner(self, profile: Profile, right: Right) -> int:
-        """A right that depends on owner, group and special bits."""
+    def _of_owner(self, profile: Profile) -> list[tuple[int, int]]:
+        """Who has the rights that depend on owner, group and special bits; each by its place among the rights."""
+        if not self._by_owner:
+            return []
         posture = profile.posture
         special = 0 if posture.directory else posture.mode & (SPECIAL | 0o010)
-        key = (right, posture.directory, posture.uid, posture.gid, special, posture.flags, profile.mount)
-        found = self._by_owner.get(key)
+        key = (posture.kind.value, posture.uid, posture.gid, special, posture.flags, profile.mount)
+        found = self._of_owners.get(key)
         if found is None:
-            found = self._by_owner[key] = self._in_full(profile, right)
+            found = self._of_owners[key] = [
+                (place, self._in_full(profile, right)) for place, right in self._by_owner if right.applies(posture.kind)
+            ]
         return found
 
     def _interpreter(self, profile: Profile, right: Right) -> Route | None:

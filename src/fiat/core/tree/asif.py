@@ -16,10 +16,12 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.host import Host, Node, Settings
 from fiat.core.model.identity import Identity
+from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import UNKNOWN, Program
+from fiat.core.tree.firstbytes import with_program
 
 
 class Postures(Protocol):
@@ -100,6 +102,11 @@ class HostAsIf:
         """A running process keeps the groups that it has."""
         return self.host.process(pid)
 
+    def seen_by(self, who: Principal) -> "HostAsIf":
+        """As ``who`` sees the host beneath, seen through the same change."""
+        seen = self.host.seen_by(who)
+        return self if seen is self.host else HostAsIf(seen, self.supposition)
+
     def process_umask(self, pid: int) -> int:
         """As it is."""
         return self.host.process_umask(pid)
@@ -132,9 +139,12 @@ class NodeAsIf(_ReadOnly):
         self.beneath = node
         self.supposition = supposition
 
-    def look(self, *, program: bool = True) -> Object:
+    def look(self, *, program: bool = True, exact: bool = False) -> Object:
         """The object as it would be."""
-        return self.supposition.on(self.beneath.look(program=program))
+        found = self.supposition.on(self.beneath.look(program=program, exact=exact))
+        if program and found.posture.mode & EXECUTE_BITS:  # which it may not have had
+            return with_program(found, self.beneath)
+        return found
 
     def program(self) -> Program:
         """What execve(2) sees of it, which is as it is."""
@@ -178,7 +188,7 @@ class _Supposed(_ReadOnly):
         self.supposition = supposition
         self._parent = parent
 
-    def look(self, *, program: bool = True) -> Object:
+    def look(self, *, program: bool = True, exact: bool = False) -> Object:
         return self._object
 
     def program(self) -> Program:

@@ -76,7 +76,7 @@ def survey_at(
 
 def _object_by_object(top: Node, extent: Extent, progress: Progress) -> Survey:
     """The walk for hosts that hold their objects one by one."""
-    found = top.look()
+    found = top.look(exact=True)
     assembly = Assembly(found)
     waiting: list[tuple[int, Node, Object]] = [(0, top, found)] if found.posture.directory else []
     while waiting:

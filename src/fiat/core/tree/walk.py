@@ -14,6 +14,7 @@ from fiat.core.model.posture import Object
 from fiat.core.model.program import Format, Program
 from fiat.core.model.right import Right
 from fiat.core.model.route import MAX_INTERPRETERS, MAX_SYMLINKS, Route, Stage
+from fiat.core.tree.firstbytes import with_program
 
 
 def absolute(host: Host, path: str) -> str:
@@ -25,19 +26,29 @@ def absolute(host: Host, path: str) -> str:
 
 
 def walk(
-    host: Host, path: str, *, follow: bool = True, into: bool = False, interpreters: int = MAX_INTERPRETERS + 1
+    host: Host,
+    path: str,
+    *,
+    follow: bool = True,
+    into: bool = False,
+    to_run: bool = False,
+    interpreters: int = MAX_INTERPRETERS + 1,
 ) -> Route:
     """Walk ``path``; with ``follow`` false a symlink at the end is the end itself.
 
     With ``into`` the walk is that to a name in the directory ``path``: the
-    directory is traversed too, and no symlink is the last name. Never raises
-    for what it meets on the way: the route says what failed.
+    directory is traversed too, and no symlink is the last name. ``to_run``
+    says that what is found is to be run: then it is known what it would be run
+    with, even where nobody may. Never raises for what it meets on the way: the
+    route says what failed.
     """
     walking = _Walk(host, absolute(host, path))
     if into:
         walking.pending.append(".")
     route, node = walking.to_end(follow)
     if node is not None:
+        if to_run and route.end is not None:
+            route = route._replace(end=with_program(route.end, node))
         node.close()
     program = route.end.program if route.end is not None else None
     return route if program is None else route._replace(interpreter=interpreter_of(host, program, interpreters))
@@ -47,15 +58,29 @@ def interpreter_of(host: Host, program: Program, interpreters: int = MAX_INTERPR
     """The route to what runs ``program``: a script's interpreter, with its own, or a loader; None for neither."""
     if program.runs_with is None or not interpreters:
         return None
-    further = interpreters - 1 if program.format is Format.SCRIPT else 0  # a loader is not run with a loader
-    return walk(host, program.runs_with, interpreters=further)
+    further = interpreters - 1 if program.format is not Format.BINARY else 0  # a loader is not run with a loader
+    found = walk(host, program.runs_with, to_run=True, interpreters=further)
+    if program.format is Format.SCRIPT and program.hangs_on and not _in_usual_folders(host, program.hangs_on):
+        return found._replace(not_found=program.hangs_on)
+    return found
+
+
+_USUAL_FOLDERS = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+"""Where PATH leads to on most hosts."""
+
+
+def _in_usual_folders(host: Host, name: str) -> bool:
+    """Whether there is something of that name where programs mostly are; a relative path is not looked at."""
+    if name.startswith("/"):
+        return walk(host, name, interpreters=0).end is not None
+    return "/" in name or any(walk(host, f"{folder}/{name}", interpreters=0).end for folder in _USUAL_FOLDERS)
 
 
 def route_for(host: Host, path: str, right: Right) -> Route:
     """The route that the kernel walks when ``right`` is asked of ``path``."""
     if right.by_name and not right.by_object:  # a symlink at the end is not followed: its name is meant
         return walk(host, path.rstrip("/") or "/", follow=False)
-    route = walk(host, path)
+    route = walk(host, path, to_run=right is rights.EXECUTE)
     in_directory = right in (rights.WRITE, rights.CREATE)
     if in_directory and route.end is not None and route.end.posture.directory:
         return walk(host, path, into=True)

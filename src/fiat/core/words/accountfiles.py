@@ -4,15 +4,17 @@ from collections.abc import Iterable
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Group, User
+from fiat.core.model.numbers import id_number
 
 
 def parse_passwd(text: str, source: str) -> list[User]:
     """The users in a passwd(5) file; :class:`SnapshotError` names the line at fault."""
     users = []
     for number, fields in _lines(text):
-        if len(fields) < 4 or not (fields[2].isdecimal() and fields[3].isdecimal()):
+        uid, gid = (id_number(field) for field in fields[2:4]) if len(fields) > 3 else (None, None)
+        if uid is None or gid is None or not fields[0]:
             raise SnapshotError(f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:… is")
-        users.append(User(fields[0], int(fields[2]), int(fields[3])))
+        users.append(User(fields[0], uid, gid))
     return users
 
 
@@ -20,10 +22,11 @@ def parse_group(text: str, source: str) -> list[Group]:
     """The groups in a group(5) file; :class:`SnapshotError` names the line at fault."""
     groups = []
     for number, fields in _lines(text):
-        if len(fields) < 3 or not fields[2].isdecimal():
+        gid = id_number(fields[2]) if len(fields) > 2 else None
+        if gid is None or not fields[0]:
             raise SnapshotError(f"line {number} of {source} is no group(5) line: name:password:gid:members is")
         members = fields[3].split(",") if len(fields) > 3 else []
-        groups.append(Group(fields[0], int(fields[2]), tuple(name.strip() for name in members if name.strip())))
+        groups.append(Group(fields[0], gid, tuple(name.strip() for name in members if name.strip())))
     return groups
 
 

@@ -3,8 +3,9 @@
 from fiat.core.errors import UnknownAccount
 from fiat.core.model import principals
 from fiat.core.model.host import Host
+from fiat.core.model.numbers import LARGEST, id_number
 from fiat.core.model.principals import Principal
-from fiat.core.text import near, quoted
+from fiat.core.text import near, quoted, shortened
 
 FORMS = "a user name, uid:NUMBER, group:NAME, pid:NUMBER, anyone-else or self"
 
@@ -41,9 +42,10 @@ def parse(word: str, host: Host) -> Principal:
 
 
 def _number(digits: str, word: str) -> int:
-    if not (digits.isascii() and digits.isdecimal() and int(digits) < 0xFFFFFFFF):
-        raise UnknownAccount(word, f"{quoted(digits)} in {quoted(word)} is no number")
-    return int(digits)
+    number = id_number(digits)
+    if number is None:
+        raise UnknownAccount(word, f"{shortened(digits)} in {shortened(word)} is no number from 0 to {LARGEST}")
+    return number
 
 
 def membership(word: str, host: Host) -> tuple[str, int]:

@@ -14,7 +14,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
-from fiat.core.change.history import Beginning, Entry, Fate, KeptShift, Run, State
+from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.change.history import Beginning, Entry, Fate, Run, State
 from fiat.core.errors import FiatError, HistoryError
 from fiat.core.model import record
 from fiat.core.model.identity import Identity

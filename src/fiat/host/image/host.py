@@ -25,7 +25,7 @@ class ImageNode:
         self.path = path
         self._host = host
 
-    def look(self, *, program: bool = True) -> Object:
+    def look(self, *, program: bool = True, exact: bool = False) -> Object:
         """The object as it is now."""
         return self._host.objects[self.path]
 
@@ -112,6 +112,10 @@ class ImageHost:
     def process(self, pid: int) -> Principal:
         """Always raises: nothing runs in an image."""
         raise self._no_process(pid)
+
+    def seen_by(self, who: Principal) -> "ImageHost":
+        """The same: everyone sees the same of an image."""
+        return self
 
     def process_umask(self, pid: int) -> int:
         """Always raises: nothing runs in an image."""

@@ -3,6 +3,8 @@
 import grp
 import os
 import pwd
+import re
+import stat
 from collections.abc import Callable
 from functools import cached_property
 from typing import Any, TypeVar
@@ -20,20 +22,33 @@ def from_folder(folder: str) -> Accounts:
 
     Raises :class:`SnapshotError` where one is missing or is no such file.
     """
-    users = parse_passwd(_read(folder, "passwd"), f"{quoted(folder)}/passwd")
-    groups = parse_group(_read(folder, "group"), f"{quoted(folder)}/group")
+    users = parse_passwd(_read(folder, "passwd"), quoted(os.path.join(folder, "passwd")))
+    groups = parse_group(_read(folder, "group"), quoted(os.path.join(folder, "group")))
     return Accounts(users, groups, f"the accounts in {quoted(folder)}")
 
 
 def _read(folder: str, name: str) -> str:
+    path = os.path.join(folder, name)
     try:
-        with open(os.path.join(folder, name), encoding="utf-8", errors="surrogateescape") as file:
-            return file.read()
+        # a pipe that nobody writes to is no reason to wait
+        fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+        with open(fd, encoding="utf-8", errors="surrogateescape") as file:
+            status = os.fstat(fd)
+            if not stat.S_ISREG(status.st_mode):
+                problem = "it is no regular file"
+            elif status.st_size > _LARGEST:
+                problem = f"it has more than {_LARGEST:,} bytes"
+            else:
+                return file.read()
     except OSError as error:
-        raise SnapshotError(
-            f"cannot read {quoted(os.path.join(folder, name))}: {error.strerror}; "
-            "--accounts takes a folder that holds the files passwd and group"
-        ) from error
+        problem = error.strerror or str(error)
+    raise SnapshotError(
+        f"cannot read {quoted(path)}: {problem}; --accounts takes a folder that holds the files passwd and group"
+    )
+
+
+_LARGEST = 256 * 1024 * 1024
+"""Bytes of an accounts file: some millions of accounts."""
 
 
 class NameService(Accounts):
@@ -82,11 +97,44 @@ class NameService(Accounts):
         return super().group_numbered(gid) or self._ask("group_numbered", gid, lambda: _group(grp.getgrgid(gid)))
 
     def gids_of(self, user: User) -> tuple[int, ...]:
-        """Every group number of ``user``; for an unlisted user the name service is asked."""
-        listed = super().gids_of(user)
-        if user.name in self._listed_names:
-            return listed
-        return tuple(dict.fromkeys((*listed, *os.getgrouplist(user.name, user.gid))))
+        """Every group number of ``user``, as initgroups(3) gives them.
+
+        Where the groups come from files alone, the lists say all of it. Any
+        other source may know memberships that it does not list: then the name
+        service is asked for each user.
+        """
+        if user.name in self._listed_names and not self._more_than_files:
+            return super().gids_of(user)
+        known = self._asked.get(("gids", user.name))
+        if known is None:
+            known = self._asked["gids", user.name] = tuple(dict.fromkeys(os.getgrouplist(user.name, user.gid)))
+        found: tuple[int, ...] = known
+        return found
+
+    @cached_property
+    def _more_than_files(self) -> bool:
+        return sources_of_groups(_text_of(NAME_SERVICE_SWITCH)) != {"files"}
+
+
+NAME_SERVICE_SWITCH = "/etc/nsswitch.conf"
+
+
+def sources_of_groups(text: str) -> set[str]:
+    """Where memberships come from, by the text of nsswitch.conf(5): its ``initgroups``, and else its ``group``."""
+    lines: dict[str, set[str]] = {}
+    for line in text.split("\n"):
+        database, colon, rest = line.partition("#")[0].partition(":")
+        if colon:  # what stands in brackets says what is done, and is no source
+            lines.setdefault(database.strip(), set(re.sub(r"\[[^]]*\]", " ", rest).split()))
+    return lines.get("initgroups") or lines.get("group") or {"files"}
+
+
+def _text_of(path: str) -> str:
+    try:
+        with open(path, encoding="utf-8", errors="surrogateescape") as file:
+            return file.read()
+    except OSError:
+        return ""
 
 
 def _user(entry: pwd.struct_passwd) -> User:

@@ -65,14 +65,15 @@ def facts_of(fd: int) -> Facts:
         status.st_size,
         status.st_ino,
         status.st_dev,
-        _mount_of(fd),
+        mount_id(fd),
         0,
         0,
         status.st_ctime_ns,
     )
 
 
-def _mount_of(fd: int) -> int:
+def mount_id(fd: int) -> int:
+    """The number of the mount that ``fd`` is on (proc(5), ``/proc/PID/fdinfo``); -1 where the kernel does not say."""
     with open(f"/proc/self/fdinfo/{fd}", "rb") as file:
         for line in file:
             if line.startswith(b"mnt_id:"):

@@ -31,8 +31,7 @@ Names = tuple[bytes, ...]
 
 def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
     """The tree at and under the object that ``top`` holds."""
-    found = top.look()
-    found = found._replace(status=top.look(program=False).status)
+    found = top.look(exact=True)
     assembly = Assembly(found)
     if found.posture.directory:
         gathering = _Gathering(assembly, top, TreeReader(top.reader, top.fd, found.path, extent), extent, progress)

@@ -5,13 +5,12 @@ import resource
 import time
 from functools import cached_property
 
-from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.principals import Principal
-from fiat.core.rules.programs import left_after_exec
 from fiat.host.live.accounts import NameService
 from fiat.host.live.kernel import Kernel
+from fiat.host.live.mounts import mounts_now, read_mounts
 from fiat.host.live.postures import Postures, Reader
 from fiat.host.live.treenode import TreeNode
 
@@ -32,7 +31,9 @@ class LiveHost:
         most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
         self._accounts = accounts
-        self._reader = Reader(Kernel(), Postures())
+        self._reader = Reader(Kernel(self.open_root, mounts_now), Postures())
+        self._seen_by: dict[int, LiveHost] = {}
+        self._here = _current_directory()
 
     @cached_property
     def accounts(self) -> Accounts:
@@ -43,7 +44,7 @@ class LiveHost:
     def settings(self) -> Settings:
         """The umask of this process and the settings under ``/proc/sys/fs``."""
         return Settings(
-            umask=self.process_umask(os.getpid()),
+            umask=_own_umask(),
             protected_symlinks=_level("protected_symlinks") > 0,
             protected_regular=_level("protected_regular"),
             protected_fifos=_level("protected_fifos"),
@@ -53,11 +54,17 @@ class LiveHost:
 
     def root(self) -> TreeNode:
         """Open ``/``."""
-        return TreeNode(self._reader, os.open("/", os.O_PATH | os.O_DIRECTORY), "/")
+        return TreeNode(self._reader, self.open_root(), "/")
+
+    def open_root(self) -> int:
+        """A new handle on the root directory."""
+        return os.open("/", os.O_PATH | os.O_DIRECTORY)
 
     def here(self) -> str:
-        """The current directory."""
-        return os.getcwd()
+        """The directory that was the current one at the start: one that may not be entered is left for good."""
+        if isinstance(self._here, OSError):
+            raise self._here
+        return self._here
 
     def actor(self) -> Principal:
         """This process."""
@@ -69,49 +76,66 @@ class LiveHost:
             time.sleep(_TICK / 1e9)
 
     def process(self, pid: int) -> Principal:
-        """The process ``pid``: file system ids, all groups, effective capabilities (proc(5))."""
-        fields = _status_of(pid)
-        uid = int(fields["Uid"].split()[3])
-        gids = [int(fields["Gid"].split()[3]), *map(int, fields["Groups"].split())]
-        account = self.accounts.user_numbered(uid)
-        name = account.name if account else None
-        namespace = _foreign_namespace(pid)
-        # capabilities of another user namespace say nothing about files of this one (user_namespaces(7))
-        powers = left = 0
-        if not namespace:
-            powers = int(fields["CapEff"], 16)
-            left = left_after_exec(
-                root="0" in fields["Uid"].split()[:2],
-                inheritable=int(fields["CapInh"], 16),
-                bounding=int(fields["CapBnd"], 16),
-                ambient=int(fields["CapAmb"], 16),
-            )
-        return Principal("process", name, uid, frozenset(gids), powers, left, pid, namespace)
+        """The process ``pid``: file system ids, all groups, effective capabilities, and what bounds these (proc(5))."""
+        from fiat.host.live import processes
+
+        found = processes.process_at(pid)
+        if found.root >= 0:
+            self._seen_by[pid] = _SeenByProcess(self, found.root, found.mounts)
+        account = self.accounts.user_numbered(found.principal.uid or 0)
+        return found.principal._replace(name=account.name if account else None)
+
+    def seen_by(self, who: Principal) -> "LiveHost":
+        """This host with the mounts and the root directory of the process ``who``, where it has others."""
+        return self._seen_by.get(who.pid, self) if who.pid is not None else self
 
     def process_umask(self, pid: int) -> int:
         """The umask of the process ``pid`` (proc(5), since Linux 4.7)."""
-        value = _status_of(pid).get("Umask")
-        if value is None:
-            raise UnknownAccount(f"pid:{pid}", f"process {pid} has no umask: it has ended, or is a part of the kernel")
-        return int(value, 8)
+        from fiat.host.live import processes
+
+        return processes.umask_of(pid)
 
 
-def _foreign_namespace(pid: int) -> str:
-    """The user namespace of ``pid`` where that is another than this process's; else empty."""
+class _SeenByProcess(LiveHost):
+    """This host with the mounts and the root directory of one process.
+
+    It is walked from a handle on that root, name by name: no path is ever
+    joined to ``/proc/PID/root``, from where an absolute link would lead into
+    Fiat's own tree.
+    """
+
+    def __init__(self, host: LiveHost, root: int, mounts: str) -> None:
+        self.name = host.name
+        self._accounts = host.accounts
+        self._root = root
+        self._reader = Reader(
+            Kernel(self.open_root, lambda: read_mounts(mounts), host._reader.kernel.handlers), Postures()
+        )
+        self._seen_by = {}
+        self._here = host._here
+
+    def open_root(self) -> int:
+        """A new handle on the root directory of the process."""
+        return os.open(".", os.O_PATH | os.O_DIRECTORY, dir_fd=self._root)
+
+    def __del__(self) -> None:
+        """Let go of that directory."""
+        os.close(self._root)
+
+
+def _current_directory() -> str | OSError:
+    """The path of the current directory; the error where it has been removed."""
     try:
-        theirs = os.readlink(f"/proc/{pid}/ns/user")
-    except OSError:
-        return ""  # an ordinary user may not ask; the ids are still those the kernel shows here
-    return "" if theirs == os.readlink("/proc/self/ns/user") else theirs
-
-
-def _status_of(pid: int) -> dict[str, str]:
-    """The fields of ``/proc/PID/status`` (proc(5))."""
-    try:
-        with open(f"/proc/{pid}/status", encoding="utf-8", errors="surrogateescape") as file:
-            return dict(line.rstrip("\n").split(":", 1) for line in file if ":" in line)
+        return os.getcwd()
     except OSError as error:
-        raise UnknownAccount(f"pid:{pid}", f"no process has the number {pid} ({error.strerror})") from error
+        return error
+
+
+def _own_umask() -> int:
+    """The umask of this process (proc(5)); asking the kernel by umask(2) would change it for a moment."""
+    text = _line("/proc/self/status")
+    found = next((line for line in text.split("\n") if line.startswith("Umask:")), "Umask: 0022")
+    return int(found.split()[1], 8)
 
 
 def _security_modules() -> tuple[str, ...]:

@@ -2,12 +2,15 @@
 
 import errno
 import os
+from collections.abc import Callable
 from typing import Protocol
 
 from fiat.core.model.mount import Mount
+from fiat.core.rules import handlers
+from fiat.core.rules.handlers import Handler
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
-from fiat.host.live.facts import Facts
-from fiat.host.live.mounts import mounts_now
+from fiat.host.live.facts import Facts, mount_id
+from fiat.host.live.mounts import mount_at
 
 # FS_IOC_GETFSUUID of linux/fs.h: _IOR(0x15, 0, a length of one byte and 16 bytes)
 _GET_UUID = 2 << 30 | 17 << 16 | 0x15 << 8 | 0
@@ -21,9 +24,22 @@ class StatusCalls(Protocol):
 
 
 class Kernel:
-    """Answers that hold for many objects, each asked for once."""
+    """Answers that hold for many objects, each asked for once.
 
-    def __init__(self) -> None:
+    ``open_root`` opens the root directory from which everything is reached,
+    ``mounts`` reads the mounts that are seen from there. ``handlers`` are those of
+    another one, for a view of the same host.
+    """
+
+    def __init__(
+        self,
+        open_root: Callable[[], int],
+        mounts: Callable[[], dict[int, Mount]],
+        handlers: tuple[Handler, ...] | None = None,
+    ) -> None:
+        self._open_root = open_root
+        self._handlers = handlers
+        self._mounts_now = mounts
         self._statx: StatusCalls | None = None
         self._mounts: dict[int, Mount] | None = None
         self._lists_attributes: dict[int, bool] = {}
@@ -39,11 +55,32 @@ class Kernel:
             self._statx = Statx()
         return self._statx
 
+    @property
+    def handlers(self) -> tuple[Handler, ...]:
+        """The handlers for further kinds of programs, where they can be looked at."""
+        if self._handlers is None:
+            if self._mounts is None:
+                self._mounts = self._mounts_now()
+            points = [mount.point for mount in self._mounts.values() if mount.type == "binfmt_misc"]
+            self._handlers = handlers_at(points[0]) if points else ()
+        return self._handlers
+
     def mount_with_id(self, number: int) -> Mount | None:
         """The mount with this id; the table is read again when it is new."""
         if self._mounts is None or number not in self._mounts:
-            self._mounts = mounts_now()
+            self._mounts = self._mounts_now()
+            if number not in self._mounts:
+                self._add_unlisted(self._mounts, number)
         return self._mounts.get(number)
+
+    def _add_unlisted(self, mounts: dict[int, Mount], number: int) -> None:
+        """A root directory may be on a mount that is not listed, for nothing above it is seen."""
+        root = self._open_root()
+        try:
+            if mount_id(root) == number:
+                mounts[number] = mount_at(root)
+        finally:
+            os.close(root)
 
     def lists_attributes(self, mount: int) -> bool:
         """Whether listxattr(2) names every attribute, and statx(2) every flag, on the mount with this id."""
@@ -74,7 +111,7 @@ class Kernel:
     def _named(self, fd: int, mount: int) -> str:
         known = self.mount_with_id(mount)
         if known is not None and known.type == "xfs":
-            return _uuid(known.point)
+            return _uuid(self._open_root(), known.point)
         try:
             identifier = os.fstatvfs(fd).f_fsid
         except OSError as error:
@@ -84,15 +121,36 @@ class Kernel:
         return f"{identifier:016x}" if identifier else ""
 
 
-def _uuid(point: str) -> str:
-    """The UUID of the file system that is mounted at ``point``; empty where it cannot be had."""
+def handlers_at(point: str) -> tuple[Handler, ...]:
+    """The handlers that are switched on, in the binfmt_misc that is mounted at ``point``."""
+    try:
+        with open(f"{point}/status", encoding="utf-8") as file:
+            if file.read().strip() != "enabled":
+                return ()
+        names = [name for name in os.listdir(point) if name not in ("status", "register")]
+    except OSError:
+        return ()
+    found = []
+    for name in sorted(names):
+        try:
+            with open(f"{point}/{name}", encoding="utf-8", errors="surrogateescape") as file:
+                found.append(handlers.parse(name, file.read()))
+        except OSError:
+            continue  # it has gone
+    return tuple(handler for handler in found if handler is not None)
+
+
+def _uuid(root: int, point: str) -> str:
+    """The UUID of the file system that is mounted at ``point`` under ``root``, which it closes; empty where unknown."""
     import fcntl
 
+    opened = root
     try:
-        opened = os.open(point, os.O_RDONLY | os.O_DIRECTORY | os.O_NONBLOCK)
-    except OSError:
-        return ""
-    try:
+        for name in (*filter(None, point.split("/")), "."):
+            flags = os.O_RDONLY if name == "." else os.O_PATH
+            below = os.open(name, flags | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=opened)
+            os.close(opened)
+            opened = below
         answer = fcntl.ioctl(opened, _GET_UUID, bytes(17))
         return answer[1 : 1 + answer[0]].hex()
     except OSError:

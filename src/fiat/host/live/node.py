@@ -27,18 +27,22 @@ class LiveNode:
         self.fd = fd
         self._through = f"/proc/self/fd/{fd}"
 
-    def look(self, *, program: bool = True) -> Object:
+    def look(self, *, program: bool = True, exact: bool = False) -> Object:
         """The object as it is now; what may not be read is listed as unknown."""
-        # those that do not ask for programs change many objects, and their births count
-        return self.reader.read(self.fd, self.path, program=program, exact=not program)
+        return self.reader.read(self.fd, self.path, program=program, exact=exact)
 
     def program(self) -> Program:
         """What execve(2) sees of this regular file."""
-        return program_of(os.open(self._through, os.O_RDONLY | os.O_NONBLOCK))
+        fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
+        return program_of(fd, self.reader.kernel.handlers, os.path.basename(self.path))
 
     def child(self, name: str) -> "LiveNode":
         """Open the entry ``name`` without following it."""
+        if name == ".." and self.path == "/":
+            name = "."  # nothing is above the root directory, that of another process either
         fd = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=self.fd)
+        if name == ".":
+            return type(self)(self.reader, fd, self.path)
         if name == "..":
             return type(self)(self.reader, fd, os.path.dirname(self.path))
         path = self.path

@@ -7,6 +7,7 @@ Facts come from one handle or, thousands at a time, from a whole tree
 import errno
 import os
 import stat
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from fiat.core.model.identity import Identity
@@ -14,6 +15,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules import programs
+from fiat.core.rules.handlers import Handler
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
 from fiat.host.live.facts import KINDS, Facts, facts_of, flag_names, flags_by_ioctl
@@ -90,7 +92,7 @@ class Reader:
         unknown += said.unknown
         found = None
         if program and kind is Kind.FILE and facts.mode & 0o111:
-            found = program_at(through, facts.size, unknown)
+            found = program_at(through, facts.size, unknown, self.kernel.handlers, os.path.basename(path))
         return Object(
             path=path,
             posture=posture,
@@ -124,21 +126,23 @@ class Reader:
             return FLAGS_UNKNOWN
 
 
-def program_at(through: str, size: int, unknown: list[tuple[str, int]]) -> Program:
-    """What execve(2) sees of the regular file at ``through``, which has ``size`` bytes."""
-    if size < programs.SHORTEST:
+def program_at(
+    through: str, size: int, unknown: list[tuple[str, int]], handlers: Sequence[Handler], name: str
+) -> Program:
+    """What execve(2) sees of the regular file called ``name`` at ``through``, which has ``size`` bytes."""
+    if size < programs.SHORTEST and not handlers:
         return TOO_SHORT if size else EMPTY
     try:
-        return program_of(os.open(through, os.O_RDONLY | os.O_NONBLOCK))
+        return program_of(os.open(through, os.O_RDONLY | os.O_NONBLOCK), handlers, name)
     except OSError as error:
         unknown.append(("first bytes", error.errno or errno.EIO))
         return UNKNOWN
 
 
-def program_of(fd: int) -> Program:
-    """What execve(2) sees of the file opened as ``fd``; closes it."""
+def program_of(fd: int, handlers: Sequence[Handler], name: str) -> Program:
+    """What execve(2) sees of the file called ``name`` and opened as ``fd``, which it closes."""
     try:
         start = os.read(fd, programs.FIRST_BYTES)
-        return programs.program_in(start, lambda offset, count: os.pread(fd, count, offset), _MACHINE)
+        return programs.program_in(start, lambda offset, count: os.pread(fd, count, offset), _MACHINE, handlers, name)
     finally:
         os.close(fd)

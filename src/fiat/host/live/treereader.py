@@ -14,6 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.model.mount import Mount
 from fiat.core.model.program import Program
 from fiat.core.rules.programs import SHORTEST
 from fiat.core.tree.assembly import Batch
@@ -122,6 +123,7 @@ class TreeReader:
         raw = memoryview(self._statx.buffer).cast("B")
         self._halves, self._words = raw.cast("H"), raw.cast("Q")
         self._answers: NDArray[np.void] = np.frombuffer(raw, _ANSWER)
+        self._handlers = reader.kernel.handlers
         self._known_attributes: dict[Raw, int] = {NOTHING: 0}
         self._known_programs: dict[Program | int | None, int] = {None: 0}
         self._known_profiles: dict[Profile, int] = {}
@@ -160,7 +162,7 @@ class TreeReader:
         """
         self._start()
         unread: list[Directory] = []
-        home = os.open(".", os.O_PATH)
+        home = _home()
         try:
             for number, names in enumerate(roots):
                 if self._entries >= most:
@@ -236,7 +238,7 @@ class TreeReader:
         where = directory.where or self._where(fd)
         mount, device = where
         known = self._reader.kernel.mount_with_id(mount)
-        bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS
+        bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS and not self._covers_here(known, directory)
         if bulk and mount not in self._keeps_lists:
             self._keeps_lists[mount] = attributes.lists_are_kept(".")
         if mount not in self._filesystems:
@@ -301,6 +303,13 @@ class TreeReader:
         self._entries = entry
         return inside
 
+    def _covers_here(self, mount: Mount, directory: Directory) -> bool:
+        """Whether one of the names in this directory is in use, for something is mounted there by another path."""
+        if not mount.covered:
+            return False
+        path = self._path_of(directory.names) or "/"
+        return any(os.path.dirname(one) == path for one in mount.covered)
+
     # --- one entry ---
 
     def _where(self, fd: int) -> Where:
@@ -316,11 +325,12 @@ class TreeReader:
     def _program_of(self, name: bytes, size: int) -> int:
         """The number of what execve(2) sees of an executable file, or of the errno that kept it from us."""
         found: Program | int
-        if size < SHORTEST:
+        if size < SHORTEST and not self._handlers:
             found = TOO_SHORT if size else EMPTY
         else:
             try:
-                found = program_of(os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW))
+                fd = os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)
+                found = program_of(fd, self._handlers, os.fsdecode(name))
             except OSError as error:
                 found = error.errno or 0
         return self._known_programs.setdefault(found, len(self._known_programs))
@@ -415,6 +425,14 @@ class TreeReader:
             changed=np.concatenate(changed) if details else None,
             targets=tuple(self._targets),
         )
+
+
+def _home() -> int:
+    """A handle on the current directory, or on the root directory where the current one may not be entered again."""
+    try:
+        return os.open(".", os.O_PATH)
+    except OSError:
+        return os.open("/", os.O_PATH)
 
 
 class _Chunk(NamedTuple):

@@ -9,12 +9,11 @@ the names that share an inode.
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from fiat.core.change.guards import bits, people, places
-from fiat.core.change.steps import Change
+from fiat.core.change.guards import acting, bits, people, places
+from fiat.core.change.guards.suspect import Suspect
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
-from fiat.core.tree.profile import Profile
 
 GUARDS = {
     "lockout": "a directory's owner, or the one who acts, can no longer traverse it",
@@ -25,17 +24,10 @@ GUARDS = {
     "clears-special": "the kernel drops setuid, setgid or file capabilities as the owner changes",
     "hard-links": "other names, outside what is changed, share the file",
     "unmasks": "raising the mask hands rights to entries that it was cutting off",
+    "partly-forbidden": "some of the paths cannot be changed by the one who acts",
+    "no-way-back": "the one who acts could not put it back",
 }
 """Every guard with what it is about, in the order in which they are told."""
-
-
-class Suspect(NamedTuple):
-    """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one."""
-
-    profile: Profile
-    change: Change
-    example: str
-    paths: int
 
 
 class Place(NamedTuple):
@@ -49,18 +41,21 @@ class Place(NamedTuple):
 def objections(
     host: Host,
     suspects: Sequence[Suspect],
+    refused: Sequence[Suspect],
     changed: Iterable[Place],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
 ) -> list[Finding]:
     """Every guard that objects, with an example and how many paths there are.
 
+    ``suspects`` would be changed, ``refused`` are what the kernel would not let
+    be changed.
     ``shared`` are paths with the number of other names, outside what is
     changed, that lead to the same. ``asked`` are the entries that are asked
     for by name: what they get is no surprise.
     """
     found: dict[tuple[str, str], Finding] = {}
-    for one in _all(host, suspects, changed, shared, asked):
+    for one in _all(host, suspects, refused, changed, shared, asked):
         known = found.get((one.code, one.text))
         found[one.code, one.text] = one if known is None else known._replace(paths=known.paths + one.paths)
     order = list(GUARDS)
@@ -70,6 +65,7 @@ def objections(
 def _all(
     host: Host,
     suspects: Sequence[Suspect],
+    refused: Sequence[Suspect],
     changed: Iterable[Place],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
@@ -86,6 +82,11 @@ def _all(
     for path, names in shared:
         text = f"{names:,} other {'name' if names == 1 else 'names'} elsewhere would change with it"
         yield Finding("hard-links", "danger", text, path)
+    if suspects:
+        actor = host.actor()
+        paths = sum(one.paths for one in (*suspects, *refused))
+        yield from acting.partly_forbidden(refused, paths, actor, host.accounts)
+        yield from acting.no_way_back(suspects, actor, host.accounts)
 
 
 def _finding(code: str, text: str, suspect: Suspect) -> Finding:

@@ -1,0 +1,13 @@
+"""Numbers on the command line."""
+
+import argparse
+
+from fiat.app.text import bounded, shortened
+
+
+def process_number(word: str) -> int:
+    """The number of a process as written."""
+    found = bounded(word, 2**31 - 1)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a process")
+    return found

@@ -1,0 +1,90 @@
+"""Guards that speak of the one who acts: what the kernel will refuse them, and what they could not put back."""
+
+import errno
+import os
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+from fiat.core.change.guards.suspect import Suspect
+from fiat.core.change.steps import Change, change, steps_towards
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.finding import Finding
+from fiat.core.model.principals import Principal
+from fiat.core.rules.attributes import refused_to_everyone
+from fiat.core.text import counted
+from fiat.core.words import naming
+
+_FLAT = {
+    "read-only": "mounted read-only",
+    "immutable": "immutable",
+    "append-only": "append-only",
+}
+
+
+def partly_forbidden(refused: Sequence[Suspect], paths: int, actor: Principal, accounts: Accounts) -> Iterator[Finding]:
+    """What is to be said where some of ``paths`` paths are ``refused``, and the others would be changed."""
+    if not refused:
+        return
+    reasons: Counter[str] = Counter()
+    for one in refused:
+        reasons[_why(one, actor, accounts)] += one.paths
+    count = sum(reasons.values())
+    said = "; ".join(
+        f"{number:,} {reason}" if len(reasons) > 1 else reason for reason, number in reasons.most_common(3)
+    )
+    text = f"{count:,} of {counted(paths, 'path')} cannot be changed by {_name(actor, accounts)}: {said}"
+    most = max(refused, key=lambda one: one.paths)
+    yield Finding("partly-forbidden", "danger", text, most.example, count)
+
+
+def _name(actor: Principal, accounts: Accounts) -> str:
+    """The user who acts; that it is a process says nothing here."""
+    return naming.user(actor.uid or 0, accounts)
+
+
+def _why(one: Suspect, actor: Principal, accounts: Accounts) -> str:
+    """Why the kernel refuses a change, of one path or of several."""
+    before, wished = one.change.before, one.change.steps
+    _, rule = refused_to_everyone(before, one.profile.mount)
+    if rule:
+        return _FLAT[rule]
+    if one.change.errno != errno.EPERM:
+        return os.strerror(one.change.errno).lower()
+    if before.uid != actor.uid:
+        return "belonging to somebody else"
+    if wished.uid is not None:
+        return "which only root gives away"
+    if wished.gid is not None:
+        return f"for who is not in group {naming.group(wished.gid, accounts)} cannot give them to it"
+    return os.strerror(errno.EPERM).lower()
+
+
+def no_way_back(suspects: Sequence[Suspect], actor: Principal, accounts: Accounts) -> Iterator[Finding]:
+    """What the one who acts could not put back, kind by kind."""
+    for one in suspects:
+        lost = _lost(one, actor, accounts)
+        if lost:
+            text = f"{_name(actor, accounts)} could not put it back: {lost}"
+            yield Finding("no-way-back", "danger", text, one.example, one.paths)
+
+
+def _lost(one: Suspect, actor: Principal, accounts: Accounts) -> str:
+    """What of a change the one who makes it cannot undo; empty where they can undo all of it."""
+    before, after = one.change.before, one.change.after
+    back = _back(one, actor)
+    if not back.errno and back.after == before:
+        return ""
+    if after.uid != before.uid:
+        return f"only root gives it to {naming.user(before.uid, accounts)} again"
+    if after.gid != before.gid and before.gid not in actor.gids:
+        return f"only root, or its owner in group {naming.group(before.gid, accounts)}, gives it to that group again"
+    if before.capabilities is not None and after.capabilities is None:
+        return "only root gives it file capabilities again"
+    if before.mode & ~back.after.mode & 0o2000:
+        return f"setgid for group {naming.group(before.gid, accounts)} is left out for those who are not in it"
+    return os.strerror(back.errno).lower() if back.errno else "the kernel would make something else of it"
+
+
+def _back(one: Suspect, actor: Principal) -> Change:
+    before, after, profile = one.change.before, one.change.after, one.profile
+    return change(after, steps_towards(after, before, actor), actor, profile.mount, profile.keeps_lists)

@@ -1,0 +1,15 @@
+"""What guards look at: each kind of change in a plan."""
+
+from typing import NamedTuple
+
+from fiat.core.change.steps import Change
+from fiat.core.tree.profile import Profile
+
+
+class Suspect(NamedTuple):
+    """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one."""
+
+    profile: Profile
+    change: Change
+    example: str
+    paths: int

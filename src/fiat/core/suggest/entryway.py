@@ -1,0 +1,67 @@
+"""The entry way: the change of one access list that gives somebody more, and changes nothing for anybody else.
+
+A named user's entry decides alone, so it holds what they effectively have
+already, with what is asked. Where the mask must be raised for it, every entry
+that the mask was cutting is first cut to what it effectively gave. A list that
+is passed over is taken apart: its named entries decided nothing.
+"""
+
+from fiat.core.model.accesslist import MASKED, NAMED, Entry, Tag
+from fiat.core.model.mode import EXECUTE, READ, WRITE
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.wish import EntryWish, ListWish
+from fiat.core.rules.decision import Decision
+from fiat.core.rules.effective import effective, passes_over_list
+
+
+def entry_for(posture: Posture, who: Principal, want: int) -> ListWish:
+    """What gives ``who``, a user or a bare group, the permissions ``want`` and keeps what they have."""
+    new = had(posture, who) | want
+    if who.kind != "group":
+        assert who.uid is not None
+        return raised(posture, Tag.NAMED_USER, who.uid, new)
+    (gid,) = who.gids
+    if gid == posture.gid:
+        return raised(posture, Tag.OWNING_GROUP, None, new)
+    return raised(posture, Tag.NAMED_GROUP, gid, new)
+
+
+def had(posture: Posture, who: Principal) -> int:
+    """The permissions that the classes give ``who``, each one alone.
+
+    Write to a directory counts only where it can be used: with traverse, in
+    one entry.
+    """
+    decision = Decision(posture, Universe([who._replace(capabilities=0)]))
+    found = 0
+    for bit in (READ, WRITE, EXECUTE):
+        if decision.allowed(bit | EXECUTE if bit == WRITE and posture.directory else bit):
+            found |= bit
+    return found
+
+
+def raised(posture: Posture, tag: Tag, number: int | None, new: int) -> ListWish:
+    """What makes the entry for ``tag`` and ``number`` effectively ``new``, every other one staying what it gives."""
+    target, acl = (tag, number), posture.acl
+    entries = [EntryWish(Entry(tag, new, number))]
+    if acl is None or acl.mask is None:
+        return ListWish(tuple(entries))
+    named = tuple(entry for entry in acl.entries if entry.tag in NAMED and (entry.tag, entry.id) != target)
+    if passes_over_list(posture.mode):
+        if tag is not Tag.OWNING_GROUP:
+            entries.append(EntryWish(Entry(Tag.OWNING_GROUP, 0)))
+        return ListWish(tuple(entries), tuple(dict.fromkeys(entry._replace(permissions=0) for entry in named)))
+    mask = acl.mask | new
+    rest: dict[tuple[Tag, int | None], Entry] = {}
+    for entry in acl.entries:
+        if entry.tag in MASKED and (entry.tag, entry.id) != target:
+            rest.setdefault((entry.tag, entry.id), entry)
+    if mask != acl.mask:
+        cut = {key: entry._replace(permissions=effective(entry, acl.mask)) for key, entry in rest.items()}
+        entries += [EntryWish(entry) for key, entry in cut.items() if entry != rest[key]]
+        rest = cut
+    union = new  # the mask that comes of itself
+    for entry in rest.values():
+        union |= entry.permissions
+    return ListWish(tuple(entries), (), None if mask == union else mask)
