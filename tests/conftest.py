@@ -2,13 +2,13 @@
 
 import os
 import sys
-import tempfile
 from collections.abc import Iterator
 
 import pytest
 from hypothesis import settings
 
 from support.filesystems import ROOT
+from support.places import trusted_folder
 
 # the programs that tests start would be compiled each time, and their output not be buffered as their users' is
 for name in ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED"):
@@ -23,8 +23,7 @@ settings.load_profile("fiat")
 @pytest.fixture
 def folder() -> Iterator[str]:
     """A temporary folder that every user can reach, which pytest's own is not."""
-    with tempfile.TemporaryDirectory(prefix="fiat-test-") as path:
-        os.chmod(path, 0o755)
+    with trusted_folder() as path:
         yield path
 
 

@@ -9,9 +9,10 @@ from contextlib import suppress
 import pytest
 
 from fiat.core.change import plan, steps
-from fiat.core.change.apply import apply, entries_of, take
+from fiat.core.change.apply import apply, entries_of
 from fiat.core.change.history import Beginning
 from fiat.core.change.planned import Item
+from fiat.core.change.rewriting import take
 from fiat.core.change.undo import put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
@@ -27,6 +28,7 @@ from fiat.host.live.host import LiveHost
 from support.files import POWERS, set_state, state_of
 from support.filesystems import KINDS, ROOT, fresh
 from support.kernel import as_somebody, keep_capabilities
+from support.places import folder_of
 from support.worlds import GIDS, UIDS, World
 
 
@@ -137,7 +139,7 @@ def test_the_same_for_processes_with_some_capabilities(kind: str) -> None:
     with fresh(kind) as top:
         for seed in range(201, 231):
             with World(top, seed) as world, tempfile.TemporaryDirectory(prefix="fiat-test-") as folder:
-                os.chmod(folder, 0o777)
+                os.chmod(folder, 0o755)
                 dice = random.Random(seed)
                 groups = dice.sample(GIDS, 2)
                 for path in world.objects:  # both special bits, where one goes with the other and where it does not
@@ -148,7 +150,7 @@ def test_the_same_for_processes_with_some_capabilities(kind: str) -> None:
                 before = {path: state_of(path) for path in world.objects}
                 held = capabilities.DAC_OVERRIDE | sum(dice.sample(_SOME, dice.randint(1, 3)))
                 uid = dice.choice(UIDS)
-                history = SqliteHistory(f"{folder}/history.db")
+                history = SqliteHistory(f"{folder_of(uid, folder)}/history.db")
 
                 def change() -> tuple[int, list[str], set[str]]:
                     os.setgroups(groups)  # noqa: B023
@@ -157,15 +159,20 @@ def test_the_same_for_processes_with_some_capabilities(kind: str) -> None:
 
                 _, wrong, attempted = as_somebody(None, change)
                 assert not wrong, (capabilities.names(held), uid, wrong[0])
-                os.chown(history.place, 0, 0)
+                give_to_root(history)
                 assert put_all_back(world, history) == []
                 # who gives a file away may not change its mode any more: half of such a plan goes through when tried
                 assert all(state_of(path) == before[path] for path in before if path not in attempted)
 
 
+def give_to_root(history: SqliteHistory) -> None:
+    for path in (history.place, os.path.dirname(history.place)):
+        os.chown(path, 0, 0)
+
+
 def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     """Put back the latest run; the paths where that failed."""
-    entries = history.entries(history.runs()[0].number, backwards=True)
+    entries = history.entries(history.runs()[0].number)[::-1]
     return [found.path for found in put_back(LiveHost(world.people), entries, lambda: False) if found.error is not None]
 
 
@@ -178,7 +185,7 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
     with fresh(kind) as top:
         for seed in range(1, 41):
             with World(top, seed) as world, tempfile.TemporaryDirectory(prefix="fiat-test-") as folder:
-                os.chmod(folder, 0o777)
+                os.chmod(folder, 0o755)
                 dice = random.Random(seed)
                 if ROOT:
                     for path in world.objects:
@@ -188,7 +195,7 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
                 for who in [everyone[0], *dice.sample(everyone[1:], 3)] if ROOT else [None]:
                     before = {path: state_of(path) for path in world.objects if os.path.lexists(path)}
-                    history = SqliteHistory(f"{folder}/{who.uid if who else 0}.db")
+                    history = SqliteHistory(f"{folder_of(who.uid or 0 if who else os.geteuid(), folder)}/history.db")
                     tried, wrong, _ = as_somebody(who, lambda: changes_as_this_process(world, dice, history))  # noqa: B023
                     assert not wrong, wrong[0]
                     total += tried
@@ -200,7 +207,7 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
                         assert not (failed and (who is None or who.uid == 0))
                     else:
                         if ROOT:
-                            os.chown(history.place, 0, 0)
+                            give_to_root(history)
                         assert put_all_back(world, history) == []
                     assert {path: state_of(path) for path in before} == before
     record_property("changes", total)

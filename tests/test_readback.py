@@ -63,14 +63,17 @@ def test_what_could_not_be_read_is_still_unknown(folder: str) -> None:
 
 
 def test_a_history_of_the_first_version_is_put_back(folder: str) -> None:
-    """It knew neither file systems nor flags."""
+    """It knew neither file systems nor flags nor seals."""
     path, place = f"{folder}/file", f"{folder}/history"
     os.close(os.open(path, os.O_CREAT, 0o600))
     os.chmod(path, 0o640)
     assert fiat("set", path, "--mode", "o+r", "--history", place).returncode == 0
     database = sqlite3.connect(place)
     database.execute("ALTER TABLE entry ADD COLUMN device INTEGER NOT NULL DEFAULT 0")
-    database.execute("ALTER TABLE entry DROP COLUMN filesystem")
+    lacking = {"entry": ("filesystem", "found"), "run": ("entries_seal", "fates_seal", "seal")}
+    for table, columns in lacking.items():
+        for column in columns:
+            database.execute(f"ALTER TABLE {table} DROP COLUMN {column}")
     database.execute("UPDATE posture SET fields = json_remove(fields, '$.flags')")
     database.execute("PRAGMA user_version = 1")
     database.commit()
@@ -86,7 +89,7 @@ def test_a_history_of_the_first_version_is_put_back(folder: str) -> None:
     database.commit()
     database.close()
     done = fiat("history", "--history", place)
-    assert done.returncode == 2
+    assert done.returncode == 3
     assert "newer Fiat" in done.stderr
 
 

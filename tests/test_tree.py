@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from fiat.core.ask.who import universe_of
 from fiat.core.change import plan
+from fiat.core.errors import WorkError
 from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Object
@@ -138,17 +139,20 @@ def test_workers_do_their_pieces_and_tell_what_went_wrong() -> None:
             while waiting and workers.idle:
                 workers.give(waiting.pop())
             found += workers.results()
-        assert sorted(square for _, (square, _) in found) == [number * number for number in range(12)]
+        assert sorted(one.value()[0] for one in found) == [number * number for number in range(12)]
         for worker in range(3):
-            turns = [turn for number, (_, turn) in found if number == worker]
+            turns = [one.value()[1] for one in found if one.number == worker]
             assert turns == list(range(1, len(turns) + 1))
         workers.give(13)
         with pytest.raises(FileNotFoundError, match="thirteen"):
-            workers.results()
-    with Workers(1, begin) as workers:
+            workers.results()[0].value()
+    with Workers(2, begin) as workers:
         workers.give(99)
-        with pytest.raises(OSError, match="has ended"):
-            workers.results()
+        with pytest.raises(WorkError, match="killed by signal 9"):
+            workers.results()[0].value()
+        assert (workers.count, workers.busy) == (1, False)
+        workers.give(4)
+        assert workers.results()[0].value() == (16, 1)
 
 
 def test_every_name_of_an_inode_counts_in_gains(folder: str) -> None:

@@ -2,7 +2,6 @@
 
 import json
 import os
-import tempfile
 from pathlib import Path
 
 import pytest
@@ -13,7 +12,7 @@ from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change import guards
 from fiat.core.change.guards import bits, places
 from fiat.core.change.guards.suspect import Suspect
-from fiat.core.change.history import Beginning, Fate, State
+from fiat.core.change.history import Beginning, Fate, Settled, State
 from fiat.core.change.history import Entry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards
 from fiat.core.change.wanted import wanted
@@ -35,6 +34,7 @@ from fiat.core.tree.profile import Profile
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.image.host import ImageHost
 from support.generators import GIDS, UIDS, octal_modes, permissions, whole_postures, wishes
+from support.places import trusted_folder
 
 ROOT_USER = unlisted_user(0, (0,))
 NOBODY = Accounts((), (), "none")
@@ -206,7 +206,7 @@ def test_places_that_the_system_needs() -> None:
 # --- the history keeps what it is given ----------------------------------------------------
 
 
-paths = st.binary(min_size=1).filter(lambda name: 0 not in name).map(os.fsdecode)
+paths = st.binary(min_size=1).filter(lambda name: 0 not in name).map(lambda name: os.fsdecode(b"/" + name))
 touched = st.builds(
     Touched,
     st.just(0),
@@ -222,20 +222,19 @@ touched = st.builds(
 @given(st.lists(touched, max_size=6), st.lists(st.text(max_size=5), max_size=3))
 @settings(max_examples=40, deadline=None)
 def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str]) -> None:
-    with tempfile.TemporaryDirectory() as folder:
+    with trusted_folder() as folder:
         history = SqliteHistory(f"{folder}/history.db")
         numbered = [one._replace(place=place) for place, one in enumerate(kept)]
         beginning = Beginning("keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
         number = history.begin(beginning, numbered)
         assert history.run(number).state is State.RUNNING  # this very process
-        assert list(history.entries(number)) == numbered
-        assert list(history.entries(number, backwards=True)) == numbered[::-1]
-        fates = [(one.place, Fate.FAILED) for one in numbered[:1]]
+        assert history.entries(number) == numbered
+        fates = [Settled(0, 0, Fate.ASTRAY, numbered[0].before)] if numbered else []
         history.finish(number, fates, changed=len(kept) - len(fates), complete=not fates)
         found = history.run(number)
         assert found.state is (State.PARTIAL if fates else State.DONE)
         assert (found.command, found.gains, found.paths) == (("fiat", *words), beginning.gains, len(kept))
-        assert [one.fate for one in history.entries(number)][:1] == [Fate.FAILED] * len(fates)
+        assert [one.fate for one in history.entries(number)][:1] == [Fate.ASTRAY] * len(fates)
         undo = history.begin(beginning._replace(undoes=number), [])
         history.finish(undo, [], changed=0, complete=True)
         assert (history.run(number).state, history.run(number).undone_by) == (State.UNDONE, undo)
@@ -245,8 +244,8 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
         assert [run.number for run in history.runs()] == [redo, undo, number]
 
 
-def test_a_history_that_was_cut_short_is_told(tmp_path: Path) -> None:
-    place = tmp_path / "history.db"
+def test_a_history_that_was_cut_short_is_told(folder: str) -> None:
+    place = Path(folder) / "history.db"
     history = SqliteHistory(str(place))
     number = history.begin(Beginning(None, ("fiat", "set")), [])
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]

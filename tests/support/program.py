@@ -15,11 +15,12 @@ from typing import Any
 from fiat.cli.main import main
 from fiat.core.model.principals import Principal
 from support.kernel import as_somebody
+from support.places import BASE, folder_of
 
 PROGRAM = (sys.executable, "-m", "fiat")
 
-_HISTORIES = tempfile.mkdtemp(prefix="fiat-test-")
-os.chmod(_HISTORIES, 0o1777)
+_HISTORIES = tempfile.mkdtemp(prefix="fiat-test-", dir=BASE)
+os.chmod(_HISTORIES, 0o755)
 atexit.register(shutil.rmtree, _HISTORIES, ignore_errors=True)
 
 
@@ -27,7 +28,7 @@ def with_history(words: tuple[str, ...], uid: int) -> tuple[str, ...]:
     """The words with a history of the tests' own: never that of this host."""
     if not words or words[0] not in ("set", "undo", "history") or {"--history", "--no-history", "--help"} & {*words}:
         return words
-    return (*words, "--history", f"{_HISTORIES}/{uid}.db")
+    return (*words, "--history", f"{folder_of(uid, _HISTORIES)}/history.db")
 
 
 def fiat(*words: str, cwd: str | None = None, **options: Any) -> subprocess.CompletedProcess[str]:

@@ -1,6 +1,7 @@
 """Changing: a plan for paths and trees, and carrying it out."""
 
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, failure, raise_problem
@@ -9,8 +10,9 @@ from fiat.core.ask import caveats
 from fiat.core.ask.keptshifts import kept
 from fiat.core.change import plan as plans
 from fiat.core.change.apply import entries_of
+from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
-from fiat.core.change.history import Beginning, History
+from fiat.core.change.history import Beginning, History, Waiting
 from fiat.core.change.plan import Plan, Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
@@ -20,11 +22,11 @@ from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_of
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.walk import open_end
+from fiat.core.tree.walk import open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
 
-__all__ = ["GUARDS", "How", "Planned", "apply", "plan"]
+__all__ = ["GUARDS", "How", "Planned", "alone", "apply", "plan"]
 
 
 class How(NamedTuple):
@@ -73,12 +75,32 @@ def plan(
     return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
 
 
+@contextmanager
+def alone(host: Host, history: History, paths: Iterable[str], how: How, waiting: Waiting) -> Iterator[None]:
+    """Nobody else who uses this history changes what is at and under ``paths`` meanwhile: waits for who does.
+
+    To be held from before the plan is made until it has been carried out, or the
+    plan would be of what others were still changing.
+    """
+    found = []
+    for path in paths:
+        with suppress(PathError):  # the plan names it
+            end = walk(host, path, follow=not how.link_itself, interpreters=0).end if path else None
+            found += [] if end is None else [end.path]
+    with history.alone(claims(host, found), waiting):
+        yield
+
+
 def _targets(host: Host, paths: Iterable[str], how: How, problem: Problem, progress: Progress) -> Iterator[Target]:
     for path in paths:
         if not path:  # not the current directory: a variable of a script that was never set
             problem(PathError(path, 2))
             continue
-        route, node = open_end(host, path, follow=not how.link_itself)
+        try:
+            route, node = open_end(host, path, follow=not how.link_itself)
+        except PathError as error:
+            problem(error)
+            continue
         if route.end is None or node is None:
             problem(failure(route))
             continue

@@ -46,7 +46,11 @@ def arrive(
         if not path:
             problem(PathError(path, errno.ENOENT))
             continue
-        route = walk(host, path, follow=follow)
+        try:
+            route = walk(host, path, follow=follow)
+        except PathError as error:
+            problem(error)
+            continue
         if route.end is None and not (missing and route.missing_in is not None):
             problem(failure(route))
         else:

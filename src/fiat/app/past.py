@@ -1,19 +1,23 @@
 """The history: what was changed, and putting it back."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager, nullcontext, suppress
+from enum import Enum
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.change import undo
-from fiat.core.change.history import Beginning, Fate, History, Run
+from fiat.core.change.claims import claims
+from fiat.core.change.history import Beginning, Entry, Fate, History, Run, Waiting
 from fiat.core.change.undo import Find
-from fiat.core.errors import HistoryError, NotationError
+from fiat.core.errors import HistoryError, NotationError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.numbers import bounded
 from fiat.core.text import joined, shortened
+from fiat.engine import changing
 
-__all__ = ["History", "Undoing", "open_history", "put_back", "run_number", "undoing"]
+__all__ = ["History", "Lock", "Run", "Undoing", "open_history", "put_back", "run_number", "undoing", "undoing_alone"]
 
 
 def open_history(place: str | None = None) -> History:
@@ -33,10 +37,20 @@ def run_number(word: str) -> int:
     return found
 
 
+Hold = Callable[[Run, Sequence[Entry]], bool]
+"""Keeps others from the objects of a run; whether they had to be waited for."""
+
+
+def hold_nothing(undone: Run, entries: Sequence[Entry]) -> bool:
+    """Keep nobody from anything."""
+    return False
+
+
 class Undoing(NamedTuple):
     """What undoing a run will do, or has done (``result``).
 
-    ``passed_over`` are later runs of which nothing can be put back any more.
+    ``passed_over`` are later runs of which nothing can be put back any more, ``damaged``
+    later ones that cannot be read.
     """
 
     undone: Run
@@ -44,6 +58,7 @@ class Undoing(NamedTuple):
     result: Result | None
     host: Host
     passed_over: tuple[Run, ...] = ()
+    damaged: tuple[int, ...] = ()
 
     @property
     def changing(self) -> list[Find]:
@@ -52,24 +67,75 @@ class Undoing(NamedTuple):
 
     @property
     def hopeless(self) -> bool:
-        """Whether nothing of it can be put back, for what is there now is not what the run left, or has gone."""
+        """Whether nothing of it can be put back: what is there now is not what the run left, or has gone."""
         return not self.changing and any(find.problem is not None for find in self.finds)
 
 
-def undoing(host: Host, history: History, number: int | None = None) -> Undoing:
-    """What putting back a run would do: the one with ``number``, or the latest of which anything can be put back."""
+def undoing(host: Host, history: History, number: int | None = None, hold: Hold = hold_nothing) -> Undoing:
+    """What putting back a run would do: the one with ``number``, or the latest of which anything can be put back.
+
+    ``hold`` is called with each run that is tried, before its objects are looked at.
+    """
+    if number is not None:
+        return _undoing(host, history, history.run(number), hold)
     passed_over: list[Run] = []
-    for undone in undo.runs_to_undo(history) if number is None else [history.run(number)]:
-        undo.check(undone)
-        finds = list(undo.find(host, undo.entries_to_undo(history, undone)))
-        found = Undoing(undone, finds, None, host, tuple(passed_over))
-        if number is not None or not found.hopeless:
-            return found
+    damaged = [one.number for one in history.damage() if one.number is not None]
+    for undone in undo.runs_to_undo(history):
+        try:
+            found = _undoing(host, history, undone, hold)
+        except RunDamaged:
+            damaged.append(undone.number)
+            continue
+        if not found.hopeless:
+            later = sorted((one for one in damaged if one > undone.number), reverse=True)
+            return found._replace(passed_over=tuple(passed_over), damaged=tuple(later))
         passed_over.append(undone)
-    if passed_over:
-        runs = joined(str(run.number) for run in passed_over)
-        raise HistoryError(f"of what is left to undo (run {runs}) nothing can be put back; fiat undo N says why")
-    raise HistoryError("nothing is left to undo; fiat history lists what was done")
+    if passed_over or damaged:
+        runs = joined(map(str, sorted([run.number for run in passed_over] + damaged)))
+        raise RunError(f"of what is left to undo (run {runs}) nothing can be put back; fiat undo N says why")
+    raise RunError("nothing is left to undo; fiat history lists what was done")
+
+
+def _undoing(host: Host, history: History, undone: Run, hold: Hold) -> Undoing:
+    undo.check(undone)
+    entries = undo.entries_to_undo(history, undone)
+    if hold(undone, entries):  # others may have put it back until then
+        undone = history.run(undone.number)
+        undo.check(undone)
+        entries = undo.entries_to_undo(history, undone)
+    return Undoing(undone, changing.find(host, entries), None, host)
+
+
+class Lock(Enum):
+    """Whether others are kept from the objects of a run: no, where that can be done, or else nothing is done."""
+
+    NONE = 0
+    WHERE_POSSIBLE = 1
+    NEEDED = 2
+
+
+@contextmanager
+def undoing_alone(
+    host: Host, history: History, number: int | None, waiting: Waiting, lock: Lock = Lock.NEEDED
+) -> Iterator[Undoing]:
+    """As :func:`undoing`, and nobody else who uses this history changes the objects of the run meanwhile."""
+    with ExitStack() as held:
+
+        def hold(undone: Run, entries: Sequence[Entry]) -> bool:
+            waited = False
+
+            def wait(run: Run | None) -> None:
+                nonlocal waited
+                waited = True
+                waiting(run)
+
+            held.close()
+            if lock is not Lock.NONE:
+                with suppress(HistoryError) if lock is Lock.WHERE_POSSIBLE else nullcontext():
+                    held.enter_context(history.alone(claims(host, (one.path for one in entries)), wait))
+            return waited
+
+        yield undoing(host, history, number, hold)
 
 
 def put_back(
@@ -102,7 +168,7 @@ def put_back(
         turned.append(entry._replace(before=before, after=after, between=between, fate=Fate.PLANNED))
     entries = [find.entry for find in planned.finds]
     result = run(
-        lambda stopping: undo.put_back(host, entries, stopping),
+        lambda stopping: changing.put_back(host, entries, stopping),
         turned,
         beginning,
         history if record else None,

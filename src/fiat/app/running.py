@@ -4,6 +4,7 @@ import errno
 import os
 import signal
 import threading
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from types import FrameType
@@ -11,8 +12,8 @@ from typing import NamedTuple
 
 from fiat.app.problems import Problem
 from fiat.core.change.apply import Outcome, Stopping
-from fiat.core.change.history import Beginning, Entry, Fate, History
-from fiat.core.errors import HistoryError, PathError
+from fiat.core.change.history import Beginning, Entry, Fate, History, Settled
+from fiat.core.errors import HistoryError, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Progress
 
@@ -23,9 +24,11 @@ _STEP = 200
 class Result(NamedTuple):
     """What became of a run: how many objects changed, were so already, failed, and were left untried.
 
+    ``astray`` of those that failed are neither as before nor as planned.
     ``number`` is its number in the history, whose file is ``place``; None where
     there is none. ``unfinished`` is why the history could not be written at
-    the end: the run can be undone all the same.
+    the end: the run can be undone all the same. ``stopped`` is what ended it before
+    its end, if anything did.
     """
 
     number: int | None = None
@@ -34,7 +37,9 @@ class Result(NamedTuple):
     already: int = 0
     failed: int = 0
     left: int = 0
+    astray: int = 0
     unfinished: HistoryError | None = None
+    stopped: str | None = None
 
     @property
     def complete(self) -> bool:
@@ -59,36 +64,72 @@ def run(
     """
     with _interruptible() as interrupted:
         number = history.begin(beginning, entries) if history is not None else None
-        fates: list[tuple[int, Fate]] = []
-        changed = 0
-        tried = bytearray(len(entries))
-        errors: list[PathError] = []
-        for count, outcome in enumerate(outcomes(lambda: interrupted() or (stop_at_first and bool(errors))), 1):
-            tried[outcome.place] = 1
-            if outcome.error is not None:
-                errors.append(outcome.error)
-                fates.append((outcome.place, Fate.FAILED))
-            elif outcome.already:
-                fates.append((outcome.place, Fate.ALREADY))
-            else:
-                changed += 1
-            if count % _STEP == 0:
-                progress(count, outcome.path.rpartition("/")[0] or "/")
-        for error in errors:
-            problem(error)
-        left = [one for one in range(len(entries)) if not tried[one]]
-        already = sum(fate is Fate.ALREADY for _, fate in fates)
-        fates += ((one, Fate.LEFT) for one in left)
-        place = history.place if history is not None else ""
-        result = Result(number, place, changed, already, len(errors), len(left))
-        if left and interrupted():
-            problem(PathError(entries[left[0]].path, errno.EINTR, "go on with"))
-        if history is not None and number is not None:
+        tally = _Tally(len(entries))
+        stopped: str | None = None
+        known = True
+        try:
+            for count, outcome in enumerate(
+                outcomes(lambda: interrupted() or (stop_at_first and bool(tally.errors))), 1
+            ):
+                tally.take(outcome)
+                if count % _STEP == 0:
+                    progress(count, outcome.path.rpartition("/")[0] or "/")
+        except WorkError as error:
+            stopped = str(error)
+        except (OSError, MemoryError) as error:  # where exactly it was is not known then: undo looks at each object
+            stopped = os.strerror(errno.ENOMEM) if isinstance(error, MemoryError) else error.strerror or str(error)
+            known = False
+        for error_of_one in tally.errors:
+            problem(error_of_one)
+        left = tally.left()
+        result = tally.result()._replace(number=number, place=history.place if history is not None else "")
+        if left and (interrupted() or stopped is not None):
+            problem(PathError(entries[left[0].first].path, errno.EINTR, "go on with", stopped or ""))
+        if history is not None and number is not None and known:
             try:
-                history.finish(number, fates, changed=changed, complete=result.complete)
+                history.finish(number, tally.settled + left, changed=result.changed, complete=result.complete)
             except HistoryError as error:
                 result = result._replace(unfinished=error)
-        return result
+        return result._replace(stopped=stopped)
+
+
+class _Tally:
+    """What has become of each object so far."""
+
+    def __init__(self, whole: int) -> None:
+        self.errors: list[PathError] = []
+        self.settled: list[Settled] = []
+        self._tried = bytearray(whole)
+        self._counts: Counter[Fate] = Counter()
+
+    def take(self, outcome: Outcome) -> None:
+        place = outcome.place
+        self._tried[place] = 1
+        fate = Fate.ASTRAY if outcome.astray else Fate.FAILED if outcome.error is not None else Fate.CHANGED
+        if outcome.already:
+            fate = Fate.ALREADY
+        self._counts[fate] += 1
+        if fate is not Fate.CHANGED:  # that needs no word: all goes well most often
+            self.settled.append(Settled(place, place, fate, outcome.found))
+        if outcome.error is not None:
+            self.errors.append(outcome.error)
+
+    def left(self) -> list[Settled]:
+        """Those that were not tried, in runs of neighbours."""
+        found = []
+        start = self._tried.find(0)
+        while start >= 0:
+            end = self._tried.find(1, start)
+            last = (end if end >= 0 else len(self._tried)) - 1
+            found.append(Settled(start, last, Fate.LEFT))
+            start = self._tried.find(0, last + 1)
+        return found
+
+    def result(self) -> Result:
+        counts = self._counts
+        failed = counts[Fate.FAILED] + counts[Fate.ASTRAY]
+        left = self._tried.count(0)
+        return Result(None, "", counts[Fate.CHANGED], counts[Fate.ALREADY], failed, left, counts[Fate.ASTRAY])
 
 
 @contextmanager

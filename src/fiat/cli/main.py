@@ -8,6 +8,7 @@ import os
 import sys
 
 import fiat
+from fiat.render.streams import OutputCut, give_up, say, say_cut
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -17,28 +18,42 @@ def main(arguments: list[str] | None = None) -> int:
         gc.disable()
         arguments = sys.argv[1:]
     _prepare_streams()
+    called = _called(arguments)
     try:
         status = _run(arguments)
-        sys.stdout.flush()
-        return status
-    except BrokenPipeError:
-        # The reader has gone, as `head` does.
-        _forget_what_is_unwritten()
-        return 0
+    except OutputCut as cut:
+        status = cut.status
+        say_cut(called, cut.error)
     except KeyboardInterrupt:
-        print("\nfiat: stopped", file=sys.stderr)
+        say("\nfiat: stopped")
         return 130
-    except OSError as error:
-        # Paths are handled where they are asked about; what is left is stdout (a full disk).
+    except BrokenPipeError as error:
+        give_up(sys.stdout)
+        say_cut(called, error)
+        return 0
+    except (OSError, MemoryError) as error:
+        # Paths are handled where they are asked about; what is left is this process: memory, open files, stdout.
         _debug()
-        print(f"fiat: cannot go on: {error.strerror or error}", file=sys.stderr)
-        _forget_what_is_unwritten()
-        return 3
+        reason = "there is not enough memory" if isinstance(error, MemoryError) else error.strerror or str(error)
+        say(f"{called}: cannot go on: {reason}")
+        status = 3
+    return _flushed(called, status)
 
 
-def _forget_what_is_unwritten() -> None:
-    """Python would try to write it again, and complain again, when it closes stdout."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+def _called(arguments: list[str]) -> str:
+    """The program as messages name it."""
+    word = arguments[0] if arguments else ""
+    return f"fiat {word}" if word.isalpha() and word.isascii() else "fiat"
+
+
+def _flushed(called: str, status: int) -> int:
+    """Print what is still waiting; the status stays what it is, for it speaks of the paths."""
+    try:
+        sys.stdout.flush()
+    except OSError as error:
+        give_up(sys.stdout)
+        say_cut(called, error)
+    return status
 
 
 def _prepare_streams() -> None:
@@ -56,7 +71,7 @@ def _run(arguments: list[str]) -> int:
         print(f"fiat {fiat.__version__}")
         return 0
     from fiat.app.status import Status
-    from fiat.app.text import FiatError
+    from fiat.app.text import FiatError, HistoryError, WorkError
     from fiat.cli.registry import COMMANDS, run_command
 
     word = arguments[0] if arguments else ""
@@ -66,8 +81,8 @@ def _run(arguments: list[str]) -> int:
         return run_command(word, arguments[1:])
     except FiatError as error:
         _debug()
-        print(f"fiat {word}: {error}", file=sys.stderr)
-        return Status.WRONG_COMMAND_LINE
+        say(f"fiat {word}: {error}")
+        return Status.IN_PART if isinstance(error, WorkError | HistoryError) else Status.WRONG_COMMAND_LINE
 
 
 def _without_command(word: str, arguments: list[str]) -> int:
@@ -86,7 +101,7 @@ def _without_command(word: str, arguments: list[str]) -> int:
     parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
     if word and not word.startswith("-"):
         said = f"no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them"
-        print(f"fiat: {said}", file=sys.stderr)
+        say(f"fiat: {said}")
         return Status.WRONG_COMMAND_LINE
     parser.parse_args(arguments)
     parser.print_help()

@@ -1,11 +1,11 @@
 """Command-line parsing: argparse, with errors of one line."""
 
 import argparse
-import sys
 from typing import NoReturn
 
 from fiat.app.status import Status
 from fiat.app.text import visible
+from fiat.render.streams import say
 from fiat.render.terminal import NARROW, width
 
 
@@ -27,7 +27,7 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Print one line and leave with the status for a wrong command line."""
-        print(f"{self.prog}: {visible(message)}; {self.prog} --help explains it", file=sys.stderr)
+        say(f"{self.prog}: {visible(message)}; {self.prog} --help explains it")
         raise SystemExit(Status.WRONG_COMMAND_LINE)
 
 

@@ -7,7 +7,10 @@
     ├── PathError             something about one path, with the errno
     ├── RecordError           a record that is not as its schema says; names the place in it
     ├── SnapshotError         a snapshot or accounts file that cannot be used
-    └── HistoryError          the history cannot be read or written
+    ├── HistoryError          the history cannot be read or written, or is not to be trusted
+    ├── RunError              a run of the history that is not there, or cannot be put back now
+    │   └── RunDamaged        one that is not as it was written
+    └── WorkError             a process that did a part of the work has ended before it was done
 
 Each message names the word that was wrong and says what would be right. Words
 are kept raw in the attributes and quoted in the message with :func:`fiat.core.text.quoted`,
@@ -88,4 +91,24 @@ class SnapshotError(FiatError):
 
 
 class HistoryError(FiatError):
-    """The history of changes cannot be read or written."""
+    """The history of changes cannot be read or written, or others may have written to it."""
+
+
+class RunError(FiatError):
+    """A run of the history that is not there, or cannot be put back now."""
+
+
+class RunDamaged(RunError):
+    """A run of the history that is not as it was written. ``reason`` says what is wrong with it."""
+
+    def __init__(self, number: int, reason: str) -> None:
+        super().__init__(number, reason)
+        self.number = number
+        self.reason = reason
+
+    def __str__(self) -> str:
+        return f"run {self.number} is damaged, and left alone: {self.reason}; fiat history --verify says what else is"
+
+
+class WorkError(FiatError):
+    """A process that did a part of the work was ended before it was done, by a signal most often."""

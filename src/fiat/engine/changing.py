@@ -1,11 +1,16 @@
-"""Applying a plan with as many processes as there are processors."""
+"""Changing many objects with as many processes as there are processors."""
 
 import os
 from collections.abc import Callable, Iterator, Sequence
 
 from fiat.core.change import apply as applying
-from fiat.core.change.apply import Outcome, Stopping
+from fiat.core.change import undo as undoing
+from fiat.core.change.apply import Outcome, Stopping, settle
+from fiat.core.change.history import Entry
 from fiat.core.change.planned import Item
+from fiat.core.change.steps import Change
+from fiat.core.change.undo import Find
+from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
 from fiat.engine.processes import Workers
@@ -14,7 +19,7 @@ _ALONE = 4000
 """So few are changed by this process alone before others were ready."""
 
 _PIECE = 400
-"""Changes that a process makes before it is asked again whether to go on."""
+"""Objects that a process does before it is asked again whether to go on."""
 
 Piece = tuple[int, int]
 
@@ -22,32 +27,110 @@ Piece = tuple[int, int]
 def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Outcome]:
     """Change the items; the outcome of each that was tried.
 
+    Raises :class:`WorkError` at the end where a process was killed: what it was
+    changing then is looked at, and nothing after that was tried.
+    """
+
+    def entries(start: int, end: int) -> list[Entry]:
+        return [one._replace(place=start + one.place) for one in applying.entries_of(items[start:end])]
+
+    def change(start: int, end: int, stopping: Stopping) -> Iterator[Outcome]:
+        for outcome in applying.apply(host, items[start:end], stopping):
+            yield outcome._replace(place=start + outcome.place)
+
+    return _changed(host, len(items), change, entries, stopping)
+
+
+def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping) -> Iterator[Outcome]:
+    """Put the objects of a run back, as :func:`apply` changes them. Their places are those in ``entries``."""
+
+    def turned(start: int, end: int) -> list[Entry]:
+        return [one._replace(before=one.after, after=one.before) for one in entries[start:end]]
+
+    def change(start: int, end: int, stopping: Stopping) -> Iterator[Outcome]:
+        return undoing.put_back(host, entries[start:end], stopping)
+
+    return _changed(host, len(entries), change, turned, stopping)
+
+
+def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
+    """What putting back will do to each object."""
+    if not _helped(host, len(entries)):
+        return list(undoing.find(host, entries))
+
+    def work(piece: Piece) -> list[tuple[Change | None, PathError | None]]:
+        return [(one.change, one.problem) for one in undoing.find(host, entries[slice(*piece)])]
+
+    parts: dict[Piece, list[tuple[Change | None, PathError | None]]] = {}
+    waiting = _pieces(len(entries))[::-1]
+    with Workers(_processors(), lambda: work) as workers:
+        given: dict[int, Piece] = {}
+        while workers.count and (waiting or workers.busy):
+            while waiting and workers.idle:
+                piece = waiting.pop()
+                given[workers.give(piece)] = piece
+            for done in workers.results():
+                parts[given.pop(done.number)] = done.value()
+    while waiting:
+        parts[waiting[-1]] = work(waiting.pop())
+    return [
+        Find(entry, *found)
+        for piece, part in sorted(parts.items())
+        for entry, found in zip(entries[slice(*piece)], part, strict=True)
+    ]
+
+
+def _changed(
+    host: Host,
+    count: int,
+    change: Callable[[int, int, Stopping], Iterator[Outcome]],
+    entries: Callable[[int, int], list[Entry]],
+    stopping: Stopping,
+) -> Iterator[Outcome]:
+    """What comes of the changes from 0 to ``count``; ``entries`` tells what an object was to become.
+
     With others only where the one who acts gets everywhere anyway: others may
     need what is in a directory to be changed before the directory is.
     """
-    count = len(os.sched_getaffinity(0))
-    if count == 1 or len(items) < _ALONE or not host.actor().holds(DAC_OVERRIDE):
-        yield from applying.apply(host, items, stopping)
+    if not _helped(host, count):
+        yield from change(0, count, stopping)
         return
 
-    def begin() -> Callable[[Piece], list[Outcome]]:
-        return lambda piece: _change(host, items, piece)
+    def work(piece: Piece) -> list[Outcome]:
+        return list(change(*piece, lambda: False))
 
-    waiting = iter([(start, min(start + _PIECE, len(items))) for start in range(0, len(items), _PIECE)])
-    more = True
-    with Workers(count, begin) as workers:
+    with Workers(_processors(), lambda: work) as workers:
+        if not workers.count:
+            yield from change(0, count, stopping)
+            return
+        given: dict[int, Piece] = {}
+        waiting = iter(_pieces(count))
+        more = True
+        broken: Exception | None = None
         while more or workers.busy:
             while more and workers.idle:
                 piece = None if stopping() else next(waiting, None)
                 more = piece is not None
                 if piece is not None:
-                    workers.give(piece)
-            if workers.busy:
-                for _, outcomes in workers.results():
-                    yield from outcomes
+                    given[workers.give(piece)] = piece
+            for done in workers.results() if workers.busy else ():
+                piece = given.pop(done.number)
+                if done.error is None:
+                    yield from done.value()
+                else:
+                    more, broken = False, done.error
+                    yield from settle(host, entries(*piece))
+    if broken is not None:
+        raise broken
 
 
-def _change(host: Host, items: Sequence[Item], piece: Piece) -> list[Outcome]:
-    start, end = piece
-    found = applying.apply(host, items[start:end], lambda: False)
-    return [outcome._replace(place=start + outcome.place) for outcome in found]
+def _helped(host: Host, count: int) -> bool:
+    return _processors() > 1 and count >= _ALONE and host.actor().holds(DAC_OVERRIDE)
+
+
+def _processors() -> int:
+    return len(os.sched_getaffinity(0))
+
+
+def _pieces(count: int) -> list[Piece]:
+    return [(start, min(start + _PIECE, count)) for start in range(0, count, _PIECE)]

@@ -5,7 +5,6 @@ pools, made for longer work, do not.
 """
 
 import ctypes
-import errno
 import os
 import pickle
 import select
@@ -13,8 +12,11 @@ import signal
 import struct
 import sys
 from collections.abc import Callable
+from contextlib import suppress
 from types import TracebackType
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, NamedTuple, TypeVar
+
+from fiat.core.errors import WorkError
 
 Piece = TypeVar("Piece")
 Result = TypeVar("Result")
@@ -23,52 +25,105 @@ _LENGTH = struct.Struct("Q")
 _PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
+class Done(NamedTuple, Generic[Result]):
+    """What came of the piece of the worker ``number``: ``result``, or the ``error`` that ended the work on it."""
+
+    number: int
+    result: Result | None = None
+    error: Exception | None = None
+
+    def value(self) -> Result:
+        """The result; raises the error."""
+        if self.error is not None:
+            raise self.error
+        return self.result  # type: ignore[return-value]  # a result may itself be None
+
+
+class _Worker(NamedTuple):
+    child: int
+    give: int
+    take: int
+
+
 class Workers(Generic[Piece, Result]):
-    """``count`` processes; ``begin`` is called in each for what then does its pieces.
+    """``count`` processes, or as many as could be started; ``begin`` is called in each for what then does its pieces.
 
     They end with this one, however it ends; who interrupts this one does not
-    interrupt them. The results of one worker come in the order of its pieces.
+    interrupt them. The results of one worker come in the order of its pieces. One
+    that is killed fails its piece, with :class:`WorkError`, and is given no more.
     """
 
     def __init__(self, count: int, begin: Callable[[], Callable[[Piece], Result]]) -> None:
-        sys.stdout.flush()  # or every process would print what is waiting to be printed
-        sys.stderr.flush()
+        with suppress(OSError):  # or every process would print what is waiting to be printed
+            sys.stdout.flush()
+            sys.stderr.flush()
         self.idle: list[int] = []
-        self._pipes: dict[int, tuple[int, int, int]] = {}
+        self._workers: dict[int, _Worker] = {}
         self._ready = select.poll()
         parent = os.getpid()
         for number in range(count):
-            work, give = os.pipe()
-            take, tell = os.pipe()
-            child = os.fork()
+            pipes: list[int] = []
+            try:
+                pipes += os.pipe()
+                pipes += os.pipe()
+                child = os.fork()
+            except OSError:  # no more processes, memory or open files: those that have started will do
+                for fd in pipes:
+                    os.close(fd)
+                break
+            work, give, take, tell = pipes
             if not child:
                 _be_worker(parent, begin, work, tell)
             os.close(work)
             os.close(tell)
-            self._pipes[number] = (child, give, take)
+            self._workers[number] = _Worker(child, give, take)
             self._ready.register(take, select.POLLIN)
             self.idle.append(number)
 
     @property
+    def count(self) -> int:
+        """How many there are."""
+        return len(self._workers)
+
+    @property
     def busy(self) -> bool:
         """Whether any of them has a piece."""
-        return len(self.idle) < len(self._pipes)
+        return len(self.idle) < len(self._workers)
 
     def give(self, piece: Piece) -> int:
         """Give a piece to one that is idle; its number."""
         number = self.idle.pop()
-        _send(self._pipes[number][1], piece)
+        with suppress(BrokenPipeError):  # it has been killed: its end is read in results()
+            _send(self._workers[number].give, piece)
         return number
 
-    def results(self) -> list[tuple[int, Result]]:
-        """Wait until one has done its piece; those that have, with what came of it. They are idle again."""
+    def results(self) -> list[Done[Result]]:
+        """Wait until one has done its piece; what came of it, and of others. They are idle again."""
         ready = {fd for fd, _ in self._ready.poll()}
-        found: list[tuple[int, Result]] = []
-        for number, (_, _, take) in self._pipes.items():
-            if take in ready:
-                found.append((number, _received(take)))
+        found: list[Done[Result]] = []
+        for number, worker in list(self._workers.items()):
+            if worker.take in ready:
+                try:
+                    result = _received(worker.take)
+                except EOFError:
+                    found.append(Done(number, None, self._ended(number)))
+                    continue
                 self.idle.append(number)
+                error = result if isinstance(result, Exception) else None
+                found.append(Done(number, None if error else result, error))
         return found
+
+    def _ended(self, number: int) -> WorkError:
+        """Let go of one that has ended; why it has."""
+        worker = self._workers.pop(number)
+        self._ready.unregister(worker.take)
+        os.close(worker.give)
+        os.close(worker.take)
+        ended = os.waitstatus_to_exitcode(os.waitpid(worker.child, 0)[1])
+        how = f"was killed by signal {-ended}" if ended < 0 else f"ended with status {ended}"
+        if ended == -signal.SIGKILL:
+            how += ", as the kernel does where memory runs out"
+        return WorkError(f"a process that did a part of the work {how}")
 
     def __enter__(self) -> "Workers[Piece, Result]":
         return self
@@ -76,11 +131,12 @@ class Workers(Generic[Piece, Result]):
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        for child, give, take in self._pipes.values():
-            os.kill(child, signal.SIGKILL)  # they change nothing, and hold nothing
+        for child, give, take in self._workers.values():
+            os.kill(child, signal.SIGKILL)  # what is still under way is not wanted any more
             os.close(give)
             os.close(take)
             os.waitpid(child, 0)
+        self._workers.clear()
 
 
 def _be_worker(parent: int, begin: Callable[[], Callable[[Piece], Result]], work: int, tell: int) -> None:
@@ -109,11 +165,9 @@ def _send(fd: int, what: object) -> None:
 
 
 def _received(fd: int) -> Any:
+    """What the other end has sent; EOFError where it has ended."""
     (length,) = _LENGTH.unpack(_exactly(fd, _LENGTH.size))
-    found = pickle.loads(_exactly(fd, length))
-    if isinstance(found, Exception):
-        raise found
-    return found
+    return pickle.loads(_exactly(fd, length))
 
 
 def _exactly(fd: int, length: int) -> bytearray:
@@ -122,6 +176,6 @@ def _exactly(fd: int, length: int) -> bytearray:
     while rest:
         count = os.readv(fd, [rest])
         if not count:
-            raise OSError(errno.EIO, "a process that works for this one has ended")
+            raise EOFError
         rest = rest[count:]
     return data

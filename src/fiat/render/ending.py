@@ -23,6 +23,9 @@ def ending(result: Result, history: str | None, does: str = "puts it back") -> I
     if result.number is None or not (result.changed or result.failed or result.left):
         return
     rest = f" {counted(result.left, 'path')} not tried." if result.left else ""
+    if result.astray:
+        rest += f" {counted(result.astray, 'path')} neither as before nor as planned: fiat history {result.number}"
+        rest += f"{history_option(history)} shows what was found."
     yield BLANK
     text = f"Run {result.number} in the history; fiat undo {result.number}{history_option(history)} {does}.{rest}"
     yield Prose(text)

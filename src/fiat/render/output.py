@@ -7,14 +7,14 @@ to stderr, one line each, whatever the form.
 import errno
 import os
 import sys
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from fiat.app.status import Status, of_several
 from fiat.core.errors import FiatError, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.text import quoted, visible
-from fiat.render import terminal, text
+from fiat.render import streams, terminal, text
 from fiat.render.findings import finding_fields
 from fiat.render.model import BLANK, Block, Prose, Result
 
@@ -27,16 +27,20 @@ class Output:
     """Results, caveats and problems of one command.
 
     ``answered`` counts what was shown, or found to be so; a command that
-    answered nothing because no path was right was typed wrongly.
+    answered nothing because no path was right was typed wrongly. ``only_answers``
+    says that the command is of no use to anyone once nobody reads what it prints.
     """
 
-    def __init__(self, command: str, format: str = "text") -> None:
+    def __init__(self, command: str, format: str = "text", *, only_answers: bool = False) -> None:
         self.command = command
         self.format = format
         self.answered = 0
+        self._only_answers = only_answers
+        self._cut: OSError | None = None
         self._beside: dict[str, Any] = {}
         self._caveats: dict[str, Finding] = {}
         self._problems: list[PathError] = []
+        self._unusable: list[dict[str, Any]] = []
         self._shown = 0
         self._writer: Any = None
 
@@ -59,17 +63,20 @@ class Output:
 
     def complain(self, error: FiatError | str) -> None:
         """Say on stderr what was wrong, and go on."""
-        sys.stdout.flush()  # what came before it should also be seen before it
-        print(f"fiat {self.command}: {error}", file=sys.stderr)
+        streams.say(f"fiat {self.command}: {error}")
+
+    def unusable(self, place: str, error: FiatError, so: str = "") -> None:
+        """Say that the history at ``place`` cannot be used, and what that means."""
+        self._unusable.append({"path": place, "errno": None, "message": str(error)})
+        self.complain(f"{error}{so}")
 
     def refuse(self, guard: Finding) -> None:
         """Say on stderr which guard objects, to what, and which word accepts it."""
-        sys.stdout.flush()
         paths = f"{guard.paths:,} paths, such as " if guard.paths > 1 else ""
         where = f"{paths}{quoted(guard.path)}: {guard.text}; --accept {guard.code} does it all the same"
         said = Prose(f"fiat {self.command}: guard {guard.code}: {where}", hanging=text.INDENT)
         for line in text.lines(said, text.Screen(terminal.width(sys.stderr))):
-            print(line, file=sys.stderr)
+            streams.say(line)
 
     def caveat(self, caveats: Iterable[Finding]) -> None:
         """Note what Fiat does not evaluate, once each."""
@@ -83,50 +90,67 @@ class Output:
         if self.format == "text":
             self._text(result)
         elif self.format == "csv":
-            for row in result.rows():
-                self._row(row)
+            self._each(result.rows(), self._row)
         elif self.format == "jsonl":
-            for fields in result.lines():
-                self._line(fields)
+            self._each(result.lines(), self._line)
         else:
-            for fields in result.records():
-                self._record(fields)
+            self._each(result.records(), self._record)
             self._beside |= result.beside()
         self.answered += count
+
+    def _each(self, found: Iterable[Mapping[str, Any]], show: Callable[[Mapping[str, Any]], None]) -> None:
+        for one in found:
+            if self._cut is not None:
+                return
+            show(one)
 
     def _text(self, result: Result) -> None:
         screen = terminal.screen()
         for number, block in enumerate(result.blocks()):
+            if self._cut is not None:
+                return
             if not number and self._shown:
-                print()
+                self._write("\n")
             self._shown += 1
             self.print(block, screen)
 
     def print(self, block: Block, screen: text.Screen | None = None) -> None:
         """Print one block of text."""
         for line in text.lines(block, screen or terminal.screen()):
-            print(line)
+            self._write(line + "\n")
+
+    def _write(self, words: str) -> None:
+        """Print, unless stdout takes no more."""
+        if self._cut is not None:
+            return
+        try:
+            sys.stdout.write(words)
+        except OSError as error:
+            self._cut = error
+            streams.give_up(sys.stdout)
+            if self._only_answers:
+                raise streams.OutputCut(self._status(Status.DONE), error) from error
 
     def _record(self, fields: Mapping[str, Any]) -> None:
         import json
 
         opening = f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [' if not self._shown else ","
         self._shown += 1
-        print(f"{opening}\n{json.dumps(fields)}", end="")
+        self._write(f"{opening}\n{json.dumps(fields)}")
 
     def _line(self, fields: Mapping[str, Any]) -> None:
         import json
 
         if not self._shown:
-            print(json.dumps({"schema": SCHEMA, "command": self.command}))
+            self._write(json.dumps({"schema": SCHEMA, "command": self.command}) + "\n")
         self._shown += 1
-        print(json.dumps(fields))
+        self._write(json.dumps(fields) + "\n")
 
     def _row(self, row: Mapping[str, Any]) -> None:
         if self._writer is None:
             import csv
 
-            self._writer = csv.writer(sys.stdout, lineterminator="\n")
+            self._writer = csv.writer(_Lines(self._write), lineterminator="\n")
             self._writer.writerow(row)
         self._writer.writerow([_csv_cell(value) for value in row.values()])
 
@@ -143,6 +167,17 @@ class Output:
             for caveat in self._caveats.values():
                 lead = "Not counted" if caveat.weight == "plain" else "Note"
                 self.print(Prose(f"{lead}: {caveat.text}", hanging="  "))
+        try:
+            sys.stdout.flush()
+        except OSError as error:
+            self._cut = error
+            streams.give_up(sys.stdout)
+        if self._cut is not None:
+            streams.say_cut(f"fiat {self.command}", self._cut)
+        return self._status(status)
+
+    def _status(self, status: Status) -> Status:
+        """What counts of ``status`` and of the paths that failed."""
         if not self._problems:
             return status
         wrong = not self.answered and all(problem.errno in _WRONG_PATH for problem in self._problems)
@@ -152,18 +187,31 @@ class Output:
         import json
 
         if not self._shown:
-            print(f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [', end="")
+            self._write(f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [')
         rest = self._rest()
-        print("\n]" + "".join(f",\n{json.dumps(name)}: {json.dumps(value)}" for name, value in rest.items()) + "}")
+        self._write(
+            "\n]" + "".join(f",\n{json.dumps(name)}: {json.dumps(value)}" for name, value in rest.items()) + "}\n"
+        )
 
     def _rest(self) -> dict[str, Any]:
         return {
             **self._beside,
             "caveats": [finding_fields(caveat) for caveat in self._caveats.values()],
             "problems": [
-                {"path": p.path, "errno": errno_name(p.errno), "message": os.strerror(p.errno)} for p in self._problems
+                *(
+                    {"path": p.path, "errno": errno_name(p.errno), "message": os.strerror(p.errno)}
+                    for p in self._problems
+                ),
+                *self._unusable,
             ],
         }
+
+
+class _Lines:
+    """What the writer of CSV writes to."""
+
+    def __init__(self, write: Callable[[str], None]) -> None:
+        self.write = write
 
 
 def _csv_cell(value: object) -> str:

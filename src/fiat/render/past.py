@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from fiat.app.past import Undoing
-from fiat.core.change.history import Entry, Fate, Run, State
+from fiat.core.change.history import Damage, Entry, Fate, Run, State
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.posture import Posture
@@ -23,6 +23,7 @@ _FATES = {
     Fate.FAILED: "failed",
     Fate.ALREADY: "already",
     Fate.LEFT: "left",
+    Fate.ASTRAY: "astray",
 }
 
 
@@ -49,8 +50,9 @@ def run_fields(run: Run) -> Fields:
 class RunsView(Plain):
     """All runs, the latest first."""
 
-    def __init__(self, runs: list[Run], place: str, history: str | None) -> None:
+    def __init__(self, runs: list[Run], damage: list[Damage], place: str, history: str | None) -> None:
         self.runs = runs
+        self.damage = damage
         self.place = place
         self.history = history
 
@@ -64,13 +66,17 @@ class RunsView(Plain):
             yield {name: value for name, value in run_fields(run).items() if name not in ("gains", "losses")}
 
     def beside(self) -> Fields:
-        """Where the history is."""
-        return {"file": self.place}
+        """Where the history is, and which runs in it are damaged."""
+        return {"file": self.place, "damaged": [damage_fields(one) for one in self.damage]}
 
     def blocks(self) -> Iterator[Block]:
         """A row for each run, and how the latest is put back."""
-        if not self.runs:
+        yield from damage_blocks(self.damage, self.history)
+        if self.damage and self.runs:
+            yield BLANK
+        if not self.runs and not self.damage:
             yield Verbatim(f"Nothing has been changed yet, by the history {visible(self.place)}.")
+        if not self.runs:
             return
         yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run) for run in self.runs])
         latest = next(
@@ -81,6 +87,57 @@ class RunsView(Plain):
             where, number = history_option(self.history), latest.number
             text = f"fiat undo {number}{where} puts run {number} back; fiat history {number}{where} shows it."
             yield Prose(text)
+
+
+def damage_fields(one: Damage) -> Fields:
+    """The machine output of what is wrong; the number is null where it is the file as a whole."""
+    return {"run": one.number, "text": one.text}
+
+
+def damage_blocks(damage: list[Damage], history: str | None) -> Iterator[Block]:
+    """A line for each run that is left out, and how to find out more."""
+    for one in damage:
+        yield Verbatim(Span(f"Run {one.number} is damaged and left out: it {visible(one.text)}.", "strong"))
+    if damage:
+        yield Prose(f"The others can be used. fiat history{history_option(history)} --verify reads all of it.")
+
+
+class VerifyView(Plain):
+    """Whether a history is as it was written."""
+
+    def __init__(self, runs: list[Run], damage: list[Damage], place: str) -> None:
+        self.runs = runs
+        self.damage = damage
+        self.place = place
+
+    def records(self) -> Iterator[Fields]:
+        """Everything that is wrong."""
+        return map(damage_fields, self.damage)
+
+    def rows(self) -> Iterator[Fields]:
+        """The same."""
+        return self.records()
+
+    def beside(self) -> Fields:
+        """Where the history is, and how many runs of it are whole."""
+        damaged = {one.number for one in self.damage}
+        return {"file": self.place, "whole": sum(run.number not in damaged for run in self.runs)}
+
+    def blocks(self) -> Iterator[Block]:
+        """What is wrong, or that nothing is."""
+        whole = self.beside()["whole"]
+        if not self.damage:
+            yield Verbatim(f"{counted(whole, 'run')}, all as written, in {visible(self.place)}.")
+            return
+        yield Verbatim(Span(f"Damaged: {visible(self.place)}", "strong"))
+        for one in self.damage:
+            what = "the file" if one.number is None else f"run {one.number}"
+            yield Prose(f"{what}: {visible(one.text)}", 1, hanging="  ")
+        yield BLANK
+        if whole:
+            yield Prose(f"{counted(whole, 'run')} as written, which can be shown and put back.")
+        if any(one.number is None for one in self.damage):
+            yield Prose("Keep a copy of the file; --history OTHER begins another one for what comes next.")
 
 
 class RunView(Plain):
@@ -97,7 +154,8 @@ class RunView(Plain):
         record = PostureRecord(self.accounts)
         for entry in self.entries:
             before, after = record.write(entry.before), record.write(entry.after)
-            yield {"path": entry.path, "fate": self._fate(entry), "before": before, "after": after}
+            found = None if entry.found is None else record.write(entry.found)
+            yield {"path": entry.path, "fate": self._fate(entry), "before": before, "after": after, "found": found}
 
     def rows(self) -> Iterator[Fields]:
         """The same, flat: owners and groups by number."""
@@ -132,9 +190,21 @@ class RunView(Plain):
         failed = [entry for entry in entries if entry.fate is Fate.FAILED]
         if failed:
             yield Verbatim(f"Failed: {several([visible(entry.path) for entry in failed], 'paths')}")
+        yield from self._astray(entries)
         if run.state in (State.DONE, State.PARTIAL):
             yield BLANK
             yield Verbatim(f"fiat undo {run.number}{history_option(self.history)} puts it back.")
+
+    def _astray(self, entries: list[Entry]) -> Iterator[Block]:
+        """What was found otherwise than planned when it was read back, and as what."""
+        pairs = [(e.before, e.found, e.path) for e in entries if e.fate is Fate.ASTRAY and e.found is not None]
+        if pairs:
+            yield BLANK
+            yield Verbatim("Found otherwise than planned when read back, and as is shown here:")
+            yield from change_blocks(_changed(pairs), self.accounts)
+        unseen = [visible(e.path) for e in entries if e.fate is Fate.ASTRAY and e.found is None]
+        if unseen:
+            yield Verbatim(f"Could not be read back: {several(unseen, 'paths')}")
 
     def _fate(self, entry: Entry) -> str:
         if entry.fate is Fate.PLANNED and self.run.ended is None:
@@ -209,6 +279,7 @@ class UndoView(Plain):
         return {
             "undoes": undone.number,
             "passed_over": [run.number for run in self.found.passed_over],
+            "damaged": list(self.found.damaged),
             "gains": [kept_fields(shift) for shift in undone.losses],
             "losses": [kept_fields(shift) for shift in undone.gains],
             "guards": [],
@@ -220,6 +291,9 @@ class UndoView(Plain):
     def blocks(self) -> Iterator[Block]:
         """What is put back, and who gains and who loses."""
         undone, result, changing = self.found.undone, self.found.result, self.found.changing
+        for number in self.found.damaged:
+            text = f"Passed over: run {number}, which is damaged; fiat history{history_option(self.history)} --verify"
+            yield Prose(f"{text} says how.")
         for run in self.found.passed_over:
             text = f"Passed over: run {run.number}, of which nothing can be put back any more; fiat undo {run.number}"
             yield Prose(f"{text}{history_option(self.history)} says why.")

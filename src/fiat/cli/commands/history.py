@@ -2,17 +2,21 @@
 many paths, and what has become of it; or one run in detail.
 
 A run is running, done, partial (some paths failed, or it was stopped), or undone
-(put back since). fiat undo N puts run N back."""
+(put back since). fiat undo N puts run N back. A run that is not as it was written is
+named and left out; --verify reads every entry of every run (exit status 1 where
+anything is wrong)."""
 
 import argparse
 
 from fiat.app import past
 from fiat.app.hosts import open_host
-from fiat.app.text import NotationError, bounded, shortened
+from fiat.app.status import Status
+from fiat.app.text import HistoryError, NotationError, bounded, shortened
 from fiat.cli.options.common import add_common
 from fiat.cli.options.histories import add_history, history_of
+from fiat.cli.options.together import not_with
 from fiat.render.output import Output
-from fiat.render.past import RunsView, RunView
+from fiat.render.past import RunsView, RunView, VerifyView
 
 EXAMPLES: tuple[tuple[str, str], ...] = ()
 
@@ -20,6 +24,7 @@ EXAMPLES: tuple[tuple[str, str], ...] = ()
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat history``."""
     parser.add_argument("run", nargs="?", metavar="N", help="one run in detail")
+    parser.add_argument("--verify", action="store_true", help="read all of it, and say what is not as it was written")
     parser.add_argument("--last", type=_count, metavar="COUNT", help="only the latest COUNT runs")
     add_history(parser)
     add_common(parser, ("text", "json", "csv"))
@@ -29,15 +34,27 @@ def run(args: argparse.Namespace) -> int:
     """List the runs, or show one."""
     if args.snapshot is not None:
         raise NotationError("--from", "a snapshot was never changed, so it has no history")
+    for option, given in (("N", args.run), ("--last", args.last)):
+        not_with("--verify", args.verify, option, given, "all of it is read")
     output = Output("history", args.format)
     history = history_of(args)
-    if args.run is not None:
-        found = history.run(past.run_number(args.run))
-        accounts = open_host(None, args.accounts).accounts
-        output.add(RunView(found, history.entries(found.number), accounts, args.history))
-    else:
-        output.add(RunsView(history.runs()[: args.last], history.place, args.history))
-    return output.finish()
+    number = None if args.run is None else past.run_number(args.run)
+    status = Status.DONE
+    try:
+        if args.verify:
+            verified = VerifyView(history.runs(), history.verify(), history.place)
+            output.add(verified)
+            status = Status.NO if verified.damage else Status.DONE
+        elif number is not None:
+            found, entries = history.run(number), history.entries(number)
+            output.add(RunView(found, entries, open_host(None, args.accounts).accounts, args.history))
+        else:
+            runs = history.runs()
+            output.add(RunsView(runs[: args.last], history.damage(), history.place, args.history))
+    except HistoryError as error:
+        output.unusable(history.place, error)
+        status = Status.IN_PART
+    return output.finish(status)
 
 
 def _count(word: str) -> int:

@@ -12,15 +12,17 @@ Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
 
 import argparse
+from contextlib import ExitStack
 
 from fiat.app import change
 from fiat.app.change import GUARDS, How, Planned
 from fiat.app.hosts import open_host
+from fiat.app.past import History
 from fiat.app.running import Result
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
 from fiat.cli.options.common import add_common
-from fiat.cli.options.histories import add_history, command_words, history_of
+from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with
 from fiat.cli.options.wishes import add_wishes, tied, wish_of
@@ -75,17 +77,28 @@ def run(args: argparse.Namespace) -> int:
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
     how = How(args.below, args.contents, args.link_itself, args.across_mounts, selected(args, host.accounts))
-    with Progress(output.shows_progress) as progress:
-        planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
-    guards = planned.refused_by(args.accept)
-    output.caveat(planned.caveats)
+    history = None if args.no_history or args.preview else history_of(args)
+    unusable: HistoryError | None = None
     result = None
-    if not args.preview and not guards:
-        try:
-            result = _apply(planned, args, output)
-        except HistoryError as error:
-            output.complain(f"{error}; nothing was changed, and --no-history changes without it")
-            return Status.GUARDED
+    with ExitStack() as held:
+        if history is not None:
+            try:
+                held.enter_context(change.alone(host, history, args.paths, how, waiting(output)))
+            except HistoryError as error:
+                unusable = error
+        with Progress(output.shows_progress) as progress:
+            planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+        guards = planned.refused_by(args.accept)
+        output.caveat(planned.caveats)
+        if not args.preview and not guards and unusable is None:
+            try:
+                result = _apply(planned, history, args, output)
+            except HistoryError as error:
+                unusable = error
+    if unusable is not None and history is not None:
+        output.unusable(history.place, unusable, "; nothing was changed, and --no-history changes without it")
+        if args.format == "text":
+            return output.finish(Status.GUARDED)
     view = PlanView(
         planned,
         preview=args.preview,
@@ -99,12 +112,11 @@ def run(args: argparse.Namespace) -> int:
         change.tell_refused(planned, output.problem, stop_at_first=args.stop)
     for guard in guards if not args.preview else ():
         output.refuse(guard)
-    return output.finish(Status.GUARDED if guards else Status.DONE)
+    return output.finish(Status.GUARDED if guards or unusable else Status.DONE)
 
 
-def _apply(planned: Planned, args: argparse.Namespace, output: Output) -> Result:
+def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> Result:
     """Write the plan down, and carry it out."""
-    history = None if args.no_history else history_of(args)
     with Progress(output.shows_progress, "changed", planned.plan.changing) as progress:
         result = change.apply(
             planned,

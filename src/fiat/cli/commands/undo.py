@@ -9,10 +9,11 @@ import argparse
 
 from fiat.app import past
 from fiat.app.hosts import open_host
+from fiat.app.past import History, Lock, Undoing
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
 from fiat.cli.options.common import add_common
-from fiat.cli.options.histories import add_history, command_words, history_of
+from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.past import UndoView
@@ -38,27 +39,41 @@ def run(args: argparse.Namespace) -> int:
     output = Output("undo", args.format)
     host = open_host(args.snapshot, args.accounts)
     history = history_of(args)
-    found = past.undoing(host, history, None if args.run is None else past.run_number(args.run))
-    if args.preview:
-        for find in found.finds:
-            if find.problem is not None:
-                output.problem(find.problem)
-    else:
-        try:
-            with Progress(output.shows_progress, "put back", len(found.finds)) as progress:
-                found = past.put_back(
-                    found,
-                    history,
-                    command_words(),
-                    record=not args.no_history,
-                    problem=output.problem,
-                    progress=progress.report,
-                )
-        except HistoryError as error:
-            output.complain(f"{error}; nothing was changed, and --no-history puts back without writing that down")
-            return Status.GUARDED
-        result = found.result
-        if result is not None and result.unfinished is not None:
-            output.complain(f"run {result.number} can be undone, but {result.unfinished}")
+    number = None if args.run is None else past.run_number(args.run)
+    try:
+        with past.undoing_alone(host, history, number, waiting(output), _lock(args)) as found:
+            if args.preview:
+                for find in found.finds:
+                    if find.problem is not None:
+                        output.problem(find.problem)
+            else:
+                found = _put_back(found, history, args, output)
+    except HistoryError as error:
+        so = "" if args.preview or args.no_history else ", and --no-history puts back without writing that down"
+        output.unusable(history.place, error, f"; nothing was changed{so}")
+        return output.finish(Status.GUARDED)
     output.add(UndoView(found, args.history), count=len(found.finds))
     return output.finish()
+
+
+def _put_back(found: Undoing, history: History, args: argparse.Namespace, output: Output) -> Undoing:
+    with Progress(output.shows_progress, "put back", len(found.finds)) as progress:
+        found = past.put_back(
+            found,
+            history,
+            command_words(),
+            record=not args.no_history,
+            problem=output.problem,
+            progress=progress.report,
+        )
+    result = found.result
+    if result is not None and result.unfinished is not None:
+        output.complain(f"run {result.number} can be undone, but {result.unfinished}")
+    return found
+
+
+def _lock(args: argparse.Namespace) -> Lock:
+    """A preview changes nothing; and without a history, where its folder cannot be written to, no lock can be had."""
+    if args.preview:
+        return Lock.NONE
+    return Lock.WHERE_POSSIBLE if args.no_history else Lock.NEEDED

@@ -2,8 +2,11 @@
 
 import argparse
 import sys
+from collections.abc import Callable
 
-from fiat.app.past import History, open_history
+from fiat.app.past import History, Run, open_history
+from fiat.app.text import shell_word
+from fiat.render.output import Output
 
 
 def add_history(parser: argparse.ArgumentParser, *, without: bool = False) -> None:
@@ -13,6 +16,16 @@ def add_history(parser: argparse.ArgumentParser, *, without: bool = False) -> No
     )
     if without:
         parser.add_argument("--no-history", action="store_true", help="change without a history: fiat undo cannot help")
+
+
+def waiting(output: Output) -> Callable[[Run | None], None]:
+    """What says, before others are waited for, who they are."""
+
+    def tell(run: Run | None) -> None:
+        who = "another run" if run is None else f"run {run.number} ({' '.join(map(shell_word, run.command))})"
+        output.complain(f"waiting for {who}, which is changing some of this")
+
+    return tell
 
 
 def history_of(args: argparse.Namespace) -> History:

@@ -6,10 +6,11 @@ from typing import NamedTuple
 
 from fiat.core.change.history import Entry
 from fiat.core.change.planned import Item
-from fiat.core.change.steps import Steps
+from fiat.core.change.rewriting import Left, failed, look, rewrite, same_posture
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal
 from fiat.core.tree.handles import Handles
 
 Stopping = Callable[[], bool]
@@ -19,82 +20,66 @@ Stopping = Callable[[], bool]
 class Outcome(NamedTuple):
     """What became of one object: changed where ``error`` is None and ``already`` is false.
 
-    ``place`` is its place among those that were to be changed.
+    ``place`` is its place among those that were to be changed. ``astray`` and
+    ``found`` are those of :class:`Left`.
     """
 
     place: int
     path: str
     error: PathError | None = None
     already: bool = False
+    astray: bool = False
+    found: Posture | None = None
+
+    def left(self, left: Left) -> "Outcome":
+        """The same object, left so."""
+        return self._replace(error=left.error, astray=left.astray, found=left.found)
 
 
 def apply(host: Host, items: Iterable[Item], stopping: Stopping) -> Iterator[Outcome]:
     """Change the items, one after the other; the outcome of each that was tried."""
     handles = Handles(host)
+    actor = host.actor()
     try:
         for place, item in enumerate(items):
             if stopping():
                 return
-            yield Outcome(place, item.path, _change(handles, item))
+            yield Outcome(place, item.path).left(_change(handles, item, actor))
     finally:
         handles.close()
 
 
-def _change(handles: Handles, item: Item) -> PathError | None:
-    """Change one object; what went wrong."""
+def _change(handles: Handles, item: Item, actor: Principal) -> Left:
+    """Change one object."""
     path, change = item.path, item.change
     try:
         node = handles.open(path)
-    except OSError as error:
-        return failed(path, error)
+    except (OSError, MemoryError) as error:
+        return Left(failed(path, error))
     try:
-        found = look(node)
-        if not found.status.identity.same_as(item.identity):
-            return PathError(path, errno.EBUSY, "change", "another object is there now, and is left alone")
-        if not same_posture(found.posture, change.before):
-            return PathError(path, errno.EBUSY, "change", "it was changed meanwhile, and is left alone")
-        if found.status.links != item.links and not found.posture.directory:
-            return PathError(path, errno.EBUSY, "change", "its names were changed meanwhile, and it is left alone")
-        if item.names is not None and not _all_names_there(handles, item.names, found, node):
-            return PathError(path, errno.EBUSY, "change", "one of its names is elsewhere now, and it is left alone")
-        take(node, change.steps)
-        if not same_posture(look(node).posture, change.after):
-            return PathError(path, errno.EIO, "confirm the change of", "the kernel made something else of it")
-    except OSError as error:
-        return failed(path, error)
+        problem = _other_than_planned(handles, item, node)
+    except (OSError, MemoryError) as error:
+        node.close()
+        return Left(failed(path, error))
+    try:
+        return Left(problem) if problem is not None else rewrite(node, change, actor)
     finally:
         node.close()
+
+
+def _other_than_planned(handles: Handles, item: Item, node: Node) -> PathError | None:
+    """Why what ``node`` holds is not what the plan saw; None if it is."""
+    path = item.path
+    found = look(node)
+    if not found.status.identity.same_as(item.identity):
+        return PathError(path, errno.EBUSY, "change", "another object is there now, and is left alone")
+    if not same_posture(found.posture, item.change.before):
+        return PathError(path, errno.EBUSY, "change", "it was changed meanwhile, and is left alone")
+    if found.status.links != item.links and not found.posture.directory:
+        return PathError(path, errno.EBUSY, "change", "its names were changed meanwhile, and it is left alone")
+    if item.names is not None and not _all_names_there(handles, item.names, found, node):
+        return PathError(path, errno.EBUSY, "change", "one of its names is elsewhere now, and it is left alone")
     return None
-
-
-def look(node: Node) -> Object:
-    """The object as it is now; OSError where a part of its posture cannot be read."""
-    found = node.look(program=False, exact=True)
-    for what, number in found.unknown:
-        if what != "flags":  # the kernel itself refuses where one of them is set
-            raise OSError(number, what)
-    return found
-
-
-def same_posture(one: Posture, other: Posture) -> bool:
-    """Whether both are the same; flags count where both are known."""
-    if one.flags is None or other.flags is None:
-        one, other = one._replace(flags=None), other._replace(flags=None)
-    return one == other
-
-
-def take(node: Node, steps: Steps) -> None:
-    """Ask the kernel for each step. Raises OSError."""
-    if steps.uid is not None or steps.gid is not None:
-        node.change_owner(steps.uid, steps.gid)
-    if steps.acl is not None:
-        node.change_list(steps.acl)
-    if steps.mode is not None:
-        node.change_mode(steps.mode)
-    if steps.default is not None or steps.no_default:
-        node.change_default(steps.default)
-    if steps.capabilities is not None or steps.no_capabilities:
-        node.change_capabilities(steps.capabilities)
 
 
 def _all_names_there(handles: Handles, names: Iterable[str], found: Object, node: Node) -> bool:
@@ -117,9 +102,34 @@ def _all_names_there(handles: Handles, names: Iterable[str], found: Object, node
     return again.status == found.status and again.posture == found.posture
 
 
-def failed(path: str, error: OSError, doing: str = "change") -> PathError:
-    """What the kernel's refusal means for ``path``."""
-    return PathError(path, error.errno or errno.EIO, doing)
+def settle(host: Host, entries: Iterable[Entry]) -> Iterator[Outcome]:
+    """What has become of objects that a process was changing when it was killed: each is looked at.
+
+    Those that are as before count as not tried.
+    """
+    handles = Handles(host)
+    try:
+        for entry in entries:
+            outcome = Outcome(entry.place, entry.path)
+            try:
+                node = handles.open(entry.path)
+                try:
+                    found = look(node)
+                finally:
+                    node.close()
+            except (OSError, MemoryError) as error:
+                yield outcome.left(Left(failed(entry.path, error, "find out what was done to"), True))
+                continue
+            if not found.status.identity.same_as(entry.identity):
+                problem = PathError(entry.path, errno.EBUSY, "change", "another object is there now")
+                yield outcome.left(Left(problem))
+            elif same_posture(found.posture, entry.after):
+                yield outcome
+            elif not same_posture(found.posture, entry.before):
+                problem = PathError(entry.path, errno.EINTR, "change all of", "a part is changed")
+                yield outcome.left(Left(problem, True, found.posture))
+    finally:
+        handles.close()
 
 
 def entries_of(items: Iterable[Item]) -> Iterator[Entry]:

@@ -1,6 +1,7 @@
 """What was changed, kept so that it can be put back."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import AbstractContextManager
 from enum import Enum
 from typing import NamedTuple, Protocol
 
@@ -22,7 +23,9 @@ class Fate(Enum):
     """What has become of one object in a run.
 
     In a run that has ended, what was PLANNED has changed: where all goes well,
-    nothing has to be written down for each object.
+    nothing has to be written down for each object. What FAILED, was ALREADY so or was
+    LEFT untried is as it was; what went ASTRAY is neither as before nor as planned, or
+    could not be looked at.
     """
 
     PLANNED = 0
@@ -30,6 +33,7 @@ class Fate(Enum):
     FAILED = 2
     ALREADY = 3
     LEFT = 4
+    ASTRAY = 5
 
 
 class Entry(NamedTuple):
@@ -37,7 +41,7 @@ class Entry(NamedTuple):
 
     ``place`` counts the objects of the run in the order of the changes.
     ``between`` are the postures it may have been left with, had the run been
-    killed in the middle.
+    killed in the middle. ``found`` is what an object that went astray was read back as.
     """
 
     place: int
@@ -47,6 +51,30 @@ class Entry(NamedTuple):
     after: Posture
     between: tuple[Posture, ...] = ()
     fate: Fate = Fate.PLANNED
+    found: Posture | None = None
+
+
+class Settled(NamedTuple):
+    """What has become of the objects from ``first`` to ``last``, which were not simply changed."""
+
+    first: int
+    last: int
+    fate: Fate
+    found: Posture | None = None
+
+
+class Claim(NamedTuple):
+    """What a run may change: the object ``top`` with all below it. ``above`` are the directories on its way."""
+
+    top: Identity
+    above: tuple[Identity, ...] = ()
+
+
+class Damage(NamedTuple):
+    """A run that cannot be read, or is not as it was written: its number (None for the whole file), and why."""
+
+    number: int | None
+    text: str
 
 
 class Run(NamedTuple):
@@ -85,6 +113,10 @@ class Beginning(NamedTuple):
     losses: tuple[KeptShift, ...] = ()
 
 
+Waiting = Callable[["Run | None"], None]
+"""Told once, before waiting for another run on the same objects: which that is, where it is known."""
+
+
 class History(Protocol):
     """Where runs are kept. Every method raises :class:`HistoryError` when that is not possible."""
 
@@ -92,17 +124,26 @@ class History(Protocol):
     def place(self) -> str:
         """The path of the file it is kept in."""
 
+    def alone(self, claims: Sequence[Claim], waiting: Waiting) -> AbstractContextManager[None]:
+        """Nobody else who uses this history changes what is claimed meanwhile: waits for who does."""
+
     def begin(self, beginning: Beginning, entries: Iterable[Entry]) -> int:
         """Write down what is about to change; the number of the run. On return it is safe on disk."""
 
-    def finish(self, number: int, fates: Sequence[tuple[int, Fate]], *, changed: int, complete: bool) -> None:
-        """Write down what has become of the run, and of the places that were not simply changed."""
+    def finish(self, number: int, settled: Sequence[Settled], *, changed: int, complete: bool) -> None:
+        """Write down what has become of the run, and of the objects that were not simply changed."""
 
     def runs(self) -> list[Run]:
-        """All runs, the latest first."""
+        """All runs that can be read, the latest first."""
+
+    def damage(self) -> list[Damage]:
+        """Runs that :meth:`runs` leaves out, for they cannot be read, the latest first."""
 
     def run(self, number: int) -> Run:
-        """The run of this number; :class:`HistoryError` where there is none."""
+        """The run of this number; :class:`RunError` where there is none, or it is damaged."""
 
-    def entries(self, number: int, *, backwards: bool = False) -> Iterator[Entry]:
-        """What a run was to change, in the order of the changes or from the last to the first."""
+    def entries(self, number: int) -> list[Entry]:
+        """What a run was to change, in the order of the changes; :class:`RunDamaged` where any of it is damaged."""
+
+    def verify(self) -> list[Damage]:
+        """Everything that is wrong with it, the latest run first: each entry of each run is read."""

@@ -6,10 +6,12 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from fiat.core.change import steps
-from fiat.core.change.apply import Outcome, Stopping, failed, look, same_posture, take
-from fiat.core.change.history import Entry, History, Run, State
+from fiat.core.change.apply import Outcome, Stopping
+from fiat.core.change.history import Entry, Fate, History, Run, State
+from fiat.core.change.rewriting import Left, failed, look, rewrite, same_posture
 from fiat.core.change.steps import Change
-from fiat.core.errors import HistoryError, PathError
+from fiat.core.errors import PathError, RunError
+from fiat.core.model import mode
 from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal
@@ -34,18 +36,20 @@ def runs_to_undo(history: History) -> list[Run]:
 
 
 def check(run: Run) -> None:
-    """Raise :class:`HistoryError` where ``run`` cannot be put back now."""
+    """Raise :class:`RunError` where ``run`` cannot be put back now."""
     if run.state is State.UNDONE:
-        raise HistoryError(f"run {run.number} was put back by run {run.undone_by}; fiat undo {run.undone_by} redoes it")
+        raise RunError(f"run {run.number} was put back by run {run.undone_by}; fiat undo {run.undone_by} redoes it")
     if run.state is State.RUNNING:
-        raise HistoryError(f"run {run.number} is still going on; wait until it has ended, or stop it")
+        raise RunError(f"run {run.number} is still going on; wait until it has ended, or stop it")
 
 
 def entries_to_undo(history: History, run: Run) -> list[Entry]:
     """The entries of ``run``, from the last to the first: a directory is given back its owner before what is in it.
 
-    What an undo that failed in part left behind counts as the run's own.
+    What the run did not touch is none of them, where it told its end. What an undo
+    that failed in part left behind counts as the run's own.
     """
+    entries = [one for one in reversed(history.entries(run.number)) if run.ended is None or one.fate in _TOUCHED]
     left: dict[str, tuple[Posture, ...]] = {}
     for other in history.runs():
         if other.undoes == run.number:
@@ -53,8 +57,11 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
                 left[entry.path] = (*left.get(entry.path, ()), entry.before, entry.after, *entry.between)
     return [
         entry._replace(place=place, between=(*entry.between, *left.get(entry.path, ())))
-        for place, entry in enumerate(history.entries(run.number, backwards=True))
+        for place, entry in enumerate(entries)
     ]
+
+
+_TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
 
 
 def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
@@ -64,7 +71,7 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
     at until then, is taken to be as the run left it.
     """
     handles = Handles(host)
-    actor = host.actor()
+    ways = _Ways(host.actor())
     opened: set[str] = set()
     try:
         for entry in entries:
@@ -74,7 +81,7 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                 node = handles.open(entry.path)
             except OSError as error:
                 if error.errno == errno.EACCES and _is_under(entry.path, opened):
-                    change = _towards(entry.after, entry, actor)
+                    change = ways.back(entry.after, entry)
                     yield Find(entry, change, _left_undone(entry, change))
                 else:
                     yield Find(entry, None, failed(entry.path, error, "put back"))
@@ -85,7 +92,7 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                 if problem is not None:
                     yield Find(entry, None, problem)
                     continue
-                change = way_back(found, entry, actor)
+                change = ways.back(found.posture, entry, found)
                 yield Find(entry, change, _left_undone(entry, change))
             except OSError as error:
                 yield Find(entry, None, failed(entry.path, error, "put back"))
@@ -99,6 +106,7 @@ def put_back(host: Host, entries: Iterable[Entry], stopping: Stopping) -> Iterat
     """Put each object back from whatever state the run left it in; the outcome of each that was tried."""
     handles = Handles(host)
     actor = host.actor()
+    ways = _Ways(actor)
     try:
         for entry in entries:
             if stopping():
@@ -106,20 +114,23 @@ def put_back(host: Host, entries: Iterable[Entry], stopping: Stopping) -> Iterat
             outcome = Outcome(entry.place, entry.path)
             try:
                 node = handles.open(entry.path)
-            except OSError as error:
-                yield outcome._replace(error=failed(entry.path, error))
+            except (OSError, MemoryError) as error:
+                yield outcome.left(Left(failed(entry.path, error, "put back")))
                 continue
             try:
                 found = look(node)
+            except (OSError, MemoryError) as error:
+                node.close()
+                yield outcome.left(Left(failed(entry.path, error, "put back")))
+                continue
+            try:
                 problem = differs(entry, found)
                 if problem is not None:
-                    yield outcome._replace(error=problem)
+                    yield outcome.left(Left(problem))
                 elif same_posture(found.posture, entry.before):
                     yield outcome._replace(already=True)
                 else:
-                    yield outcome._replace(error=_put_one_back(node, found, entry, actor))
-            except OSError as error:
-                yield outcome._replace(error=failed(entry.path, error))
+                    yield outcome.left(_put_one_back(node, ways.back(found.posture, entry, found), entry, actor))
             finally:
                 node.close()
     finally:
@@ -130,9 +141,14 @@ def differs(entry: Entry, found: Object) -> PathError | None:
     """Why what is ``found`` at the path of ``entry`` is not what the run left there; None if it is."""
     if not found.status.identity.same_as(entry.identity):
         return PathError(entry.path, errno.EBUSY, "put back", "another object is there now, and is left alone")
-    if not any(same_posture(found.posture, one) for one in (entry.before, entry.after, *entry.between)):
-        return PathError(entry.path, errno.EBUSY, "put back", "it was changed since by someone else, and is left alone")
-    return None
+    if any(same_posture(found.posture, one) for one in (entry.before, entry.after, *entry.between)):
+        return None
+    if entry.found is not None and same_posture(found.posture, entry.found):
+        hint = "someone else changed it while the run did, and it is left alone as it is now"
+    else:
+        hint = "it was changed since by someone else, and is left alone"
+    was = f"; it was {mode.octal(entry.before.mode)}, owner {entry.before.uid}, group {entry.before.gid}"
+    return PathError(entry.path, errno.EBUSY, "put back", hint + was)
 
 
 def _is_under(path: str, directories: set[str]) -> bool:
@@ -152,22 +168,26 @@ def _left_undone(entry: Entry, change: Change) -> PathError | None:
     return None
 
 
-def way_back(found: Object, entry: Entry, actor: Principal) -> Change:
-    """What putting back will do to the object that was ``found``."""
-    return _towards(found.posture, entry, actor, found)
+class _Ways:
+    """What putting back does to an object, worked out once for all that are alike."""
+
+    def __init__(self, actor: Principal) -> None:
+        self._actor = actor
+        self._known: dict[tuple[object, ...], Change] = {}
+
+    def back(self, now: Posture, entry: Entry, found: Object | None = None) -> Change:
+        mount, keeps_lists = (found.mount, found.keeps_lists) if found is not None else (None, None)
+        key = now, entry.before, mount, keeps_lists
+        change = self._known.get(key)
+        if change is None:
+            wanted = entry.before._replace(flags=now.flags)
+            taken = steps.steps_towards(now, wanted, self._actor)
+            change = self._known[key] = steps.change(now, taken, self._actor, mount, keeps_lists)
+        return change
 
 
-def _towards(now: Posture, entry: Entry, actor: Principal, found: Object | None = None) -> Change:
-    wanted = entry.before._replace(flags=now.flags)
-    mount, keeps_lists = (found.mount, found.keeps_lists) if found is not None else (None, None)
-    return steps.change(now, steps.steps_towards(now, wanted, actor), actor, mount, keeps_lists)
-
-
-def _put_one_back(node: Node, found: Object, entry: Entry, actor: Principal) -> PathError | None:
-    change = way_back(found, entry, actor)
+def _put_one_back(node: Node, change: Change, entry: Entry, actor: Principal) -> Left:
     if change.errno:
-        return _left_undone(entry, change)
-    take(node, change.steps)
-    if not same_posture(look(node).posture, change.after):
-        return PathError(entry.path, errno.EIO, "confirm the change of", "the kernel made something else of it")
-    return _left_undone(entry, change)
+        return Left(_left_undone(entry, change))
+    left = rewrite(node, change, actor)
+    return left if left.error is not None else Left(_left_undone(entry, change))

@@ -7,6 +7,7 @@ which must be traversed for that; at most 40 symlinks are followed.
 import errno
 import posixpath
 
+from fiat.core.errors import PathError
 from fiat.core.model import right as rights
 from fiat.core.model.host import Host, Node
 from fiat.core.model.kind import Kind
@@ -18,8 +19,14 @@ from fiat.core.tree.firstbytes import with_program
 
 
 def absolute(host: Host, path: str) -> str:
-    """``path`` from ``/``, without empty and ``.`` components; ``..`` and a last slash stay."""
-    whole = path if path.startswith("/") else f"{host.here()}/{path}"
+    """``path`` from ``/``, without empty and ``.`` components; ``..`` and a last slash stay.
+
+    Raises PathError where it starts from a current directory that is not there any more.
+    """
+    try:
+        whole = path if path.startswith("/") else f"{host.here()}/{path}"
+    except OSError as error:
+        raise PathError(path, error.errno or errno.ENOENT, hint="the current directory has been removed") from error
     names = [name for name in whole.split("/") if name not in ("", ".")]
     tail = "/" if names and path.endswith(("/", "/.")) else ""
     return "/" + "/".join(names) + tail

@@ -8,64 +8,27 @@ happened to each path is then seen by looking at it.
 import json
 import os
 import sqlite3
-import stat
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
-from typing import Any
+from contextlib import contextmanager
 
-from fiat.core.ask.keptshifts import KeptShift
-from fiat.core.change.history import Beginning, Entry, Fate, Run, State
-from fiat.core.errors import FiatError, HistoryError
-from fiat.core.model import record
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
-from fiat.core.text import quoted
+from fiat.core.change.history import Beginning, Claim, Damage, Entry, Run, Settled, State, Waiting
+from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
+from fiat.core.text import quoted, visible
+from fiat.host.history import rows, tables
+from fiat.host.history.locks import locked
+from fiat.host.history.process import this_process
+from fiat.host.history.trust import trusted
 
 _PATIENCE = 60.0
 """Seconds to wait for another Fiat that is writing."""
 
 _ROOTS = "/var/lib/fiat"
 _NAME = "history.db"
-_VERSION = 2
-"""Version 1 knew neither flags nor file systems; it is read, and brought up to this when it is written."""
+_LOCKS = ".locks"
 
-_TABLES = """
-CREATE TABLE run (
-    number INTEGER PRIMARY KEY AUTOINCREMENT,
-    started REAL NOT NULL,
-    ended REAL,
-    uid INTEGER NOT NULL,
-    user TEXT NOT NULL,
-    command TEXT NOT NULL,
-    folder TEXT NOT NULL,
-    process TEXT NOT NULL,
-    paths INTEGER NOT NULL,
-    changed INTEGER,
-    complete INTEGER,
-    undoes INTEGER,
-    shifts TEXT NOT NULL
-);
-CREATE TABLE posture (
-    run INTEGER NOT NULL,
-    number INTEGER NOT NULL,
-    fields TEXT NOT NULL,
-    PRIMARY KEY (run, number)
-) WITHOUT ROWID;
-CREATE TABLE entry (
-    run INTEGER NOT NULL,
-    place INTEGER NOT NULL,
-    path BLOB NOT NULL,
-    filesystem TEXT NOT NULL,
-    inode INTEGER NOT NULL,
-    birth INTEGER NOT NULL,
-    before INTEGER NOT NULL,
-    after INTEGER NOT NULL,
-    on_the_way TEXT,
-    fate INTEGER NOT NULL,
-    PRIMARY KEY (run, place)
-) WITHOUT ROWID;
-"""
+_SAID = 5
+"""Lines of what SQLite finds wrong with its file that are passed on."""
 
 
 def usual_place() -> str:
@@ -83,12 +46,28 @@ class SqliteHistory:
     def __init__(self, place: str, *, make_folder: bool = False) -> None:
         self.place = os.path.abspath(place)
         self._make_folder = make_folder
+        self._damage: list[Damage] = []
 
     # --- writing ---
 
+    @contextmanager
+    def alone(self, claims: Sequence[Claim], waiting: Waiting) -> Iterator[None]:
+        """Nobody else who uses this history changes what is claimed meanwhile: waits for who does."""
+
+        def wait() -> None:
+            waiting(next((run for run in self.runs() if run.state is State.RUNNING), None))
+
+        with self._told("written"):
+            lock = locked(trusted(self.place, make_folder=self._make_folder) + _LOCKS, claims, wait)
+            lock.__enter__()
+        try:
+            yield
+        finally:
+            lock.__exit__(None, None, None)
+
     def begin(self, beginning: Beginning, entries: Iterable[Entry]) -> int:
         """Write down what is about to change; the number of the run. On return it is safe on disk."""
-        with self._opened(write=True) as database:
+        with self._written() as database:
             cursor = database.execute(
                 "INSERT INTO run (started, uid, user, command, folder, process, paths, undoes, shifts)"
                 " VALUES (?, ?, ?, ?, ?, ?, 0, ?, ?)",
@@ -98,237 +77,286 @@ class SqliteHistory:
                     json.dumps(beginning.user),
                     json.dumps(beginning.command),
                     json.dumps(_folder()),
-                    _this_process(),
+                    this_process(),
                     beginning.undoes,
                     json.dumps({"gains": beginning.gains, "losses": beginning.losses}),
                 ),
             )
             number = cursor.lastrowid or 0
-            postures = _Numbers()
+            made = rows.EntryRows(number)
             cursor.executemany(
-                "INSERT INTO entry (run, place, path, filesystem, inode, birth, before, after, on_the_way, fate)"
-                " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                _rows(number, entries, postures),
+                f"INSERT INTO entry (run, {', '.join(rows.ENTRY_COLUMNS)}) VALUES (?{', ?' * len(rows.ENTRY_COLUMNS)})",
+                made.entries(entries),
             )
-            cursor.executemany("INSERT INTO posture VALUES (?, ?, ?)", postures.rows(number))
-            cursor.execute(
-                "UPDATE run SET paths = (SELECT count(*) FROM entry WHERE run = ?1) WHERE number = ?1", (number,)
+            cursor.executemany("INSERT INTO posture (run, number, fields) VALUES (?, ?, ?)", made.postures())
+            database.execute(
+                "UPDATE run SET paths = ?, entries_seal = ? WHERE number = ?", (made.count, made.seal.text(), number)
             )
+            _seal(database, number)
         return number
 
-    def finish(self, number: int, fates: Sequence[tuple[int, Fate]], *, changed: int, complete: bool) -> None:
-        """Write down what has become of the run, and of the places that were not simply changed."""
-        with self._opened(write=True) as database:
+    def finish(self, number: int, settled: Sequence[Settled], *, changed: int, complete: bool) -> None:
+        """Write down what has become of the run, and of the objects that were not simply changed."""
+        with self._written() as database:
             database.executemany(
-                "UPDATE entry SET fate = ? WHERE run = ? AND place = ?",
-                ((fate.value, number, place) for place, fate in fates),
+                "UPDATE entry SET fate = ?, found = ? WHERE run = ? AND place BETWEEN ? AND ?",
+                ((one.fate.value, rows.found_text(one.found), number, one.first, one.last) for one in settled),
             )
             database.execute(
-                "UPDATE run SET ended = ?, changed = ?, complete = ? WHERE number = ?",
-                (time.time(), changed, complete, number),
+                "UPDATE run SET ended = ?, changed = ?, complete = ?, fates_seal = ? WHERE number = ?",
+                (time.time(), changed, complete, rows.fates_seal(settled), number),
             )
+            _seal(database, number)
 
     # --- reading ---
 
     def runs(self) -> list[Run]:
-        """All runs, the latest first."""
-        if not os.path.lexists(self.place):
+        """All runs that can be read, the latest first."""
+        self._damage = []
+        if not self._is_there():
             return []
-        with self._opened() as database:
-            if not _has_tables(database):
-                return []
-            rows = database.execute(
-                "SELECT number, started, ended, uid, user, command, folder, process, paths, changed, complete, undoes,"
-                " shifts FROM run ORDER BY number"
-            ).fetchall()
-        # an undo that went through makes the run that it undid undone, unless it was itself undone since
-        undone_by: dict[int, int] = {}
-        for number, *_, complete, undoes, _ in reversed(rows):
-            if undoes is not None and complete and number not in undone_by:
-                undone_by.setdefault(undoes, number)
-        return [_run(row, undone_by.get(row[0])) for row in reversed(rows)]
+        found = []
+        with self._read() as database:
+            for number, row in _run_rows(database) if not tables.empty(database) else ():
+                try:
+                    if row is None:
+                        raise RecordError("", "cannot be read")
+                    found.append(rows.run_of(row))
+                except RecordError as error:
+                    self._damage.append(Damage(number, _of_run(error)))
+        found.sort(key=lambda run: -run.number)
+        self._damage.sort(key=lambda one: -(one.number or 0))
+        return rows.with_undone(found)
+
+    def damage(self) -> list[Damage]:
+        """Runs that :meth:`runs` leaves out, for they cannot be read, the latest first."""
+        self.runs()
+        return self._damage
 
     def run(self, number: int) -> Run:
-        """One run; :class:`HistoryError` where there is none of this number."""
+        """The run of this number; :class:`RunError` where there is none, or it is damaged."""
         runs = self.runs()
         for run in runs:
             if run.number == number:
                 return run
-        known = f"they go from {runs[-1].number} to {runs[0].number}" if runs else "it is empty"
-        raise HistoryError(f"no run in the history has the number {number}; {known}, and fiat history lists them")
+        for one in self._damage:
+            if one.number == number:
+                raise RunDamaged(number, one.text)
+        numbers = sorted([run.number for run in runs] + [one.number for one in self._damage if one.number])
+        known = f"they go from {numbers[0]} to {numbers[-1]}" if numbers else "it is empty"
+        raise RunError(f"no run in the history has the number {number}; {known}, and fiat history lists them")
 
-    def entries(self, number: int, *, backwards: bool = False) -> Iterator[Entry]:
-        """What a run was to change, in the order of the changes or from the last to the first."""
-        order = "DESC" if backwards else "ASC"
-        with self._opened() as database:
-            first = _version(database) < _VERSION
-            postures = {
-                one: _posture(fields, number, one, flags_unknown=first)
-                for one, fields in database.execute("SELECT number, fields FROM posture WHERE run = ?", (number,))
-            }
-            filesystem = "''" if first else "filesystem"
-            for place, path, system, inode, birth, before, after, between, fate in database.execute(
-                f"SELECT place, path, {filesystem}, inode, birth, before, after, on_the_way, fate FROM entry"
-                f" WHERE run = ? ORDER BY place {order}",
-                (number,),
-            ):
-                yield Entry(
-                    place,
-                    os.fsdecode(path),
-                    Identity(system, inode & 0xFFFFFFFFFFFFFFFF, birth),
-                    postures[before],
-                    postures[after],
-                    tuple(postures[one] for one in json.loads(between or "[]")),
-                    Fate(fate),
-                )
+    def entries(self, number: int) -> list[Entry]:
+        """What a run was to change, in the order of the changes; :class:`RunDamaged` where any of it is damaged."""
+        found = self._entries(number)
+        if isinstance(found, Damage):
+            raise RunDamaged(number, found.text)
+        return found
+
+    def verify(self) -> list[Damage]:
+        """Everything that is wrong with it, the latest run first: each entry of each run is read."""
+        runs = self.runs()
+        found = list(self._damage)
+        for run in runs:
+            entries = self._entries(run.number)
+            if isinstance(entries, Damage):
+                found.append(entries)
+            elif len(entries) != run.paths:
+                found.append(Damage(run.number, f"{len(entries)} of its {run.paths} entries are there"))
+        found.sort(key=lambda one: -(one.number or 0))
+        if self._is_there():
+            with self._read() as database:
+                found += (Damage(None, text) for text in _wrong_with_file(database))
+        return found
+
+    def _entries(self, number: int) -> list[Entry] | Damage:
+        with self._read() as database:
+            try:
+                return _entries(database, number)
+            except RecordError as error:
+                return Damage(number, _of_run(error))
+            except sqlite3.DatabaseError as error:
+                if isinstance(error, sqlite3.OperationalError):  # another process, or the disk: not what is in it
+                    raise
+                return Damage(number, "its entries cannot be read")
 
     # --- the file ---
 
-    @contextmanager
-    def _opened(self, *, write: bool = False) -> Iterator[sqlite3.Connection]:
-        """The database, in one transaction where it is to be written."""
-        try:
-            if write:
-                self._make()
-            self._look_at_file()
-            database = sqlite3.connect(self.place, timeout=_PATIENCE, isolation_level=None)
+    def _is_there(self) -> bool:
+        with self._told("read"):
             try:
-                database.execute("PRAGMA synchronous = EXTRA")
-                if _has_tables(database) and _version(database) > _VERSION:
-                    raise HistoryError(
-                        f"the history {quoted(self.place)} was written by a newer Fiat (version {_version(database)} "
-                        f"of it, and this one knows {_VERSION}); use that one, or another --history"
-                    )
-                if not write:
-                    yield database
-                    return
+                return os.path.lexists(trusted(self.place))
+            except FileNotFoundError:
+                return False
+
+    @contextmanager
+    def _read(self) -> Iterator[sqlite3.Connection]:
+        """The database, to be read."""
+        with self._told("read"):
+            database = tables.connect(trusted(self.place), _PATIENCE)
+            try:
+                database.row_factory = sqlite3.Row
+                tables.empty(database)
+                yield database
+            finally:
+                tables.close(database)
+
+    @contextmanager
+    def _written(self) -> Iterator[sqlite3.Connection]:
+        """The database, in one transaction."""
+        with self._told("written"):
+            path = trusted(self.place, make_folder=self._make_folder)
+            _make(path)
+            database = tables.connect(path, _PATIENCE)
+            try:
+                tables.empty(database)  # else what is no history would be written to
                 database.execute("BEGIN IMMEDIATE")
-                if not _has_tables(database):
-                    for statement in _TABLES.split(";"):
-                        database.execute(statement)
-                    database.execute(f"PRAGMA user_version = {_VERSION}")
-                elif _version(database) < _VERSION:
-                    _bring_up(database)
+                tables.prepare(database)
                 yield database
                 database.execute("COMMIT")
             finally:
-                with suppress(sqlite3.Error):
-                    database.close()  # what was not committed is rolled back
-        except (OSError, sqlite3.Error, FiatError, ValueError) as error:
-            if isinstance(error, HistoryError):
-                raise
-            raise HistoryError(
-                f"the history {quoted(self.place)} cannot be {'written' if write else 'read'}: {_why(error)}"
-            ) from error
+                tables.close(database)
 
-    def _make(self) -> None:
-        """Make the folder and the file where they are missing, and see to it that both are on disk."""
-        folder = os.path.dirname(self.place)
-        if self._make_folder:
-            os.makedirs(folder, mode=0o700, exist_ok=True)
+    @contextmanager
+    def _told(self, done: str) -> Iterator[None]:
+        """Say of every error which history it is about, in one line that is safe to print."""
         try:
-            fd = os.open(self.place, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-        except FileExistsError:
-            return
+            yield
+        except RunError:
+            raise
+        except HistoryError as error:
+            text = str(error)
+            raise (error if text.startswith(("the history", "what is kept")) else self._error(text)) from error
+        except OSError as error:
+            raise self._error(f"cannot be {done}: {error.strerror or visible(str(error))}") from error
+        except (sqlite3.Error, ValueError) as error:
+            raise self._error(f"cannot be {done}: {_words(error)}") from error
+
+    def _error(self, text: str) -> HistoryError:
+        return HistoryError(f"the history {quoted(self.place)} {text}")
+
+
+def _make(path: str) -> None:
+    """Make the file where it is missing, and see to it that it and its folder are on disk."""
+    try:
+        fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    except FileExistsError:
+        return
+    try:
+        os.fchmod(fd, 0o600)
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+    fd = os.open(os.path.dirname(path), os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def _seal(database: sqlite3.Connection, number: int) -> None:
+    """Seal the row of a run as it is now."""
+    row = database.execute(f"SELECT {', '.join(rows.RUN_COLUMNS)} FROM run WHERE number = ?", (number,)).fetchone()
+    database.execute("UPDATE run SET seal = ? WHERE number = ?", (rows.seal_of(tuple(row)), number))
+
+
+def _selected(database: sqlite3.Connection, table: str, names: Iterable[str]) -> str:
+    """The columns of these names, with NULL for one that this version lacks."""
+    there = tables.columns(database, table)
+    return ", ".join(name if name in there else f"NULL AS {name}" for name in names)
+
+
+def _run_rows(database: sqlite3.Connection) -> Iterator[tuple[int, sqlite3.Row | None]]:
+    """The row of each run with its number; None for one that cannot be read."""
+    query = f"SELECT {_selected(database, 'run', (*rows.RUN_COLUMNS, 'seal'))} FROM run"
+    try:
+        for row in database.execute(query).fetchall():
+            yield row["number"], row
+        return
+    except sqlite3.OperationalError:
+        raise
+    except sqlite3.DatabaseError:
+        pass  # one by one, then
+    for number in range(1, _latest(database) + 1):
         try:
-            os.fchmod(fd, 0o600)
-            os.fsync(fd)
-        finally:
-            os.close(fd)
-        fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+            row = database.execute(f"{query} WHERE number = ?", (number,)).fetchone()
+        except sqlite3.DatabaseError:
+            yield number, None
+        else:
+            if row is not None:
+                yield number, row
+
+
+def _latest(database: sqlite3.Connection) -> int:
+    """The number of the latest run, by the count that SQLite keeps and by the other tables."""
+    found = 0
+    for query in (
+        "SELECT seq FROM sqlite_sequence WHERE name = 'run'",
+        "SELECT max(run) FROM posture",
+        "SELECT max(run) FROM entry",
+    ):
         try:
-            os.fsync(fd)
-        finally:
-            os.close(fd)
-
-    def _look_at_file(self) -> None:
-        """Refuse a file that others may have written to: what is put back from it is done with our rights."""
-        status = os.lstat(self.place)
-        if not stat.S_ISREG(status.st_mode):
-            raise HistoryError(f"the history {quoted(self.place)} is no regular file, and is not used")
-        if status.st_uid != os.geteuid():
-            raise HistoryError(f"the history {quoted(self.place)} belongs to another user, and is not used")
-        if status.st_mode & 0o077:
-            raise HistoryError(
-                f"the history {quoted(self.place)} is open to others ({stat.S_IMODE(status.st_mode):04o}); "
-                "its mode must be 0600, and what it says must be checked first"
-            )
+            row = database.execute(query).fetchone()
+        except sqlite3.DatabaseError:
+            continue
+        if row is not None and isinstance(row[0], int) and row[0] < _MOST_RUNS:
+            found = max(found, row[0])
+    return found
 
 
-def _has_tables(database: sqlite3.Connection) -> bool:
-    """Whether anything was ever written to it."""
-    return bool(database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0])
+_MOST_RUNS = 1_000_000
+"""Runs that are looked for one by one in a damaged file."""
 
 
-def _version(database: sqlite3.Connection) -> int:
-    return int(database.execute("PRAGMA user_version").fetchone()[0])
+def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:
+    first = tables.version_of(database) < tables.VERSION
+    seals = database.execute(
+        f"SELECT {_selected(database, 'run', ('entries_seal', 'fates_seal'))} FROM run WHERE number = ?", (number,)
+    ).fetchone()
+    postures = database.execute("SELECT number, fields FROM posture WHERE run = ? ORDER BY number", (number,))
+    columns = _selected(database, "entry", rows.ENTRY_COLUMNS)
+    if first:
+        columns = columns.replace("NULL AS filesystem", "'' AS filesystem")
+    found = database.execute(f"SELECT {columns} FROM entry WHERE run = ? ORDER BY place", (number,))
+    kept = (seals["entries_seal"], seals["fates_seal"]) if seals is not None else (None, None)
+    return rows.entries_of(map(tuple, found), map(tuple, postures.fetchall()), kept, flags_unknown=first)
 
 
-def _bring_up(database: sqlite3.Connection) -> None:
-    """Make a history of version 1 one of this version: file systems and flags stay unknown."""
-    database.execute("ALTER TABLE entry ADD COLUMN filesystem TEXT NOT NULL DEFAULT ''")
-    database.execute("ALTER TABLE entry DROP COLUMN device")
-    database.execute("""UPDATE posture SET fields = json_set(fields, '$.flags', NULL)""")
-    database.execute(f"PRAGMA user_version = {_VERSION}")
+def _wrong_with_file(database: sqlite3.Connection) -> Iterator[str]:
+    """What SQLite itself finds wrong with the file as a whole."""
+    try:
+        found = [str(row[0]) for row in database.execute(f"PRAGMA integrity_check({_SAID})")]
+    except sqlite3.DatabaseError as error:
+        found = [_words(error)]
+    for text in found:
+        if text != "ok":
+            yield visible(" ".join(text.split()))
 
 
-def _posture(fields: str, run: int, number: int, *, flags_unknown: bool) -> Posture:
-    found = record.POSTURE.read(json.loads(fields), f"posture {number} of run {run}")
-    return found._replace(flags=None) if flags_unknown else found
+def _of_run(error: RecordError) -> str:
+    return str(error) if error.place else str(error).removeprefix("this ")
 
 
-def _shifts(kept: Iterable[Sequence[Any]]) -> tuple[KeptShift, ...]:
-    """Gains or losses; those of version 1 do not tell rights that go with others apart."""
-    return tuple(KeptShift(who, right, paths, *(apart or [paths])) for who, right, paths, *apart in kept)
+_WORDS = {
+    "SQLITE_CORRUPT": "it is damaged",
+    "SQLITE_NOTADB": "it is no database of SQLite, or its beginning is damaged",
+    "SQLITE_FULL": "the disk is full",
+    "SQLITE_BUSY": "another process has been writing to it for a minute",
+    "SQLITE_READONLY": "it may not be written to",
+    "SQLITE_CANTOPEN": "it cannot be opened",
+    "SQLITE_NOMEM": "there is not enough memory",
+    "SQLITE_IOERR": "the disk fails, or is full",
+    "SQLITE_TOOBIG": "it is damaged",
+}
 
 
-class _Numbers:
-    """Postures by number; each is kept once for a run."""
-
-    def __init__(self) -> None:
-        self._known: dict[Posture, int] = {}
-
-    def of(self, posture: Posture) -> int:
-        return self._known.setdefault(posture, len(self._known))
-
-    def rows(self, run: int) -> Iterator[tuple[int, int, str]]:
-        for posture, number in self._known.items():
-            yield run, number, json.dumps(record.POSTURE.write(posture))
-
-
-def _rows(run: int, entries: Iterable[Entry], numbers: _Numbers) -> Iterator[tuple[object, ...]]:
-    for place, path, (filesystem, inode, birth), before, after, between, fate in entries:
-        on_the_way = json.dumps([numbers.of(one) for one in between]) if between else None
-        signed = inode - (1 << 64) if inode >= 1 << 63 else inode
-        pair = numbers.of(before), numbers.of(after)
-        yield run, place, os.fsencode(path), filesystem, signed, birth, *pair, on_the_way, fate.value
-
-
-def _run(row: tuple[object, ...], undone_by: int | None) -> Run:
-    number, started, ended, uid, user, command, folder, process, paths, changed, complete, undoes, shifts = row
-    kept = json.loads(str(shifts))
-    if undone_by is not None:
-        state = State.UNDONE
-    elif ended is None:
-        state = State.RUNNING if _runs(str(process)) else State.PARTIAL
-    else:
-        state = State.DONE if complete else State.PARTIAL
-    return Run(
-        number=int(str(number)),
-        started=float(str(started)),
-        ended=None if ended is None else float(str(ended)),
-        uid=int(str(uid)),
-        user=json.loads(str(user)),
-        command=tuple(json.loads(str(command))),
-        folder=json.loads(str(folder)),
-        state=state,
-        paths=int(str(paths)),
-        changed=int(str(changed or 0)),
-        undoes=None if undoes is None else int(str(undoes)),
-        undone_by=undone_by,
-        gains=_shifts(kept["gains"]),
-        losses=_shifts(kept["losses"]),
-    )
+def _words(error: Exception) -> str:
+    """What SQLite means: its own words can hold those of who wrote the file."""
+    name = getattr(error, "sqlite_errorname", None) or ""
+    for code, words in _WORDS.items():
+        if name.startswith(code):
+            return words
+    return visible(str(error))[:200]
 
 
 def _folder() -> str:
@@ -336,31 +364,3 @@ def _folder() -> str:
         return os.getcwd()
     except OSError:
         return ""  # it has been removed
-
-
-def _this_process() -> str:
-    """What tells this process from any other, before and after a restart of the machine too."""
-    return f"{os.getpid()} {_started(os.getpid())}"
-
-
-def _runs(process: str) -> bool:
-    """Whether the process that :func:`_this_process` named is still there."""
-    number, _, started = process.partition(" ")
-    return _started(int(number)) == started
-
-
-def _started(pid: int) -> str:
-    """When a process began, with the number of this boot (proc(5)); empty where there is none."""
-    try:
-        with open(f"/proc/{pid}/stat", "rb") as file:
-            since = file.read().rpartition(b")")[2].split()[19].decode()
-        with open("/proc/sys/kernel/random/boot_id", "rb") as file:
-            return f"{since} {file.read().strip().decode()}"
-    except OSError:
-        return ""
-
-
-def _why(error: Exception) -> str:
-    if isinstance(error, OSError):
-        return error.strerror or str(error)
-    return str(error)

@@ -103,7 +103,7 @@ class NameService(Accounts):
         other source may know memberships that it does not list: then the name
         service is asked for each user.
         """
-        if user.name in self._listed_names and not self._more_than_files:
+        if user.name in self._listed_names and self.lists_all_groups:
             return super().gids_of(user)
         known = self._asked.get(("gids", user.name))
         if known is None:
@@ -112,8 +112,9 @@ class NameService(Accounts):
         return found
 
     @cached_property
-    def _more_than_files(self) -> bool:
-        return sources_of_groups(_text_of(NAME_SERVICE_SWITCH)) != {"files"}
+    def lists_all_groups(self) -> bool:
+        """Whether the memberships that it lists are all there are: they come from files alone."""
+        return sources_of_groups(_text_of(NAME_SERVICE_SWITCH)) == {"files"}
 
 
 NAME_SERVICE_SWITCH = "/etc/nsswitch.conf"

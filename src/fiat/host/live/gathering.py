@@ -61,14 +61,19 @@ class _Gathering:
         self.numbering = Numbering(assembly, top.reader)
 
     def read(self) -> None:
-        """Read everything, first in this process alone."""
+        """Read everything: the beginning, and whatever others could not be started for, in this process alone."""
         workers = len(os.sched_getaffinity(0))
-        while self.waiting and (workers == 1 or self.assembly.entries < _ALONE):
-            entries, roots = self.waiting.popleft()
-            self.take(_THIS, entries, self.reader.read(roots, _PART if workers == 1 else _ALONE))
-            self._stop_where_enough()
-        if self.waiting:
+        if workers > 1:
+            self._read_alone(_ALONE, _ALONE)
             self._read_with_others(workers)
+        self._read_alone()
+
+    def _read_alone(self, part: int = _PART, most: int | None = None) -> None:
+        """Read what is left, or until there are ``most`` entries, in this process."""
+        while self.waiting and (most is None or self.assembly.entries < most):
+            entries, roots = self.waiting.popleft()
+            self.take(_THIS, entries, self.reader.read(roots, part))
+            self._stop_where_enough()
 
     def _stop_where_enough(self) -> None:
         """Leave the rest unread where as many entries as were asked for have been read."""
@@ -83,11 +88,13 @@ class _Gathering:
             reader = self.reader.fresh()
             return lambda roots: reader.read(roots, _PART)
 
+        if not self.waiting:
+            return
         given: dict[int, list[int]] = {}
         with Workers(count, begin) as workers:
-            while self.waiting or workers.busy:
+            while workers.count and (self.waiting or workers.busy):
                 self._give(workers, given)
-                done = [(number, given.pop(number), part) for number, part in workers.results()]
+                done = [(one.number, given.pop(one.number), one.value()) for one in workers.results()]
                 self._give(workers, given)
                 for one in done:
                     self.take(*one)

@@ -1,0 +1,46 @@
+"""What a run may change, told so that two runs find out whether they would meet."""
+
+import posixpath
+from collections.abc import Iterable
+
+from fiat.core.change.history import Claim
+from fiat.core.model.host import Host
+from fiat.core.tree.handles import Handles
+
+_MANY = 64
+"""So many tops are claimed one by one; of more, the directory that holds all of them."""
+
+
+def claims(host: Host, paths: Iterable[str]) -> list[Claim]:
+    """The claims of a run that changes what is at and under the absolute ``paths``; what is not there is left out."""
+    handles = Handles(host)
+    try:
+        return [claim for path in _tops(paths) if (claim := _claim(handles, path)) is not None]
+    finally:
+        handles.close()
+
+
+def _tops(paths: Iterable[str]) -> list[str]:
+    """The paths that are under none of the others."""
+    found: list[str] = []
+    for path in sorted(set(paths), key=lambda path: path.rstrip("/") + "/"):
+        if not found or not (path + "/").startswith(found[-1].rstrip("/") + "/"):
+            found.append(path)
+    return found if len(found) <= _MANY else [posixpath.commonpath(found)]
+
+
+def _claim(handles: Handles, path: str) -> Claim | None:
+    way = [path]
+    while way[-1] != "/":
+        way.append(posixpath.dirname(way[-1]))
+    identities = []
+    for one in reversed(way):
+        try:
+            node = handles.open(one)
+            try:
+                identities.append(node.look(program=False, exact=True).status.identity)
+            finally:
+                node.close()
+        except OSError:
+            return None
+    return Claim(identities[-1], tuple(identities[:-1]))

@@ -1,0 +1,98 @@
+"""Changing one object through its handle, so that it is left as planned, as it was, or known to be neither."""
+
+import errno
+from typing import NamedTuple
+
+from fiat.core.change import steps
+from fiat.core.change.steps import Change, Steps
+from fiat.core.errors import PathError
+from fiat.core.model.host import Node
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal
+
+
+class Left(NamedTuple):
+    """How an object was left: as planned where ``error`` is None, and else as it was before, unless ``astray``.
+
+    What went astray is neither, or could not be looked at: ``found`` is what it was
+    read back as, None where it could not be.
+    """
+
+    error: PathError | None = None
+    astray: bool = False
+    found: Posture | None = None
+
+
+def rewrite(node: Node, change: Change, actor: Principal) -> Left:
+    """Take the steps of ``change``, look at what came of them, and take back what was done half.
+
+    The object had the posture ``change.before`` a moment ago. Between that look and
+    the first step somebody else may change it: the kernel has no call that compares
+    and changes, so what is read back afterwards is what counts.
+    """
+    try:
+        take(node, change.steps)
+    except (OSError, MemoryError) as error:
+        return _half_way(node, change, actor, failed(node.path, error))
+    try:
+        found = look(node).posture
+    except (OSError, MemoryError) as error:
+        return Left(failed(node.path, error, "look again at"), True)
+    if same_posture(found, change.after):
+        return Left()
+    return Left(
+        PathError(node.path, errno.EIO, "confirm the change of", "it was found otherwise afterwards"), True, found
+    )
+
+
+def _half_way(node: Node, change: Change, actor: Principal, error: PathError) -> Left:
+    """A step was refused: put back those before it, unless what is there now is not their work."""
+    try:
+        found = look(node).posture
+        if same_posture(found, change.before):
+            return Left(error)
+        if any(same_posture(found, one) for one in (*change.between, change.after)):
+            wanted = change.before._replace(flags=found.flags)
+            take(node, steps.steps_towards(found, wanted, actor))
+            found = look(node).posture
+            if same_posture(found, change.before):
+                return Left(error)
+    except (OSError, MemoryError):
+        return Left(PathError(error.path, error.errno, "change all of", "what it is now could not be found out"), True)
+    return Left(PathError(error.path, error.errno, "change all of", "a part is changed"), True, found)
+
+
+def take(node: Node, steps: Steps) -> None:
+    """Ask the kernel for each step. Raises OSError."""
+    if steps.uid is not None or steps.gid is not None:
+        node.change_owner(steps.uid, steps.gid)
+    if steps.acl is not None:
+        node.change_list(steps.acl)
+    if steps.mode is not None:
+        node.change_mode(steps.mode)
+    if steps.default is not None or steps.no_default:
+        node.change_default(steps.default)
+    if steps.capabilities is not None or steps.no_capabilities:
+        node.change_capabilities(steps.capabilities)
+
+
+def look(node: Node) -> Object:
+    """The object as it is now; OSError where a part of its posture cannot be read."""
+    found = node.look(program=False, exact=True)
+    for what, number in found.unknown:
+        if what != "flags":  # the kernel itself refuses where one of them is set
+            raise OSError(number, what)
+    return found
+
+
+def same_posture(one: Posture, other: Posture) -> bool:
+    """Whether both are the same; flags count where both are known."""
+    if one.flags is None or other.flags is None:
+        one, other = one._replace(flags=None), other._replace(flags=None)
+    return one == other
+
+
+def failed(path: str, error: OSError | MemoryError, doing: str = "change") -> PathError:
+    """What the kernel's refusal means for ``path``."""
+    number = error.errno if isinstance(error, OSError) else errno.ENOMEM
+    return PathError(path, number or errno.EIO, doing)

@@ -1,0 +1,62 @@
+"""Keeping runs that use one history off each other's objects.
+
+The lock is on ranges of a file beside the history, which only its owner can open:
+a lock on anything that others can open would let a stranger stop root. Each object
+is one byte of that file, by its identity. A run locks the top of what it changes
+against everyone, and the directories on the way there against those who would
+change all below them; so two runs meet exactly where one's tree holds the other's.
+The kernel lets go of the locks when the process ends, however it ends.
+"""
+
+import fcntl
+import hashlib
+import os
+import struct
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+
+from fiat.core.change.history import Claim
+from fiat.core.model.identity import Identity
+
+_FLOCK = struct.Struct("hhxxxxqqixxxx")
+"""``struct flock`` of fcntl(2): type, whence, start, length, process."""
+
+_PLACES = (1 << 62) - 1
+
+
+@contextmanager
+def locked(path: str, claims: Iterable[Claim], waiting: Callable[[], None]) -> Iterator[None]:
+    """Hold what is claimed, by locks on the file at ``path``; ``waiting`` is called once before waiting for others.
+
+    Raises OSError where the file cannot be opened.
+    """
+    fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK, 0o600)
+    try:
+        told = False
+        for place, kind in _places(claims):
+            lock = _FLOCK.pack(kind, os.SEEK_SET, place, 1, 0)
+            try:
+                fcntl.fcntl(fd, fcntl.F_OFD_SETLK, lock)
+            except (BlockingIOError, PermissionError):
+                if not told:
+                    waiting()
+                told = True
+                fcntl.fcntl(fd, fcntl.F_OFD_SETLKW, lock)
+        yield
+    finally:
+        os.close(fd)
+
+
+def _places(claims: Iterable[Claim]) -> list[tuple[int, int]]:
+    """The bytes to lock, each with how; all take them in this order, so that no two wait for each other."""
+    kinds: dict[int, int] = {}
+    for claim in claims:
+        for identity in claim.above:
+            kinds.setdefault(_place(identity), fcntl.F_RDLCK)
+        kinds[_place(claim.top)] = fcntl.F_WRLCK
+    return sorted(kinds.items())
+
+
+def _place(identity: Identity) -> int:
+    digest = hashlib.blake2b(repr(tuple(identity)).encode("utf-8", "surrogateescape"), digest_size=8).digest()
+    return int.from_bytes(digest, "little") & _PLACES

@@ -1,0 +1,139 @@
+"""The tables of a history in SQLite: made, recognised, and brought up to date."""
+
+import sqlite3
+from contextlib import suppress
+
+from fiat.core.errors import HistoryError
+
+VERSION = 2
+"""Version 1 knew neither flags nor file systems nor seals; it is read, and brought up to this when it is written."""
+
+_TABLES = {
+    "run": """CREATE TABLE run (
+        number INTEGER PRIMARY KEY AUTOINCREMENT,
+        started REAL NOT NULL,
+        ended REAL,
+        uid INTEGER NOT NULL,
+        user TEXT NOT NULL,
+        command TEXT NOT NULL,
+        folder TEXT NOT NULL,
+        process TEXT NOT NULL,
+        paths INTEGER NOT NULL,
+        changed INTEGER,
+        complete INTEGER,
+        undoes INTEGER,
+        shifts TEXT NOT NULL,
+        entries_seal TEXT,
+        fates_seal TEXT,
+        seal TEXT
+    )""",
+    "posture": """CREATE TABLE posture (
+        run INTEGER NOT NULL,
+        number INTEGER NOT NULL,
+        fields TEXT NOT NULL,
+        PRIMARY KEY (run, number)
+    ) WITHOUT ROWID""",
+    "entry": """CREATE TABLE entry (
+        run INTEGER NOT NULL,
+        place INTEGER NOT NULL,
+        path BLOB NOT NULL,
+        filesystem TEXT NOT NULL,
+        inode INTEGER NOT NULL,
+        birth INTEGER NOT NULL,
+        before INTEGER NOT NULL,
+        after INTEGER NOT NULL,
+        on_the_way TEXT,
+        fate INTEGER NOT NULL,
+        found TEXT,
+        PRIMARY KEY (run, place)
+    ) WITHOUT ROWID""",
+}
+"""A run; each posture that its entries have, once; its entries. The seals tell whether any of it is not as it was
+written: that of a run covers its other columns, and two of these cover its entries, as planned and as they came out."""
+
+_ADDED = {
+    "run": {"entries_seal": "TEXT", "fates_seal": "TEXT", "seal": "TEXT"},
+    "posture": {},
+    "entry": {"filesystem": "TEXT NOT NULL DEFAULT ''", "found": "TEXT"},
+}
+"""The columns that not every version has had."""
+
+
+def connect(path: str, patience: float) -> sqlite3.Connection:
+    """The database in the file at ``path``, which is there; what is not text in it comes as surrogate escapes."""
+    from urllib.parse import quote
+
+    place = quote(os_bytes(path))
+    database = sqlite3.connect(f"file:{place}?mode=rw", timeout=patience, isolation_level=None, uri=True)
+    database.text_factory = lambda value: value.decode("utf-8", "surrogateescape")
+    database.execute("PRAGMA trusted_schema = OFF")
+    database.execute("PRAGMA cell_size_check = ON")
+    database.execute("PRAGMA synchronous = EXTRA")
+    return database
+
+
+def os_bytes(path: str) -> bytes:
+    """The bytes of a path."""
+    return path.encode("utf-8", "surrogateescape")
+
+
+def close(database: sqlite3.Connection) -> None:
+    """Let go of it; what was not committed is rolled back."""
+    with suppress(sqlite3.Error):
+        database.close()
+
+
+def empty(database: sqlite3.Connection) -> bool:
+    """Whether nothing was ever written to it. Raises :class:`HistoryError` for what is no history of a known version.
+
+    Nothing but Fiat's own tables may be in it: a view or a trigger would have a say in what is read and written.
+    """
+    known = {("table", name) for name in _TABLES} | {("table", "sqlite_sequence")}
+    found = set(map(tuple, database.execute("SELECT type, name FROM sqlite_master")))
+    if not found:
+        return True
+    version = version_of(database)
+    if version > VERSION and ("table", "run") in found:
+        raise HistoryError(
+            f"was written by a newer Fiat (version {version} of it, and this one knows {VERSION}); "
+            "use that one, or another --history"
+        )
+    lacking = {("table", name) for name in _TABLES} - found
+    if found - known or lacking or version < 1 or any(map(_lacks, [database] * 3, _TABLES)):
+        raise HistoryError("is a database of something else, and not a history of Fiat")
+    return False
+
+
+def _lacks(database: sqlite3.Connection, table: str) -> bool:
+    """Whether a column is missing that every version has had."""
+    declared = sqlite3.connect(":memory:")
+    declared.execute(_TABLES[table])
+    wanted = columns(declared, table) - _ADDED[table].keys()
+    declared.close()
+    return not wanted <= columns(database, table)
+
+
+def version_of(database: sqlite3.Connection) -> int:
+    """The version that it says it has."""
+    return int(database.execute("PRAGMA user_version").fetchone()[0])
+
+
+def columns(database: sqlite3.Connection, table: str) -> set[str]:
+    """The names of the columns of a table."""
+    return {str(row[1]) for row in database.execute(f"PRAGMA table_info({table})")}
+
+
+def prepare(database: sqlite3.Connection) -> None:
+    """Make the tables where there are none, and bring those of an older version up to this."""
+    if empty(database):
+        for statement in _TABLES.values():
+            database.execute(statement)
+    elif version_of(database) < VERSION:
+        database.execute("UPDATE posture SET fields = json_set(fields, '$.flags', NULL)")
+    for table, added in _ADDED.items():
+        for name in added.keys() - columns(database, table):
+            database.execute(f"ALTER TABLE {table} ADD COLUMN {name} {added[name]}")
+    if "device" in columns(database, "entry"):
+        database.execute("ALTER TABLE entry DROP COLUMN device")
+    if version_of(database) < VERSION:
+        database.execute(f"PRAGMA user_version = {VERSION}")
