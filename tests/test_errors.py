@@ -164,7 +164,7 @@ def test_a_reader_that_goes_away_and_a_full_disk() -> None:
     with open("/dev/full", "w") as full:
         done = subprocess.run([*PROGRAM, "show", "/"], stdout=full, stderr=subprocess.PIPE, text=True)
     assert done.returncode == 3
-    assert done.stderr == "fiat: cannot go on: No space left on device\n"
+    assert done.stderr == "fiat show: the output was cut short: No space left on device\n"
 
 
 @pytest.mark.parametrize("closed", [">&-", "2>&-", ">&- 2>&-"])

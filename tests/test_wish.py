@@ -215,6 +215,8 @@ touched = st.builds(
     whole_postures(),
     whole_postures(),
     st.lists(whole_postures(), max_size=2).map(tuple),
+    st.just(Fate.PLANNED),
+    st.none(),
 )
 
 

@@ -18,6 +18,7 @@ def main(arguments: list[str] | None = None) -> int:
         gc.disable()
         arguments = sys.argv[1:]
     _prepare_streams()
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy would start threads that nothing here needs
     called = _called(arguments)
     try:
         status = _run(arguments)
@@ -31,13 +32,31 @@ def main(arguments: list[str] | None = None) -> int:
         give_up(sys.stdout)
         say_cut(called, error)
         return 0
-    except (OSError, MemoryError) as error:
-        # Paths are handled where they are asked about; what is left is this process: memory, open files, stdout.
+    except MemoryError:
+        status = _NO_MEMORY  # said where what led here has been let go of
+    except OSError as error:
+        # Paths are handled where they are asked about; what is left is this process: its open files, its stdout.
         _debug()
-        reason = "there is not enough memory" if isinstance(error, MemoryError) else error.strerror or str(error)
-        say(f"{called}: cannot go on: {reason}")
+        say(f"{called}: cannot go on: {error.strerror or error}")
+        status = 3
+    except ImportError as error:  # a library that does not fit into memory, or is not there
+        _debug()
+        say(f"{called}: cannot go on: {_first_cause(error)}")
+        status = 3
+    if status == _NO_MEMORY:
+        os.write(2, b"fiat: cannot go on: there is not enough memory\n")  # without asking for any
         status = 3
     return _flushed(called, status)
+
+
+_NO_MEMORY = -1
+
+
+def _first_cause(error: BaseException) -> str:
+    """The first line of the error that led to this one."""
+    while error.__context__ is not None:
+        error = error.__context__
+    return str(error).strip().partition("\n")[0]
 
 
 def _called(arguments: list[str]) -> str:
@@ -47,12 +66,13 @@ def _called(arguments: list[str]) -> str:
 
 
 def _flushed(called: str, status: int) -> int:
-    """Print what is still waiting; the status stays what it is, for it speaks of the paths."""
+    """Print what is still waiting, of what has not been printed by way of an Output; the exit status."""
     try:
         sys.stdout.flush()
     except OSError as error:
         give_up(sys.stdout)
         say_cut(called, error)
+        return status if isinstance(error, BrokenPipeError) else 3
     return status
 
 

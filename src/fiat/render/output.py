@@ -27,15 +27,18 @@ class Output:
     """Results, caveats and problems of one command.
 
     ``answered`` counts what was shown, or found to be so; a command that
-    answered nothing because no path was right was typed wrongly. ``only_answers``
-    says that the command is of no use to anyone once nobody reads what it prints.
+    answered nothing because no path was right was typed wrongly. A command that
+    ``changes`` something goes on where its output cannot be printed, and its exit
+    status speaks of the paths alone; any other stops, for it is of no use to anyone
+    then. ``status`` is what the command comes to where no path fails.
     """
 
-    def __init__(self, command: str, format: str = "text", *, only_answers: bool = False) -> None:
+    def __init__(self, command: str, format: str = "text", *, changes: bool = False) -> None:
         self.command = command
         self.format = format
         self.answered = 0
-        self._only_answers = only_answers
+        self.status = Status.DONE
+        self._changes = changes
         self._cut: OSError | None = None
         self._beside: dict[str, Any] = {}
         self._caveats: dict[str, Finding] = {}
@@ -128,8 +131,8 @@ class Output:
         except OSError as error:
             self._cut = error
             streams.give_up(sys.stdout)
-            if self._only_answers:
-                raise streams.OutputCut(self._status(Status.DONE), error) from error
+            if not self._changes:
+                raise streams.OutputCut(self._ends_with(), error) from error
 
     def _record(self, fields: Mapping[str, Any]) -> None:
         import json
@@ -156,8 +159,10 @@ class Output:
 
     # --- the end ---
 
-    def finish(self, status: Status = Status.DONE) -> int:
+    def finish(self, status: Status | None = None) -> int:
         """Print what comes after the results: the rest of the JSON, or the caveats; the exit status."""
+        if status is not None:
+            self.status = status
         if self.format == "json":
             self._finish_json()
         elif self.format == "jsonl":
@@ -174,10 +179,13 @@ class Output:
             streams.give_up(sys.stdout)
         if self._cut is not None:
             streams.say_cut(f"fiat {self.command}", self._cut)
-        return self._status(status)
+        return self._ends_with()
 
-    def _status(self, status: Status) -> Status:
-        """What counts of ``status`` and of the paths that failed."""
+    def _ends_with(self) -> Status:
+        """What counts of the status, of the paths that failed, and of an answer that could not be printed."""
+        status = self.status
+        if self._cut is not None and self._cut.errno != errno.EPIPE and not self._changes:
+            status = of_several(status, Status.IN_PART)
         if not self._problems:
             return status
         wrong = not self.answered and all(problem.errno in _WRONG_PATH for problem in self._problems)

@@ -97,7 +97,7 @@ def damage_fields(one: Damage) -> Fields:
 def damage_blocks(damage: list[Damage], history: str | None) -> Iterator[Block]:
     """A line for each run that is left out, and how to find out more."""
     for one in damage:
-        yield Verbatim(Span(f"Run {one.number} is damaged and left out: it {visible(one.text)}.", "strong"))
+        yield Verbatim(Span(f"Run {one.number} is damaged and left out: {visible(one.text)}.", "strong"))
     if damage:
         yield Prose(f"The others can be used. fiat history{history_option(history)} --verify reads all of it.")
 

@@ -20,7 +20,7 @@ from fiat.app.hosts import open_host
 from fiat.app.past import History
 from fiat.app.running import Result
 from fiat.app.status import Status
-from fiat.app.text import HistoryError, NotationError
+from fiat.app.text import HistoryError, NotationError, WorkError
 from fiat.cli.options.common import add_common
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.selections import add_selection, selected
@@ -71,7 +71,7 @@ def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
     goes_with("--across-mounts", args.across_mounts, "--below or --contents", args.below or args.contents)
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
-    output = Output("set", args.format)
+    output = Output("set", args.format, changes=True)
     host = open_host(args.snapshot, args.accounts)
     wish = wish_of(args, host)
     if args.snapshot is not None and not args.preview:
@@ -86,8 +86,12 @@ def run(args: argparse.Namespace) -> int:
                 held.enter_context(change.alone(host, history, args.paths, how, waiting(output)))
             except HistoryError as error:
                 unusable = error
-        with Progress(output.shows_progress) as progress:
-            planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+        try:
+            with Progress(output.shows_progress) as progress:
+                planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+        except WorkError as error:
+            output.complain(f"{error}; nothing was changed")
+            return output.finish(Status.IN_PART)
         guards = planned.refused_by(args.accept)
         output.caveat(planned.caveats)
         if not args.preview and not guards and unusable is None:

@@ -45,7 +45,7 @@ def run(args: argparse.Namespace) -> int:
     selection_goes_with(args, "--inside or --below", args.inside or args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     goes_with("--pid", args.pid, "--umask", args.umask)
-    output = Output("show", args.format, only_answers=True)
+    output = Output("show", args.format)
     host = open_host(args.snapshot, args.accounts)
     if args.umask:
         return _umask(args, host, output)

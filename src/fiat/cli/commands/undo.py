@@ -36,7 +36,7 @@ def run(args: argparse.Namespace) -> int:
     """Put one run back."""
     if args.snapshot is not None:
         raise NotationError("--from", "a snapshot was never changed, so there is nothing to undo in it")
-    output = Output("undo", args.format)
+    output = Output("undo", args.format, changes=True)
     host = open_host(args.snapshot, args.accounts)
     history = history_of(args)
     number = None if args.run is None else past.run_number(args.run)

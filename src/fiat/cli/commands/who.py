@@ -44,7 +44,7 @@ def run(args: argparse.Namespace) -> int:
     selection_goes_with(args, "--below", args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     not_with("--because", args.because, "--below", args.below, "the rule is named for one path")
-    output = Output("who", args.format, only_answers=True)
+    output = Output("who", args.format)
     host = open_host(args.snapshot, args.accounts)
     asked = question(args, host)
     chosen = selected(args, host.accounts)

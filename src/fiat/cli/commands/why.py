@@ -45,5 +45,6 @@ def run(args: argparse.Namespace) -> int:
         output.problem(error)
         return output.finish()
     output.caveat(found.caveats)
+    output.status = Status.DONE if found.verdict.allowed else Status.NO
     output.add(WhyView(found, same_host(args)))
-    return output.finish(Status.DONE if found.verdict.allowed else Status.NO)
+    return output.finish()

@@ -2,9 +2,12 @@
 
 from fiat.core.model.host import Host, Node
 
+_HELD = 24
+"""Directories that are held open at most: a process may have few open files."""
+
 
 class Handles:
-    """Keeps the directories on the way to the last path open.
+    """Keeps the last directories on the way to the last path open.
 
     Every name is opened in the directory that is held already, so what is
     under it stays under it, whatever is renamed or put in its place
@@ -12,7 +15,7 @@ class Handles:
     """
 
     def __init__(self, host: Host) -> None:
-        self._chain: list[Node] = [host.root()]
+        self._chain: list[Node] = []
         self.host = host
 
     def open(self, path: str) -> Node:
@@ -24,15 +27,16 @@ class Handles:
 
     def _directory(self, path: str) -> Node:
         chain = self._chain
-        last = chain[-1].path
-        if last == path:
-            return chain[-1]
-        while last != "/" and not path.startswith(last + "/"):
+        while chain and chain[-1].path != path and not path.startswith(chain[-1].path.rstrip("/") + "/"):
             chain.pop().close()
-            last = chain[-1].path
+        if not chain:
+            chain.append(self.host.root())
+        last = chain[-1].path
         if last != path:
             for name in path[len(last.rstrip("/")) + 1 :].split("/"):
                 chain.append(chain[-1].child(name))
+                if len(chain) > _HELD:
+                    chain.pop(0).close()
         return chain[-1]
 
     def close(self) -> None:

@@ -131,7 +131,7 @@ _RUN: Record[Fields] = Record(
 def run_of(row: sqlite3.Row) -> Run:
     """A run from its row; RecordError where it is not as it was written. What undid it is not in the row."""
     if row["seal"] is not None and row["seal"] != seal_of(tuple(row[name] for name in RUN_COLUMNS)):
-        raise RecordError("", "is not as it was written")
+        raise RecordError("it", "is not as it was written")
     found = _RUN.read({name: row[name] for name in RUN_COLUMNS})
     if found["ended"] is None:
         state = State.RUNNING if still_runs(found["process"]) else State.PARTIAL
@@ -251,7 +251,7 @@ def entries_of(
         planned.add(posture_row)
     for seal, kept in ((planned, seals[0]), (fates, seals[1])):
         if kept is not None and kept != seal.text():
-            raise RecordError("", "has entries that are not as they were written")
+            raise RecordError("it", "has entries that are not as they were written")
     return found
 
 

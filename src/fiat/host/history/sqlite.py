@@ -120,10 +120,10 @@ class SqliteHistory:
             for number, row in _run_rows(database) if not tables.empty(database) else ():
                 try:
                     if row is None:
-                        raise RecordError("", "cannot be read")
+                        raise RecordError("it", "cannot be read")
                     found.append(rows.run_of(row))
                 except RecordError as error:
-                    self._damage.append(Damage(number, _of_run(error)))
+                    self._damage.append(Damage(number, str(error)))
         found.sort(key=lambda run: -run.number)
         self._damage.sort(key=lambda one: -(one.number or 0))
         return rows.with_undone(found)
@@ -174,7 +174,7 @@ class SqliteHistory:
             try:
                 return _entries(database, number)
             except RecordError as error:
-                return Damage(number, _of_run(error))
+                return Damage(number, str(error))
             except sqlite3.DatabaseError as error:
                 if isinstance(error, sqlite3.OperationalError):  # another process, or the disk: not what is in it
                     raise
@@ -331,10 +331,6 @@ def _wrong_with_file(database: sqlite3.Connection) -> Iterator[str]:
     for text in found:
         if text != "ok":
             yield visible(" ".join(text.split()))
-
-
-def _of_run(error: RecordError) -> str:
-    return str(error) if error.place else str(error).removeprefix("this ")
 
 
 _WORDS = {

@@ -6,6 +6,7 @@ what entries have in common is put into *rows* of four numbers.
 """
 
 import os
+import resource
 import stat
 from array import array
 from collections.abc import Iterator, Sequence
@@ -131,6 +132,7 @@ class TreeReader:
         self._rows: list[bytes] = []
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
         self._filesystems: dict[int, str] = {}  # by mount
+        self._deepest = max(resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 2 - 10, 1)
         self._start()
 
     def fresh(self) -> "TreeReader":
@@ -197,6 +199,7 @@ class TreeReader:
     def _read_below(self, fd: int, root: Directory, most: int) -> Iterator[Directory]:
         """Read a directory and what is under it, depth first; what is left unread when there are enough entries."""
         waiting: list[tuple[int, tuple[bytes, ...], Iterator[_Inside]]] = []
+        deeper: list[Directory] = []  # opened from the top again, lest too many are open at once
 
         def enter(fd: int, directory: Directory) -> None:
             try:
@@ -218,6 +221,9 @@ class TreeReader:
                 os.close(above)
                 continue
             directory = Directory(entry, (*names, name), where)
+            if len(waiting) == self._deepest:
+                deeper.append(directory)
+                continue
             try:
                 fd = os.open(name, _OPEN_DIRECTORY, dir_fd=above)
             except OSError as error:
@@ -228,6 +234,7 @@ class TreeReader:
             os.close(above)
             for entry, name, where in inside:
                 yield Directory(entry, (*names, name), where)
+        yield from deeper
 
     def _read_one(self, fd: int, directory: Directory) -> list[_Inside]:
         """Read one directory; the entries in it that are directories to be read."""
