@@ -13,6 +13,16 @@ from fiat.render.streams import OutputCut, give_up, say, say_cut
 
 def main(arguments: list[str] | None = None) -> int:
     """Run one command line (without the program's name); the exit status."""
+    try:
+        return _main(arguments)
+    except (MemoryError, SystemError):  # the second is what C code makes of the first
+        if os.environ.get("FIAT_DEBUG"):
+            raise
+    os.write(2, b"fiat: cannot go on: there is not enough memory\n")  # without asking for any
+    return 3
+
+
+def _main(arguments: list[str] | None) -> int:
     if arguments is None:
         # This process ends soon. Nothing here is circular, and searching millions of objects for what is takes long.
         gc.disable()
@@ -32,8 +42,6 @@ def main(arguments: list[str] | None = None) -> int:
         give_up(sys.stdout)
         say_cut(called, error)
         return 0
-    except MemoryError:
-        status = _NO_MEMORY  # said where what led here has been let go of
     except OSError as error:
         # Paths are handled where they are asked about; what is left is this process: its open files, its stdout.
         _debug()
@@ -43,13 +51,7 @@ def main(arguments: list[str] | None = None) -> int:
         _debug()
         say(f"{called}: cannot go on: {_first_cause(error)}")
         status = 3
-    if status == _NO_MEMORY:
-        os.write(2, b"fiat: cannot go on: there is not enough memory\n")  # without asking for any
-        status = 3
     return _flushed(called, status)
-
-
-_NO_MEMORY = -1
 
 
 def _first_cause(error: BaseException) -> str:

@@ -1,6 +1,7 @@
 """Changing one object through its handle, so that it is left as planned, as it was, or known to be neither."""
 
 import errno
+from contextlib import suppress
 from typing import NamedTuple
 
 from fiat.core.change import steps
@@ -34,10 +35,9 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
         take(node, change.steps)
     except (OSError, MemoryError) as error:
         return _half_way(node, change, actor, failed(node.path, error))
-    try:
-        found = look(node).posture
-    except (OSError, MemoryError) as error:
-        return Left(failed(node.path, error, "look again at"), True)
+    found = _seen(node)
+    if found is None:
+        return Left(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
     if same_posture(found, change.after):
         return Left()
     return Left(
@@ -47,19 +47,23 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
 
 def _half_way(node: Node, change: Change, actor: Principal, error: PathError) -> Left:
     """A step was refused: put back those before it, unless what is there now is not their work."""
+    found = _seen(node)
+    if found is not None and any(same_posture(found, one) for one in (*change.between, change.after)):
+        with suppress(OSError, MemoryError):
+            take(node, steps.steps_towards(found, change.before._replace(flags=found.flags), actor))
+        found = _seen(node)
+    if found is not None and same_posture(found, change.before):
+        return Left(error)
+    how = "what it is now could not be found out" if found is None else "a part is changed"
+    return Left(PathError(error.path, error.errno, "change all of", how), True, found)
+
+
+def _seen(node: Node) -> Posture | None:
+    """The posture as it is now; None where that cannot be told."""
     try:
-        found = look(node).posture
-        if same_posture(found, change.before):
-            return Left(error)
-        if any(same_posture(found, one) for one in (*change.between, change.after)):
-            wanted = change.before._replace(flags=found.flags)
-            take(node, steps.steps_towards(found, wanted, actor))
-            found = look(node).posture
-            if same_posture(found, change.before):
-                return Left(error)
+        return look(node).posture
     except (OSError, MemoryError):
-        return Left(PathError(error.path, error.errno, "change all of", "what it is now could not be found out"), True)
-    return Left(PathError(error.path, error.errno, "change all of", "a part is changed"), True, found)
+        return None
 
 
 def take(node: Node, steps: Steps) -> None:
