@@ -10,7 +10,7 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from fiat.core.change.history import Beginning, Claim, Damage, Entry, Run, Settled, State, Waiting
 from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
@@ -267,24 +267,26 @@ def _selected(database: sqlite3.Connection, table: str, names: Iterable[str]) ->
 
 
 def _run_rows(database: sqlite3.Connection) -> Iterator[tuple[int, sqlite3.Row | None]]:
-    """The row of each run with its number; None for one that cannot be read."""
+    """The row of each run with its number; None for one that cannot be read.
+
+    One that is not there is such a one: none is ever taken away.
+    """
     query = f"SELECT {_selected(database, 'run', (*rows.RUN_COLUMNS, 'seal'))} FROM run"
+    found: dict[int, sqlite3.Row | None] = {}
+    latest = _latest(database)
     try:
-        for row in database.execute(query).fetchall():
-            yield row["number"], row
-        return
+        found.update((row["number"], row) for row in database.execute(query).fetchall())
     except sqlite3.OperationalError:
         raise
-    except sqlite3.DatabaseError:
-        pass  # one by one, then
-    for number in range(1, _latest(database) + 1):
-        try:
-            row = database.execute(f"{query} WHERE number = ?", (number,)).fetchone()
-        except sqlite3.DatabaseError:
-            yield number, None
-        else:
-            if row is not None:
-                yield number, row
+    except sqlite3.DatabaseError:  # one by one, then
+        for number in range(1, latest + 1):
+            with suppress(sqlite3.DatabaseError):
+                row = database.execute(f"{query} WHERE number = ?", (number,)).fetchone()
+                if row is not None:
+                    found[number] = row
+    missing = [number for number in range(1, latest + 1) if number not in found]
+    found.update(dict.fromkeys(missing[-_NAMED:]))
+    yield from found.items()
 
 
 def _latest(database: sqlite3.Connection) -> int:
@@ -295,17 +297,18 @@ def _latest(database: sqlite3.Connection) -> int:
         "SELECT max(run) FROM posture",
         "SELECT max(run) FROM entry",
     ):
-        try:
+        with suppress(sqlite3.DatabaseError):
             row = database.execute(query).fetchone()
-        except sqlite3.DatabaseError:
-            continue
-        if row is not None and isinstance(row[0], int) and row[0] < _MOST_RUNS:
-            found = max(found, row[0])
+            if row is not None and isinstance(row[0], int) and row[0] < _MOST_RUNS:
+                found = max(found, row[0])
     return found
 
 
 _MOST_RUNS = 1_000_000
-"""Runs that are looked for one by one in a damaged file."""
+"""A number of a run over this is damage itself."""
+
+_NAMED = 1000
+"""Runs that are not there are named, the latest so many."""
 
 
 def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:

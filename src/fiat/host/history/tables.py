@@ -9,53 +9,49 @@ VERSION = 2
 """Version 1 knew neither flags nor file systems nor seals; it is read, and brought up to this when it is written."""
 
 _TABLES = {
-    "run": """CREATE TABLE run (
-        number INTEGER PRIMARY KEY AUTOINCREMENT,
-        started REAL NOT NULL,
-        ended REAL,
-        uid INTEGER NOT NULL,
-        user TEXT NOT NULL,
-        command TEXT NOT NULL,
-        folder TEXT NOT NULL,
-        process TEXT NOT NULL,
-        paths INTEGER NOT NULL,
-        changed INTEGER,
-        complete INTEGER,
-        undoes INTEGER,
-        shifts TEXT NOT NULL,
-        entries_seal TEXT,
-        fates_seal TEXT,
-        seal TEXT
-    )""",
-    "posture": """CREATE TABLE posture (
-        run INTEGER NOT NULL,
-        number INTEGER NOT NULL,
-        fields TEXT NOT NULL,
-        PRIMARY KEY (run, number)
-    ) WITHOUT ROWID""",
-    "entry": """CREATE TABLE entry (
-        run INTEGER NOT NULL,
-        place INTEGER NOT NULL,
-        path BLOB NOT NULL,
-        filesystem TEXT NOT NULL,
-        inode INTEGER NOT NULL,
-        birth INTEGER NOT NULL,
-        before INTEGER NOT NULL,
-        after INTEGER NOT NULL,
-        on_the_way TEXT,
-        fate INTEGER NOT NULL,
-        found TEXT,
-        PRIMARY KEY (run, place)
-    ) WITHOUT ROWID""",
+    "run": {
+        "number": "INTEGER PRIMARY KEY AUTOINCREMENT",
+        "started": "REAL NOT NULL",
+        "ended": "REAL",
+        "uid": "INTEGER NOT NULL",
+        "user": "TEXT NOT NULL",
+        "command": "TEXT NOT NULL",
+        "folder": "TEXT NOT NULL",
+        "process": "TEXT NOT NULL",
+        "paths": "INTEGER NOT NULL",
+        "changed": "INTEGER",
+        "complete": "INTEGER",
+        "undoes": "INTEGER",
+        "shifts": "TEXT NOT NULL",
+        "entries_seal": "TEXT",
+        "fates_seal": "TEXT",
+        "seal": "TEXT",
+    },
+    "posture": {
+        "run": "INTEGER NOT NULL",
+        "number": "INTEGER NOT NULL",
+        "fields": "TEXT NOT NULL",
+    },
+    "entry": {
+        "run": "INTEGER NOT NULL",
+        "place": "INTEGER NOT NULL",
+        "path": "BLOB NOT NULL",
+        "filesystem": "TEXT NOT NULL DEFAULT ''",
+        "inode": "INTEGER NOT NULL",
+        "birth": "INTEGER NOT NULL",
+        "before": "INTEGER NOT NULL",
+        "after": "INTEGER NOT NULL",
+        "on_the_way": "TEXT",
+        "fate": "INTEGER NOT NULL",
+        "found": "TEXT",
+    },
 }
 """A run; each posture that its entries have, once; its entries. The seals tell whether any of it is not as it was
 written: that of a run covers its other columns, and two of these cover its entries, as planned and as they came out."""
 
-_ADDED = {
-    "run": {"entries_seal": "TEXT", "fates_seal": "TEXT", "seal": "TEXT"},
-    "posture": {},
-    "entry": {"filesystem": "TEXT NOT NULL DEFAULT ''", "found": "TEXT"},
-}
+_KEYS = {"posture": "run, number", "entry": "run, place"}
+
+_ADDED = {"run": {"entries_seal", "fates_seal", "seal"}, "posture": set(), "entry": {"filesystem", "found"}}
 """The columns that not every version has had."""
 
 
@@ -99,18 +95,9 @@ def empty(database: sqlite3.Connection) -> bool:
             "use that one, or another --history"
         )
     lacking = {("table", name) for name in _TABLES} - found
-    if found - known or lacking or version < 1 or any(map(_lacks, [database] * 3, _TABLES)):
+    if found - known or lacking or version < 1 or any(_lacking(database, name) - _ADDED[name] for name in _TABLES):
         raise HistoryError("is a database of something else, and not a history of Fiat")
     return False
-
-
-def _lacks(database: sqlite3.Connection, table: str) -> bool:
-    """Whether a column is missing that every version has had."""
-    declared = sqlite3.connect(":memory:")
-    declared.execute(_TABLES[table])
-    wanted = columns(declared, table) - _ADDED[table].keys()
-    declared.close()
-    return not wanted <= columns(database, table)
 
 
 def version_of(database: sqlite3.Connection) -> int:
@@ -123,16 +110,24 @@ def columns(database: sqlite3.Connection, table: str) -> set[str]:
     return {str(row[1]) for row in database.execute(f"PRAGMA table_info({table})")}
 
 
+def _lacking(database: sqlite3.Connection, table: str) -> set[str]:
+    """The columns of a table that are not there."""
+    return _TABLES[table].keys() - columns(database, table)
+
+
 def prepare(database: sqlite3.Connection) -> None:
     """Make the tables where there are none, and bring those of an older version up to this."""
     if empty(database):
-        for statement in _TABLES.values():
-            database.execute(statement)
+        for table, declared in _TABLES.items():
+            parts = [f"{name} {kind}" for name, kind in declared.items()]
+            key = _KEYS.get(table)
+            ending = f", PRIMARY KEY ({key})) WITHOUT ROWID" if key else ")"
+            database.execute(f"CREATE TABLE {table} ({', '.join(parts)}{ending}")
     elif version_of(database) < VERSION:
         database.execute("UPDATE posture SET fields = json_set(fields, '$.flags', NULL)")
-    for table, added in _ADDED.items():
-        for name in added.keys() - columns(database, table):
-            database.execute(f"ALTER TABLE {table} ADD COLUMN {name} {added[name]}")
+    for table, declared in _TABLES.items():
+        for name in _lacking(database, table):
+            database.execute(f"ALTER TABLE {table} ADD COLUMN {name} {declared[name]}")
     if "device" in columns(database, "entry"):
         database.execute("ALTER TABLE entry DROP COLUMN device")
     if version_of(database) < VERSION:

@@ -1,0 +1,335 @@
+"""The history takes nobody's orders but ours, and one damaged run harms no other."""
+
+import json
+import os
+import random
+import shutil
+import sqlite3
+import subprocess
+from collections import Counter
+from collections.abc import Callable
+
+import pytest
+
+from fiat.core.errors import FiatError
+from fiat.host.history import trust
+from fiat.host.history.sqlite import SqliteHistory
+from support.files import give_list, make, mode_of
+from support.program import fiat, machine
+from support.times import TIMES, report
+
+STRANGER = 7101
+
+
+# --- whom it is taken from -----------------------------------------------------------------
+
+
+def writable(folder: str) -> str:
+    os.chmod(folder, 0o777)
+    return "anybody can write to"
+
+
+def sticky(folder: str) -> str:
+    os.chmod(folder, 0o1777)
+    return "anybody can write to"
+
+
+def a_strangers(folder: str) -> str:
+    os.chown(folder, STRANGER, 0)
+    return "belongs to another user"
+
+
+def of_a_group_with_members(folder: str) -> str:
+    os.chown(folder, 0, 7202)
+    os.chmod(folder, 0o775)
+    return "group 7202 can write to"
+
+
+def with_an_entry(folder: str) -> str:
+    give_list(folder, f"u::rwx,u:{STRANGER}:rwx,g::r-x,m::rwx,o::r-x")
+    return f"user {STRANGER} can write to"
+
+
+def of_a_group_without_members(folder: str) -> str:
+    os.chown(folder, 0, 7209)
+    os.chmod(folder, 0o775)
+    return ""
+
+
+def with_an_entry_that_is_cut_off(folder: str) -> str:
+    give_list(folder, f"u::rwx,u:{STRANGER}:rwx,g::r-x,m::r-x,o::r-x")
+    return ""
+
+
+WAYS = [
+    writable, sticky, a_strangers, of_a_group_with_members, with_an_entry, of_a_group_without_members,
+    with_an_entry_that_is_cut_off,
+]  # fmt: skip
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("open_up", WAYS)
+@pytest.mark.parametrize("depth", [0, 1])
+@pytest.mark.parametrize("missing", [False, True])
+def test_a_history_where_others_can_write_on_its_way_is_not_used(
+    folder: str, open_up: Callable[[str], str], depth: int, missing: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(trust, "_has_other_members", lambda gid: gid == 7202)
+    place = f"{folder}/a/b/history"
+    os.makedirs(os.path.dirname(place), 0o755)
+    path = make(f"{folder}/file", 0o640)
+    if not missing:
+        assert fiat("set", path, "--mode", "600", "--history", place).returncode == 0
+    why = open_up(os.path.dirname(place) if depth else f"{folder}/a")
+    history = SqliteHistory(place)
+    if why:
+        with pytest.raises(FiatError, match=why):
+            history.runs()
+        assert fiat("set", path, "--mode", "604", "--history", place).returncode == 4
+        assert fiat("history", "--history", place).returncode == 3
+        assert mode_of(path) == (0o640 if missing else 0o600)
+        assert os.path.exists(place) != missing
+    else:
+        assert len(history.runs()) == (0 if missing else 1)
+
+
+@pytest.mark.root
+def test_links_and_what_lies_beside_must_be_ours_too(folder: str) -> None:
+    place = f"{folder}/history"
+    path = make(f"{folder}/file", 0o640)
+    assert fiat("set", path, "--mode", "600", "--history", place).returncode == 0
+    link = f"{folder}/link"
+    os.symlink(folder, link)
+    assert machine("history", "--history", f"{link}/history")["results"]
+    os.lchown(link, STRANGER, 0)
+    assert "belongs to another user" in fiat("history", "--history", f"{link}/history").stderr
+    os.symlink(place, f"{folder}/straight")
+    assert "is no regular file" in fiat("history", "--history", f"{folder}/straight").stderr
+    for ending in trust.BESIDE:
+        beside = make(f"{place}{ending}", 0o600, text=b"orders")
+        os.chown(beside, STRANGER, 0)
+        done = fiat("undo", "--history", place)
+        assert (done.returncode, "belongs to another user" in done.stderr) == (4, True), done
+        os.unlink(beside)
+    os.unlink(f"{place}.locks")
+    os.symlink("/dev/zero", f"{place}.locks")
+    done = fiat("undo", "--history", place)
+    assert (done.returncode, mode_of(path)) == (4, 0o600)
+
+
+@pytest.mark.root
+def test_a_forged_journal_is_not_rolled_in(folder: str) -> None:
+    """A stranger leaves a journal beside the database, so that root's undo opens a file of their choice."""
+    secret, path = make(f"{folder}/secret", 0o600), make(f"{folder}/file", 0o640)
+    shared = make(f"{folder}/shared", 0o777, directory=True)
+    forged = SqliteHistory(f"{folder}/forged")
+    assert (
+        fiat("set", secret, "--mode", "666", "--accept", "everyone-writes", "--history", forged.place).returncode == 0
+    )
+    assert fiat("set", secret, "--mode", "600", "--history", forged.place).returncode == 0
+    mine = f"{folder}/mine"
+    assert fiat("set", path, "--mode", "600", "--history", mine).returncode == 0
+    shutil.copy(mine, f"{shared}/history")
+    with open(forged.place, "rb") as pages:
+        journal = hot_journal(pages.read())
+    with open(f"{shared}/history-journal", "wb") as beside:
+        beside.write(journal)
+    os.chmod(f"{shared}/history", 0o600)
+    os.chmod(f"{shared}/history-journal", 0o600)
+    os.chown(f"{shared}/history-journal", STRANGER, STRANGER)
+    # that it is one that would be rolled in: SQLite does it, in a folder that it trusts
+    trusting = make(f"{folder}/trusting", 0o700, directory=True)
+    for name in ("history", "history-journal"):
+        shutil.copy(f"{shared}/{name}", f"{trusting}/{name}")
+        os.chmod(f"{trusting}/{name}", 0o600)
+    assert json.dumps(secret) in str(
+        sqlite3.connect(f"{trusting}/history").execute("SELECT command FROM run").fetchall()
+    )
+    for words in (("undo",), ("history",), ("set", path, "--mode", "644")):
+        assert fiat(*words, "--history", f"{shared}/history").returncode in (3, 4)
+    assert (mode_of(secret), mode_of(path)) == (0o600, 0o600)
+
+
+def hot_journal(pages: bytes) -> bytes:
+    """A rollback journal (sqlite.org/fileformat2.html, "The Rollback Journal") that holds these pages."""
+    size = int.from_bytes(pages[16:18], "big")
+    count = len(pages) // size
+    header = b"\xd9\xd5\x05\xf9\x20\xa1\x63\xd7" + b"".join(n.to_bytes(4, "big") for n in (count, 0, count, 512, size))
+    body = b""
+    for number in range(count):
+        page = pages[number * size : (number + 1) * size]
+        checksum = sum(page[at] for at in range(size - 200, 0, -200)) & 0xFFFFFFFF
+        body += (number + 1).to_bytes(4, "big") + page + checksum.to_bytes(4, "big")
+    return header.ljust(512, b"\0") + body
+
+
+# --- damage --------------------------------------------------------------------------------
+
+
+def a_history_of_three(folder: str) -> tuple[str, list[str]]:
+    place = f"{folder}/history"
+    paths = [make(f"{folder}/file{number}", 0o640) for number in range(3)]
+    for path in paths:
+        assert fiat("set", path, "--mode", "600", "--history", place).returncode == 0
+    return place, paths
+
+
+@pytest.mark.parametrize(
+    ("statement", "says"),
+    [
+        ("UPDATE run SET shifts = 'x' WHERE number = 2", "it is not as it was written"),
+        ("UPDATE run SET shifts = 'x', seal = NULL WHERE number = 2", "shifts is no JSON"),
+        ("UPDATE run SET started = 'then', seal = NULL WHERE number = 2", "a time in seconds is right"),
+        ("UPDATE run SET process = x'00ff', seal = NULL WHERE number = 2", "process is"),
+        ("UPDATE run SET paths = -1, seal = NULL WHERE number = 2", "paths is the number -1"),
+        ("UPDATE run SET command = '[[[[', seal = NULL WHERE number = 2", "command is no JSON"),
+        ("UPDATE run SET command = '[\"\x1b[2J\", 3]', seal = NULL WHERE number = 2", "command"),
+        ("UPDATE posture SET fields = replace(fields, '0640', '0666') WHERE run = 2", "has entries that are not"),
+        ("UPDATE posture SET fields = '\x1b]0;x\x07' WHERE run = 2", "is no JSON"),
+        ("UPDATE posture SET number = number + 7 WHERE run = 2", "a posture that is missing"),
+        ("DELETE FROM posture WHERE run = 2", "a posture that is missing"),
+        ("UPDATE entry SET path = x'2f6574632f706173737764' WHERE run = 2", "has entries that are not"),
+        ("UPDATE entry SET path = 'relative' WHERE run = 2", "no path that begins with /"),
+        ("UPDATE entry SET place = -5 WHERE run = 2", "entry -5"),
+        ("UPDATE entry SET fate = 99 WHERE run = 2", "a fate that is none"),
+        ("UPDATE entry SET fate = 2 WHERE run = 2", "has entries that are not"),
+        ("UPDATE entry SET inode = 'x' WHERE run = 2", "entry 0"),
+        ("UPDATE entry SET inode = inode + 1 WHERE run = 2", "has entries that are not"),
+        ("DELETE FROM entry WHERE run = 2", "has entries that are not"),
+    ],
+)
+def test_a_damaged_run_is_named_and_left_out(folder: str, statement: str, says: str) -> None:
+    place, paths = a_history_of_three(folder)
+    database = sqlite3.connect(place)
+    database.execute(statement)
+    database.commit()
+    database.close()
+    verified = machine("history", "--verify", "--history", place, status=1)
+    assert [one["run"] for one in verified["results"]] == [2]
+    assert says in verified["results"][0]["text"]
+    assert verified["whole"] == 2
+    listed = machine("history", "--history", place)
+    assert {one["run"] for one in listed["results"]} >= {1, 3}
+    assert len(listed["results"]) + len(listed["damaged"]) == 3
+    for words in (("undo", "2"), ("history", "2")):
+        done = fiat(*words, "--history", place)
+        assert (done.returncode, "run 2 is damaged, and left alone" in done.stderr) == (2, True), done
+        assert done.stderr.count("\n") == 1
+    assert fiat("undo", "--history", place).returncode == 0
+    done = fiat("undo", "--history", place)
+    assert (done.returncode, "Passed over: run 2, which is damaged" in done.stdout) == (0, True), done
+    assert [mode_of(path) for path in paths] == [0o640, 0o600, 0o640]
+    assert fiat("set", paths[0], "--mode", "604", "--history", place).returncode == 0
+
+
+def test_what_is_no_history_is_neither_read_nor_written(folder: str) -> None:
+    path, place = make(f"{folder}/file", 0o640), f"{folder}/other"
+    statements: tuple[str, ...]
+    for statements, says in (
+        (("CREATE TABLE bookmarks (x)",), "a database of something else"),
+        (("CREATE TABLE run (number)", "CREATE TABLE entry (run)", "CREATE TABLE posture (run)"), "something else"),
+        (("CREATE TABLE run (number)", "PRAGMA user_version = 7"), "newer Fiat (version 7"),
+        (('CREATE TABLE "\x1b[2J" (x)', "PRAGMA user_version = 2"), "a database of something else"),
+    ):
+        database = sqlite3.connect(place)
+        for statement in statements:
+            database.execute(statement)
+        database.commit()
+        database.close()
+        os.chmod(place, 0o600)
+        refused(path, place, says)
+    good, _ = a_history_of_three(folder)
+    for statement, says in (
+        ("CREATE TRIGGER more AFTER INSERT ON entry BEGIN DELETE FROM run; END", "a database of something else"),
+        ("CREATE VIEW v AS SELECT 1", "a database of something else"),
+        ("ALTER TABLE entry DROP COLUMN birth", "a database of something else"),
+        ("PRAGMA user_version = 3", "newer Fiat (version 3"),
+        ("PRAGMA user_version = -3", "a database of something else"),
+    ):
+        shutil.copy(good, place)
+        database = sqlite3.connect(place)
+        database.execute(statement)
+        database.commit()
+        database.close()
+        refused(path, place, says)
+    for contents in (b"no database at all " * 300, b"\x1b[2J\0" * 5, b"SQLite format 3\0" + bytes(84) + b"\xff" * 4000):
+        with open(place, "wb") as file:
+            file.write(contents)
+        refused(path, place, "")
+
+
+def refused(path: str, place: str, says: str) -> None:
+    with open(place, "rb") as file:
+        before = file.read()
+    for words, status in (
+        (("set", path, "--mode", "600"), 4), (("undo",), 4), (("history",), 3), (("history", "--verify"), 3),
+    ):  # fmt: skip
+        done = fiat(*words, "--history", place)
+        assert (done.returncode, says in done.stderr, done.stderr.count("\n")) == (status, True, 1), (says, done)
+    assert mode_of(path) == 0o640
+    with open(place, "rb") as file:
+        assert file.read() == before
+    os.unlink(place)
+
+
+def test_no_damaged_byte_does_more_than_name_the_run_it_is_in(folder: str) -> None:
+    """Wherever it is: no traceback, no other mode than those the runs had, and what is whole can be used."""
+    place, paths = a_history_of_three(folder)
+    with open(place, "rb") as file:
+        whole = file.read()
+    dice = random.Random(1)
+    counts = Counter[str]()
+    spots = [at for at, byte in enumerate(whole) if byte]  # most of the file is empty
+    for _ in range(150 * TIMES):
+        damaged = bytearray(whole)
+        at = dice.choice(spots)
+        damaged[at] ^= 1 << dice.randrange(8)
+        with open(place, "wb") as file:
+            file.write(damaged)
+        history = SqliteHistory(place)
+        try:
+            found = {run.number for run in history.runs()}
+            named = {one.number for one in history.verify()}
+        except FiatError:  # the file as a whole is no history any more: its beginning, or its tables
+            counts["none"] += 1
+            continue
+        bad = {number for number in (1, 2, 3) if not readable(history, number)}
+        assert bad <= named, (at, bad, named)
+        counts["damaged"] += bool(bad)
+        counts["harmless"] += not named
+        counts["all three"] += len(bad) == 3
+        assert len(found) + len(bad) >= 3
+    assert counts["damaged"] > 30 * TIMES
+    assert counts["all three"] < counts["damaged"] / 2  # those that share a page with the others' entries
+    for path in paths:
+        assert mode_of(path) == 0o600
+    report("damaged bytes", **{name.replace(" ", "_"): count for name, count in counts.items()})
+
+
+def readable(history: SqliteHistory, number: int) -> bool:
+    try:
+        return history.run(number).number == number and len(history.entries(number)) == 1
+    except FiatError:
+        return False
+
+
+@pytest.mark.root
+def test_with_a_full_disk_what_was_done_can_be_put_back(folder: str) -> None:
+    """The disk of the history fills while the run is under way, or is full before."""
+    path = make(f"{folder}/file", 0o640)
+    small = make(f"{folder}/small", 0o700, directory=True)
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=256k,mode=700", "none", small], check=True)
+    try:
+        place = f"{small}/history"
+        assert fiat("set", path, "--mode", "600", "--history", place).returncode == 0
+        size = os.statvfs(small)
+        with open(f"{small}/filler", "wb") as filler:
+            filler.write(bytes(size.f_bavail * size.f_bsize))
+        done = fiat("undo", "--history", place)
+        assert (done.returncode, mode_of(path), "full" in done.stderr) == (4, 0o600, True), done
+        assert fiat("undo", "--history", place, "--no-history").returncode == 0
+        assert mode_of(path) == 0o640
+        os.unlink(f"{small}/filler")
+        assert fiat("history", "--verify", "--history", place).returncode == 0
+    finally:
+        subprocess.run(["umount", small], check=True)
