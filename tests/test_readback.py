@@ -4,12 +4,15 @@ import json
 import os
 import sqlite3
 import subprocess
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 import fiat as library
+from fiat.core.errors import SnapshotError
+from fiat.core.model.accounts import Accounts
 from fiat.demo.sample import SNAPSHOT
 from fiat.host.snapshot import reader
 from support.program import PROGRAM, fiat, machine
@@ -48,6 +51,103 @@ def test_a_wrong_value_is_named_by_its_place(folder: str, field: tuple[str, ...]
     assert done.returncode == 2
     assert place in done.stderr
     assert f"line {number + 1}" in done.stderr
+
+
+ODD: list[Any] = [None, True, -1, 1.5, float("inf"), 10**30, "7105", "", "\x1b[2J\0", "\udcff", [], [[]], ["x"], {}]
+ODD += [{"uid": "7105"}, {"uid": -1}, [None], 3, "x"]
+
+
+def test_every_field_of_a_snapshot_is_checked(folder: str) -> None:
+    """Whatever stands in its place is either refused, in one line that names the place, or can be asked about."""
+    records, seen, refused, accepted = lines(), set(), 0, 0
+    accounts = library.open_host("skerry").accounts
+    for number, record in enumerate(records):
+        kinds = sorted(record.keys() - {"path"}) if "path" not in record else ["object"]
+        for place in places(record):
+            shape = (*kinds, *(step if isinstance(step, str) else "#" for step in place))
+            if shape in seen:
+                continue
+            seen.add(shape)
+            for value in ODD:
+                changed = [*records[:number], put(record, place, value), *records[number + 1 :]]
+                host, said = read(written(folder, changed), accounts)
+                if host is None:
+                    refused += 1
+                    assert said.isprintable()
+                    assert f"line {number + 1} of" in said or not place or place[0] in ("path", "end", "kind"), said
+                else:
+                    accepted += 1
+                    library.who(host, "/srv/skerry/gauge/raw")
+                    library.who_below(host, "/srv/skerry/dropbox")
+    assert refused > 900
+    assert accepted > 90  # names, options, what may be null
+
+
+def read(path: str, accounts: Accounts) -> tuple[library.Host | None, str]:
+    try:
+        return reader.read(path, accounts), ""
+    except SnapshotError as error:
+        return None, str(error)
+
+
+def ended(records: list[Any]) -> list[Any]:
+    return [*records[:-1], {"end": len(records) - 1}]
+
+
+def places(value: Any, place: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
+    yield place
+    inside = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for step, one in inside:
+        yield from places(one, (*place, step))
+
+
+def put(value: Any, place: tuple[Any, ...], new: Any) -> Any:
+    if not place:
+        return new
+    changed = value.copy()
+    changed[place[0]] = put(value[place[0]], place[1:], new)
+    return changed
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        (lambda records: [*records[:30], records[29], *records[30:]], "line 31"),
+        (
+            lambda records: ended([one for one in records if one.get("path") != "/srv/skerry"]),
+            "no line for the directory",
+        ),
+        (lambda records: [*records[:30], "[" * 100_000, *records[31:]], "line 31"),
+        (lambda records: [*records[:30], {"path": "x" * 9_000_000}, *records[31:]], "more than 8,388,608 bytes"),
+        (
+            lambda records: [*records[:22], {**records[22], "letters": "rwxrwxrwx"}, *records[23:]],
+            "letters does not go",
+        ),
+        (lambda records: [{**records[0], "host": 7}, *records[1:]], "line 1"),
+        (lambda records: [*records[:-1], {"end": "\x1b[2J"}], "end is the text"),
+    ],
+)
+def test_a_snapshot_that_does_not_hang_together_is_refused(
+    folder: str, change: Callable[[list[Any]], list[Any]], says: str
+) -> None:
+    done = fiat("who", "/srv/skerry", "--from", written(folder, change(lines())))
+    assert (done.returncode, says in done.stderr, done.stderr.count("\n")) == (2, True, 1), done.stderr[:500]
+
+
+def test_what_is_no_file_is_not_waited_for(folder: str) -> None:
+    os.mkfifo(f"{folder}/pipe")
+    for place, says in (
+        ("/dev/zero", "neither a regular file nor a pipe"),
+        (folder, "Is a directory"),
+        (f"{folder}/pipe", "cut short"),
+        (f"{folder}/missing", "No such file"),
+        ("/proc/self/mem", "cannot read the snapshot"),
+    ):
+        done = fiat("who", "/", "--from", place)
+        assert (done.returncode, says in done.stderr, done.stderr.count("\n")) == (2, True, 1), done
+    piped = [*PROGRAM, "who", "/srv/skerry", "--from", "/dev/stdin"]
+    with open(SNAPSHOT) as file, subprocess.Popen(["cat"], stdin=file, stdout=subprocess.PIPE) as cat:
+        assert subprocess.run(piped, stdin=cat.stdout, capture_output=True).returncode == 0
 
 
 def test_what_could_not_be_read_is_still_unknown(folder: str) -> None:

@@ -13,6 +13,10 @@ FLAGS = ("immutable", "append-only")
 """The inode flags that limit change (ioctl_iflags(2))."""
 
 
+UNKNOWN = ("flags", "capabilities", "access list", "default list", "first bytes")
+"""What of an object there may be no reading of."""
+
+
 class Posture(NamedTuple):
     """Everything one path says about access.
 
@@ -59,7 +63,7 @@ class Object(NamedTuple):
     ``program`` is what execve(2) sees of a regular file, None where nobody
     asked. ``keeps_lists`` tells whether the file system keeps access lists,
     None where it was not asked. ``unknown`` pairs what could not be read
-    ("flags", "capabilities", "access list", "first bytes") with the errno.
+    (one of :data:`UNKNOWN`) with the errno.
     """
 
     path: str

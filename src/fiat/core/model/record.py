@@ -7,7 +7,7 @@ host shows another can hold in memory. List entries carry numbers, never names.
 import errno
 from typing import Any
 
-from fiat.core.errors import NotationError
+from fiat.core.errors import NotationError, RecordError
 from fiat.core.model import capabilities, mode
 from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts, Group, User
@@ -17,7 +17,7 @@ from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
-from fiat.core.model.posture import FLAGS, Object, Posture, Status
+from fiat.core.model.posture import FLAGS, UNKNOWN, Object, Posture, Status
 from fiat.core.model.program import Format, Program
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
 from fiat.core.text import quoted
@@ -75,6 +75,37 @@ FLAG: Form[str] = Word(str, _flag, f"one of {', '.join(FLAGS)}")
 ENTRY: Form[Entry] = Word(Entry.text, _entry, "an entry with a number, such as user:7105:r-x,")
 
 
+class _Paths:
+    """Absolute paths, each written in one way only."""
+
+    def write(self, value: str) -> Any:
+        return value
+
+    def read(self, data: Any, place: str) -> str:
+        path = Text().read(data, place)
+        names = path.split("/")[1:]
+        if not path.startswith("/") or "\0" in path or (path != "/" and not {"", ".", ".."}.isdisjoint(names)):
+            raise wrong(place, data, "an absolute path without . and .. and a slash at its end")
+        return path
+
+
+class _Names:
+    """Names of users and groups: whatever the files passwd(5) and group(5) can hold."""
+
+    def write(self, value: str) -> Any:
+        return value
+
+    def read(self, data: Any, place: str) -> str:
+        name = Text().read(data, place)
+        if not name or not set(name).isdisjoint(":\n\0"):
+            raise wrong(place, data, "a name, which is not empty and holds no colon,")
+        return name
+
+
+PATH: Form[str] = _Paths()
+NAME: Form[str] = _Names()
+
+
 class _AccessLists:
     """Access lists: the entries in the kernel's order."""
 
@@ -114,7 +145,7 @@ CAPABILITIES: Record[FileCapabilities] = Record(
 
 MOUNT: Record[Mount] = Record(
     lambda found: Mount(found["point"], found["type"], found["options"], found["filesystem_options"] or ("rw",)),
-    Field("point", lambda mount: mount.point, Text()),
+    Field("point", lambda mount: mount.point, PATH),
     Field("type", lambda mount: mount.type, Text()),
     Field("options", lambda mount: mount.options, Listed(Text())),
     Field("filesystem_options", lambda mount: mount.filesystem_options, OrNone(Listed(Text())), required=False),
@@ -148,14 +179,14 @@ def _make_program(found: Fields) -> Program:
 
 USER: Record[User] = Record(
     lambda found: User(**found),
-    Field("name", lambda user: user.name, Text()),
+    Field("name", lambda user: user.name, NAME),
     Field("uid", lambda user: user.uid, ID),
     Field("gid", lambda user: user.gid, ID),
 )
 
 GROUP: Record[Group] = Record(
     lambda found: Group(**found),
-    Field("name", lambda group: group.name, Text()),
+    Field("name", lambda group: group.name, NAME),
     Field("gid", lambda group: group.gid, ID),
     Field("members", lambda group: group.members, Listed(Text())),
 )
@@ -191,6 +222,7 @@ class _Owners:
     def read(self, data: Any, place: str) -> int:
         if not isinstance(data, dict):
             raise wrong(place, data, "an object")
+        OrNone(Text()).read(data.get("name"), f"{place}.name")
         return ID.read(data.get(self._number), f"{place}.{self._number}")
 
 
@@ -198,8 +230,10 @@ def _posture_fields(accounts: Accounts | None) -> tuple[Field, ...]:
     return (
         Field("kind", lambda posture: posture.kind, KIND),
         Field("mode", lambda posture: posture.mode, MODE),
-        Field("letters", lambda posture: mode.letters(posture.mode)),
-        Field("special", lambda posture: list(mode.special_names(posture.mode))),
+        Field("letters", lambda posture: mode.letters(posture.mode), OrNone(Text()), required=False),
+        Field(
+            "special", lambda posture: list(mode.special_names(posture.mode)), OrNone(Listed(Text())), required=False
+        ),
         Field("owner", lambda posture: posture.uid, _Owners("uid", accounts)),
         Field("group", lambda posture: posture.gid, _Owners("gid", accounts)),
         Field("acl", lambda posture: posture.acl, OrNone(LIST), required=False),
@@ -210,6 +244,11 @@ def _posture_fields(accounts: Accounts | None) -> tuple[Field, ...]:
 
 
 def _make_posture(found: Fields) -> Posture:
+    bits = found["mode"]
+    for name, right in (("letters", mode.letters(bits)), ("special", mode.special_names(bits))):
+        if found[name] is not None and found[name] != right:  # which of both was meant nobody can tell
+            shown = right if isinstance(right, str) else f"[{', '.join(right)}]"
+            raise RecordError(name, f"does not go with the mode {mode.octal(bits)}, whose {name} are {shown}")
     return Posture(
         kind=found["kind"],
         mode=found["mode"],
@@ -233,6 +272,7 @@ POSTURE = PostureRecord()
 """That of a posture without names."""
 
 _UNREADABLE = Number(0, 4095)
+_UNKNOWN: Form[str] = Word(str, lambda word: UNKNOWN[UNKNOWN.index(word)], f"one of {', '.join(UNKNOWN)}")
 
 
 class ObjectRecord(Record[Object]):
@@ -244,7 +284,7 @@ class ObjectRecord(Record[Object]):
 
         super().__init__(
             _make_object,
-            Field("path", lambda found: found.path, Text()),
+            Field("path", lambda found: found.path, PATH),
             *map(of_posture, _posture_fields(accounts)),
             Field("links", lambda found: found.status.links, OrNone(Number()), required=False),
             Field("size", lambda found: found.status.size, OrNone(Number()), required=False),
@@ -268,7 +308,11 @@ class ObjectRecord(Record[Object]):
             Field("label", lambda found: found.label, OrNone(Text()), required=False),
             Field("keeps_lists", lambda found: found.keeps_lists, OrNone(Truth()), required=False),
             Field(
-                "unknown", lambda found: [what for what, _ in found.unknown], Listed(Text()), required=False, default=()
+                "unknown",
+                lambda found: [what for what, _ in found.unknown],
+                Listed(_UNKNOWN),
+                required=False,
+                default=(),
             ),
             Field(
                 "unknown_errno",
@@ -292,7 +336,11 @@ def _make_object(found: Fields) -> Object:
     program = found["program"]
     if program is None and found["script"] is not None:
         program = PROGRAM.read({"format": Format.SCRIPT.value, "runs_with": found["script"]}, "script")
-    device, number = found["inode"] if found["inode"] and len(found["inode"]) == 2 else (0, 0)
+    if found["inode"] is not None and len(found["inode"]) != 2:
+        raise RecordError("inode", "is right as two numbers, of the device and of the inode")
+    device, number = found["inode"] or (0, 0)
+    if found["kind"] is Kind.SYMLINK and not found["target"]:
+        raise RecordError("target", "is missing; where the symlink leads is right")
     numbers = (*found["unknown_errno"], *(errno.EACCES for _ in found["unknown"]))
     return Object(
         path=found["path"],

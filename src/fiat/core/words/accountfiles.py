@@ -8,12 +8,14 @@ from fiat.core.model.numbers import id_number
 
 
 def parse_passwd(text: str, source: str) -> list[User]:
-    """The users in a passwd(5) file; :class:`SnapshotError` names the line at fault."""
+    """The users in a passwd(5) file; :class:`SnapshotError` names the line at fault, such as one that is cut short."""
     users = []
     for number, fields in _lines(text):
-        uid, gid = (id_number(field) for field in fields[2:4]) if len(fields) > 3 else (None, None)
+        uid, gid = (id_number(field) for field in fields[2:4]) if len(fields) > 6 else (None, None)
         if uid is None or gid is None or not fields[0]:
-            raise SnapshotError(f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:… is")
+            raise SnapshotError(
+                f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:comment:home:shell is"
+            )
         users.append(User(fields[0], uid, gid))
     return users
 
@@ -22,10 +24,10 @@ def parse_group(text: str, source: str) -> list[Group]:
     """The groups in a group(5) file; :class:`SnapshotError` names the line at fault."""
     groups = []
     for number, fields in _lines(text):
-        gid = id_number(fields[2]) if len(fields) > 2 else None
+        gid = id_number(fields[2]) if len(fields) == 4 else None
         if gid is None or not fields[0]:
             raise SnapshotError(f"line {number} of {source} is no group(5) line: name:password:gid:members is")
-        members = fields[3].split(",") if len(fields) > 3 else []
+        members = fields[3].split(",")
         groups.append(Group(fields[0], gid, tuple(name.strip() for name in members if name.strip())))
     return groups
 

@@ -1,22 +1,34 @@
 """Reading a snapshot: a host in a file, JSON Lines (docs/formats.md)."""
 
 import json
+import posixpath
 from collections.abc import Iterable, Mapping
-from typing import Any
+from operator import itemgetter
+from typing import Any, NoReturn
 
 from fiat.core.errors import RecordError, SnapshotError
 from fiat.core.model import record
 from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.fields import Fields
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object
+from fiat.core.model.schema import Field, Number, OrNone, Record, Text
 from fiat.core.text import quoted, visible
 from fiat.host.image.host import ImageHost
+from fiat.host.snapshot.lines import lines_of
 
 SCHEMA = "fiat-snapshot/1"
 
 _OBJECT = record.ObjectRecord()
+
+_HEADER: Record[Fields] = Record(
+    dict,
+    Field("host", itemgetter("host"), OrNone(Text()), required=False),
+    Field("taken", itemgetter("taken"), OrNone(Text()), required=False),
+    Field("settings", itemgetter("settings"), OrNone(record.SETTINGS), required=False),
+)
 
 
 def read(path: str, accounts: Accounts | None = None) -> ImageHost:
@@ -25,11 +37,20 @@ def read(path: str, accounts: Accounts | None = None) -> ImageHost:
     Raises :class:`SnapshotError` where the file cannot be read, is no
     snapshot, or is cut short; the message names the line and the place in it.
     """
+    reader = _Reader(quoted(path))
     try:
-        with open(path, encoding="utf-8", errors="surrogateescape") as file:
-            return _Reader(quoted(path)).read(file, accounts)
+        return reader.read(lines_of(path), accounts)
     except OSError as error:
         raise SnapshotError(f"cannot read the snapshot {quoted(path)}: {error.strerror}") from error
+
+
+class _InLine(SnapshotError):
+    """An error that names its line already."""
+
+
+def _no_number(word: str) -> NoReturn:
+    """JSON has no infinity, and nothing that is no number."""
+    raise ValueError(word)
 
 
 class _Reader:
@@ -43,30 +64,44 @@ class _Reader:
         self.mounts: list[Mount] = []
         self.users: list[User] = []
         self.groups: list[Group] = []
-        self.objects: list[Object] = []
+        self.objects: dict[str, Object] = {}
         self.ended = False
 
     def read(self, lines: Iterable[str], accounts: Accounts | None) -> ImageHost:
-        for line in lines:
-            self.number += 1
-            try:
-                self._take(self._parse(line))
-            except (RecordError, SnapshotError) as error:
-                raise SnapshotError(f"line {self.number} of {self.source}: {error}") from error
+        try:
+            for line in lines:
+                self.number += 1
+                try:
+                    self._take(self._parse(line))
+                except (RecordError, SnapshotError) as error:
+                    raise _InLine(f"line {self.number} of {self.source}: {error}") from error
+        except _InLine:
+            raise
+        except SnapshotError as error:
+            raise SnapshotError(f"cannot read the snapshot {self.source}: {error}") from error
         if self.header is None or not self.ended:
             raise SnapshotError(
                 f"the snapshot {self.source} is cut short after line {self.number}: "
                 "a whole one has a header first and ends with a line that counts the others"
             )
-        if not any(object_.path == "/" for object_ in self.objects):
-            raise SnapshotError(f"the snapshot {self.source} has no line for the path /")
-        name = str(self.header.get("host", "unnamed"))
+        self._look_at_tree()
+        name = self.header["host"] or "unnamed"
         held = Accounts(self.users, self.groups, f"the accounts of {visible(name)}")
-        return ImageHost(name, self.objects, accounts or held, self.settings)
+        return ImageHost(name, self.objects.values(), accounts or held, self.settings)
+
+    def _look_at_tree(self) -> None:
+        """Every object must be in a directory that is there too, or nobody could get at it without being told why."""
+        if "/" not in self.objects:
+            raise SnapshotError(f"the snapshot {self.source} has no line for the path /")
+        for path in self.objects:
+            above = self.objects.get(posixpath.dirname(path))
+            if above is None or not above.posture.directory:
+                lacks = "has no line for the directory that holds" if above is None else "has no directory as holder of"
+                raise SnapshotError(f"the snapshot {self.source} {lacks} {quoted(path)}")
 
     def _parse(self, line: str) -> Mapping[str, Any]:
         try:
-            fields = json.loads(line)
+            fields = json.loads(line, parse_constant=_no_number)
         except (ValueError, RecursionError) as error:
             raise SnapshotError("this is no whole JSON object; the file is damaged or cut short") from error
         if not isinstance(fields, dict):
@@ -77,13 +112,14 @@ class _Reader:
         if self.header is None:
             if fields.get("schema") != SCHEMA:
                 raise SnapshotError(f"this is no snapshot: the first line of one has the schema {SCHEMA}")
-            self.header = fields
-            self.settings = record.SETTINGS.read(fields.get("settings") or {}, "settings")
+            self.header = _HEADER.read(fields)
+            self.settings = self.header["settings"] or Settings()
         elif self.ended:
             raise SnapshotError("something follows the last line")
         elif "end" in fields:
-            if fields["end"] != self.number - 1:
-                raise SnapshotError(f"{fields['end']} lines should come before this one, and {self.number - 1} do")
+            count = Number().read(fields["end"], "end")
+            if count != self.number - 1:
+                raise SnapshotError(f"{count} lines should come before this one, and {self.number - 1} do")
             self.ended = True
         elif "mount" in fields and "path" not in fields:
             self.mounts.append(record.MOUNT.read(fields["mount"], "mount"))
@@ -96,10 +132,12 @@ class _Reader:
 
     def _take_object(self, fields: Mapping[str, Any]) -> None:
         found = _OBJECT.read(fields)
+        if found.path in self.objects:
+            raise SnapshotError(f"there was a line for {quoted(found.path)} before")
         if not found.status.identity.inode:
             identity = Identity("line", self.number)  # of its own, where the snapshot does not say
             found = found._replace(status=found.status._replace(identity=identity))
-        self.objects.append(found._replace(mount=self._mount_of(found.path)))
+        self.objects[found.path] = found._replace(mount=self._mount_of(found.path))
 
     def _mount_of(self, path: str) -> Mount | None:
         """The mount with the longest point that holds ``path``."""
