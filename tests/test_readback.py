@@ -4,7 +4,7 @@ import json
 import os
 import sqlite3
 import subprocess
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +15,7 @@ from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts
 from fiat.demo.sample import SNAPSHOT
 from fiat.host.snapshot import reader
+from support.json_values import places, put
 from support.program import PROGRAM, fiat, machine
 
 
@@ -92,21 +93,6 @@ def read(path: str, accounts: Accounts) -> tuple[library.Host | None, str]:
 
 def ended(records: list[Any]) -> list[Any]:
     return [*records[:-1], {"end": len(records) - 1}]
-
-
-def places(value: Any, place: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
-    yield place
-    inside = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
-    for step, one in inside:
-        yield from places(one, (*place, step))
-
-
-def put(value: Any, place: tuple[Any, ...], new: Any) -> Any:
-    if not place:
-        return new
-    changed = value.copy()
-    changed[place[0]] = put(value[place[0]], place[1:], new)
-    return changed
 
 
 @pytest.mark.parametrize(
