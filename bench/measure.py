@@ -154,7 +154,11 @@ def main() -> int:
     parser.add_argument("--entries", type=int, nargs="+", default=[20_000, 200_000])
     parser.add_argument("--changes", type=int, default=100_000, help="entries of the tree that is changed; 0 for none")
     parser.add_argument("--runs", type=int, default=7)
-    parser.add_argument("--folder", help="where the trees are made (the temporary folder)")
+    parser.add_argument(
+        "--folder",
+        default="/var/lib",
+        help="where the trees and histories are made; nobody else may write on the way there",
+    )
     parser.add_argument("--small", action="store_true", help="one small tree, few runs")
     parser.add_argument("--fail-over", type=float, help="fail where a ratio is so many times its limit")
     args = parser.parse_args()
