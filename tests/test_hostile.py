@@ -24,6 +24,7 @@ from fiat.host.live.host import LiveHost
 from support.files import in_child, make, mode_of, state_of, states
 from support.filesystems import fresh
 from support.surveys import target
+from support.times import TIMES, report
 
 
 def a_tree(top: str, folders: int, files: int) -> str:
@@ -81,9 +82,9 @@ def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) ->
     attackers = [in_child(lambda: swap_for_ever(top, outside, seed, swaps)) for seed in range(2)]  # noqa: B023
     changed = refused = number = 0
     try:
-        while min(sum(struct.unpack("2Q", swaps[:])) - 3000, changed - 2000, refused - 20) < 0:
+        while min(sum(struct.unpack("2Q", swaps[:])) // 3000, changed // 2000, refused // 20) < TIMES:
             number += 1
-            assert number < 3000, (struct.unpack("2Q", swaps[:]), changed, refused)
+            assert number < 3000 * TIMES, (struct.unpack("2Q", swaps[:]), changed, refused)
             wish = Wish(parse_change(("go=", "go=rX")[number % 2]), uid=(0, 7101)[number % 2])
             made = plan.make(host, [target(host, top)], wish)
             if any(guard.code == "hard-links" for guard in made.guards):
@@ -99,6 +100,7 @@ def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) ->
             os.kill(attacker, signal.SIGKILL)
             os.waitpid(attacker, 0)
     assert states(outside) == before
+    report("swaps", swaps=sum(struct.unpack("2Q", swaps[:])), changed=changed, refused=refused)
 
 
 @pytest.mark.root
@@ -126,9 +128,9 @@ def test_stopped_at_any_moment_it_can_be_put_back(
         whole = time.monotonic() - begun
         assert main(["undo", "--history", place]) == 0
         rounds = 0
-        while rounds < 20 or midway < 2:
+        while rounds < 20 * TIMES or midway < 2 * TIMES:
             rounds += 1
-            assert rounds < 300, "it was never struck in the middle"
+            assert rounds < 300 * TIMES, "it was hardly ever struck in the middle"
             child = in_child(lambda: main(words))
             time.sleep(whole * (0.3 + 0.7 * dice.random()))
             os.kill(child, blow)
@@ -141,6 +143,7 @@ def test_stopped_at_any_moment_it_can_be_put_back(
             assert main(["undo", "--history", place]) == 0
             assert states(top) == before
             assert SqliteHistory(place).run(run.number).undone_by == run.number + 1
+    report(f"{blow.name} on {kind}", rounds=rounds, struck_midway=midway)
 
 
 @pytest.mark.root

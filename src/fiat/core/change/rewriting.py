@@ -41,7 +41,7 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
     if same_posture(found, change.after):
         return Left()
     return Left(
-        PathError(node.path, errno.EIO, "confirm the change of", "it was found otherwise afterwards"), True, found
+        PathError(node.path, errno.EBUSY, "confirm the change of", "it was found otherwise afterwards"), True, found
     )
 
 
