@@ -234,9 +234,10 @@ def test_the_judge_of_changes_catches(fault: str, monkeypatch: pytest.MonkeyPatc
     with fresh("tmpfs") as top:
         for seed in range(1, 60):
             with World(top, seed) as world, tempfile.TemporaryDirectory(prefix="fiat-test-") as folder:
-                os.chmod(folder, 0o777)
-                dice, history = random.Random(seed), SqliteHistory(f"{folder}/history.db")
+                os.chmod(folder, 0o755)
+                dice = random.Random(seed)
                 account = dice.choice(world.people.users)
+                history = SqliteHistory(f"{folder_of(account.uid, folder)}/history.db")
                 who = user(account, world.people.gids_of(account))
                 if as_somebody(who, lambda: changes_as_this_process(world, dice, history))[1]:  # noqa: B023
                     return
