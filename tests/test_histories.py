@@ -14,7 +14,7 @@ import pytest
 from fiat.core.errors import FiatError
 from fiat.host.history import trust
 from fiat.host.history.sqlite import SqliteHistory
-from support.files import give_list, make, mode_of
+from support.files import give_list, make, mode_of, states
 from support.program import fiat, machine
 from support.times import TIMES, report
 
@@ -333,3 +333,32 @@ def test_with_a_full_disk_what_was_done_can_be_put_back(folder: str) -> None:
         assert fiat("history", "--verify", "--history", place).returncode == 0
     finally:
         subprocess.run(["umount", small], check=True)
+
+
+@pytest.mark.root
+def test_wherever_the_disk_of_the_history_ends_all_is_done_or_nothing(folder: str) -> None:
+    top, small = f"{folder}/tree", make(f"{folder}/small", 0o700, directory=True)
+    make(top, 0o755, directory=True)
+    for number in range(400):
+        make(f"{top}/{number}", 0o644)
+    before = states(top)
+    ends = Counter[int]()
+    for size in range(8, 400, 56 if TIMES == 1 else 4):
+        subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={size}k,mode=700", "none", small], check=True)
+        try:
+            done = fiat("set", top, "--below", "--mode", "go=", "--history", f"{small}/history")
+            changed = sum(now != before[path] for path, now in states(top).items())
+            assert (done.returncode, changed) in ((4, 0), (0, 401)), (size, done)
+            ends[done.returncode] += 1
+            if changed:
+                undone = fiat("undo", "--history", f"{small}/history")
+                if undone.returncode == 4:
+                    ends[-4] += 1
+                    undone = fiat("undo", "--no-history", "--history", f"{small}/history")
+                assert undone.returncode == 0, (size, undone)
+            assert states(top) == before, size
+        finally:
+            subprocess.run(["umount", small], check=True)
+    assert ends[4] > 1
+    assert ends[0] > 1
+    report("sizes of a disk", refused=ends[4], done=ends[0], undone_without_history=ends[-4])
