@@ -184,7 +184,7 @@ def a_history_of_three(folder: str) -> tuple[str, list[str]]:
         ("UPDATE run SET paths = -1, seal = NULL WHERE number = 2", "paths is the number -1"),
         ("UPDATE run SET command = '[[[[', seal = NULL WHERE number = 2", "command is no JSON"),
         ("UPDATE run SET command = '[\"\x1b[2J\", 3]', seal = NULL WHERE number = 2", "command"),
-        ("UPDATE posture SET fields = replace(fields, '0640', '0666') WHERE run = 2", "has entries that are not"),
+        ("UPDATE posture SET fields = replace(fields, 'null', 'null ') WHERE run = 2", "has entries that are not"),
         ("UPDATE posture SET fields = '\x1b]0;x\x07' WHERE run = 2", "is no JSON"),
         ("UPDATE posture SET number = number + 7 WHERE run = 2", "a posture that is missing"),
         ("DELETE FROM posture WHERE run = 2", "a posture that is missing"),

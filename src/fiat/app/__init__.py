@@ -3,8 +3,8 @@
 The doors of this room: :mod:`~fiat.app.hosts` opens a host, :mod:`~fiat.app.look`
 shows and lists; :mod:`~fiat.app.who`, :mod:`~fiat.app.whobelow` and
 :mod:`~fiat.app.why` answer what a :mod:`~fiat.app.question` asks;
-:mod:`~fiat.app.change` plans and applies, :mod:`~fiat.app.past` has the history and
-undoes, :mod:`~fiat.app.decode` translates notations. :mod:`~fiat.app.interface` puts
+:mod:`~fiat.app.change` plans and applies, :mod:`~fiat.app.past` has the history,
+:mod:`~fiat.app.undo` puts back, :mod:`~fiat.app.decode` translates notations. :mod:`~fiat.app.interface` puts
 them together for ``import fiat``.
 
 What goes wrong at one path among several is handed to a ``problem`` function

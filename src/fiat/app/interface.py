@@ -8,7 +8,8 @@ is imported here under its own name is handed on.
 from collections.abc import Iterable, Sequence
 
 from fiat.app import look as looking
-from fiat.app import past, wishes
+from fiat.app import undo as undoing
+from fiat.app import wishes
 from fiat.app.change import How, Planned
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
@@ -134,7 +135,7 @@ def apply(planned: Planned, history: History | None, accept: Iterable[str] = ())
 def undo(host: Host, history: History, number: int | None = None) -> Result:
     """Put back the run with ``number``, or the latest that was not put back yet."""
     failed: list[PathError] = []
-    done = past.put_back(past.undoing(host, history, number), history, ("import fiat",), problem=failed.append)
+    done = undoing.put_back(undoing.undoing(host, history, number), history, ("import fiat",), problem=failed.append)
     if failed:
         raise failed[0]
     return done.result or Result()

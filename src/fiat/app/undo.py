@@ -1,4 +1,4 @@
-"""The history: what was changed, and putting it back."""
+"""Putting back what a run of the history has changed."""
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, nullcontext, suppress
@@ -11,30 +11,12 @@ from fiat.core.change import undo
 from fiat.core.change.claims import claims
 from fiat.core.change.history import Beginning, Entry, Fate, History, Run, Waiting
 from fiat.core.change.undo import Find
-from fiat.core.errors import HistoryError, NotationError, RunDamaged, RunError
+from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.numbers import bounded
-from fiat.core.text import joined, shortened
+from fiat.core.text import joined
 from fiat.engine import changing
 
-__all__ = ["History", "Lock", "Run", "Undoing", "open_history", "put_back", "run_number", "undoing", "undoing_alone"]
-
-
-def open_history(place: str | None = None) -> History:
-    """The history in the file ``place``, or the usual one: root's under /var/lib, others' in their own state folder."""
-    from fiat.host.history.sqlite import SqliteHistory, usual_place
-
-    if place is not None:
-        return SqliteHistory(place)
-    return SqliteHistory(usual_place(), make_folder=True)
-
-
-def run_number(word: str) -> int:
-    """The number of a run as written."""
-    found = bounded(word, 2**63 - 1)
-    if found is None:
-        raise NotationError(word, f"{shortened(word)} is no number of a run; fiat history lists them")
-    return found
+__all__ = ["Lock", "Undoing", "put_back", "undoing", "undoing_alone"]
 
 
 Hold = Callable[[Run, Sequence[Entry]], bool]

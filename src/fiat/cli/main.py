@@ -8,7 +8,6 @@ import os
 import sys
 
 import fiat
-from fiat.render.streams import OutputCut, give_up, say, say_cut
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -28,6 +27,11 @@ def _main(arguments: list[str] | None) -> int:
         gc.disable()
         arguments = sys.argv[1:]
     _prepare_streams()
+    if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
+        print(f"fiat {fiat.__version__}", flush=True)
+        return 0
+    from fiat.render.streams import OutputCut, give_up, say, say_cut
+
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy would start threads that nothing here needs
     called = _called(arguments)
     try:
@@ -72,6 +76,8 @@ def _flushed(called: str, status: int) -> int:
     try:
         sys.stdout.flush()
     except OSError as error:
+        from fiat.render.streams import give_up, say_cut
+
         give_up(sys.stdout)
         say_cut(called, error)
         return status if isinstance(error, BrokenPipeError) else 3
@@ -89,12 +95,10 @@ def _prepare_streams() -> None:
 
 
 def _run(arguments: list[str]) -> int:
-    if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
-        print(f"fiat {fiat.__version__}")
-        return 0
     from fiat.app.status import Status
     from fiat.app.text import FiatError, HistoryError, WorkError
     from fiat.cli.registry import COMMANDS, run_command
+    from fiat.render.streams import say
 
     word = arguments[0] if arguments else ""
     if word not in COMMANDS:
@@ -113,6 +117,7 @@ def _without_command(word: str, arguments: list[str]) -> int:
     from fiat.app.text import near, quoted
     from fiat.cli.parser import Parser
     from fiat.cli.registry import COMMANDS, overview
+    from fiat.render.streams import say
 
     parser = Parser(
         prog="fiat",

@@ -5,7 +5,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from fiat.app.past import Undoing
+from fiat.app.undo import Undoing
 from fiat.core.change.history import Damage, Entry, Fate, Run, State
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields

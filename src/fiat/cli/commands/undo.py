@@ -7,11 +7,12 @@ named; the rest is put back. An undo is a run of its own, and can be undone."""
 
 import argparse
 
-from fiat.app import past
+from fiat.app import undo
 from fiat.app.hosts import open_host
-from fiat.app.past import History, Lock, Undoing
+from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
+from fiat.app.undo import Lock, Undoing
 from fiat.cli.options.common import add_common
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
@@ -39,9 +40,9 @@ def run(args: argparse.Namespace) -> int:
     output = Output("undo", args.format, changes=True)
     host = open_host(args.snapshot, args.accounts)
     history = history_of(args)
-    number = None if args.run is None else past.run_number(args.run)
+    number = None if args.run is None else run_number(args.run)
     try:
-        with past.undoing_alone(host, history, number, waiting(output), _lock(args)) as found:
+        with undo.undoing_alone(host, history, number, waiting(output), _lock(args)) as found:
             if args.preview:
                 for find in found.finds:
                     if find.problem is not None:
@@ -58,7 +59,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _put_back(found: Undoing, history: History, args: argparse.Namespace, output: Output) -> Undoing:
     with Progress(output.shows_progress, "put back", len(found.finds)) as progress:
-        found = past.put_back(
+        found = undo.put_back(
             found,
             history,
             command_words(),

@@ -1,5 +1,6 @@
 """The tables of a history in SQLite: made, recognised, and brought up to date."""
 
+import os
 import sqlite3
 from contextlib import suppress
 
@@ -55,22 +56,19 @@ _ADDED = {"run": {"entries_seal", "fates_seal", "seal"}, "posture": set(), "entr
 """The columns that not every version has had."""
 
 
+_PLAIN = frozenset(b"/-_.abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789")
+"""Bytes that stand for themselves in a URI; SQLite takes the name of a file as one."""
+
+
 def connect(path: str, patience: float) -> sqlite3.Connection:
     """The database in the file at ``path``, which is there; what is not text in it comes as surrogate escapes."""
-    from urllib.parse import quote
-
-    place = quote(os_bytes(path))
+    place = "".join(chr(byte) if byte in _PLAIN else f"%{byte:02x}" for byte in os.fsencode(path))
     database = sqlite3.connect(f"file:{place}?mode=rw", timeout=patience, isolation_level=None, uri=True)
     database.text_factory = lambda value: value.decode("utf-8", "surrogateescape")
     database.execute("PRAGMA trusted_schema = OFF")
     database.execute("PRAGMA cell_size_check = ON")
     database.execute("PRAGMA synchronous = EXTRA")
     return database
-
-
-def os_bytes(path: str) -> bytes:
-    """The bytes of a path."""
-    return path.encode("utf-8", "surrogateescape")
 
 
 def close(database: sqlite3.Connection) -> None:
