@@ -43,7 +43,7 @@ class Output:
         self._beside: dict[str, Any] = {}
         self._caveats: dict[str, Finding] = {}
         self._problems: list[PathError] = []
-        self._unusable: list[dict[str, Any]] = []
+        self._others: list[dict[str, Any]] = []
         self._shown = 0
         self._writer: Any = None
 
@@ -70,8 +70,13 @@ class Output:
 
     def unusable(self, place: str, error: FiatError, so: str = "") -> None:
         """Say that the history at ``place`` cannot be used, and what that means."""
-        self._unusable.append({"path": place, "errno": None, "message": str(error)})
+        self._others.append({"path": place, "errno": None, "message": str(error)})
         self.complain(f"{error}{so}")
+
+    def wrong_word(self, word: str, error: FiatError) -> None:
+        """Say that one of several words means nothing; the others go on."""
+        self._others.append({"path": None, "word": word, "errno": None, "message": str(error)})
+        self.complain(error)
 
     def refuse(self, guard: Finding) -> None:
         """Say on stderr which guard objects, to what, and which word accepts it."""
@@ -210,7 +215,7 @@ class Output:
                     {"path": p.path, "errno": errno_name(p.errno), "message": os.strerror(p.errno)}
                     for p in self._problems
                 ),
-                *self._unusable,
+                *self._others,
             ],
         }
 

@@ -49,7 +49,7 @@ def run(args: argparse.Namespace) -> int:
         try:
             output.add(DecodedView(decode(host, word, on=on, as_umask=args.umask)))
         except FiatError as error:
-            output.complain(error)
+            output.wrong_word(word, error)
             failed = True
     if not failed:
         return output.finish()
