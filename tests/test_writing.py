@@ -391,3 +391,19 @@ def test_a_list_of_many_is_read_back(folder: str) -> None:
     done = fiat("set", path, *entries, "--history", f"{folder}/history")
     assert done.returncode == 0, done.stderr
     assert len(list_of(path)) == 105 - 1
+
+
+def test_a_run_that_changed_nothing_is_nothing_to_undo(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    path, place = make(f"{folder}/file", 0o640), f"{folder}/history"
+
+    def refuse(node: Node, steps: Steps) -> None:
+        raise OSError(errno.EPERM, "")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(rewriting, "take", refuse)
+        assert main(["set", path, "--mode", "600", "--history", place]) == 3
+    os.chmod(path, 0o600)  # by somebody else, and to the same
+    for words in (("undo",), ("undo", "1")):
+        done = fiat(*words, "--history", place)
+        assert (done.returncode, mode_of(path)) == (2 if len(words) == 1 else 0, 0o600), done
+    assert len(SqliteHistory(place).runs()) == 1

@@ -12,7 +12,7 @@ from fiat.core.change import plan as plans
 from fiat.core.change.apply import entries_of
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
-from fiat.core.change.history import Beginning, History, Waiting
+from fiat.core.change.history import Beginning, History, Waiting, in_silence
 from fiat.core.change.plan import Plan, Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
@@ -76,7 +76,9 @@ def plan(
 
 
 @contextmanager
-def alone(host: Host, history: History, paths: Iterable[str], how: How, waiting: Waiting) -> Iterator[None]:
+def alone(
+    host: Host, history: History, paths: Iterable[str], how: How, waiting: Waiting = in_silence
+) -> Iterator[None]:
     """Nobody else who uses this history changes what is at and under ``paths`` meanwhile: waits for who does.
 
     To be held from before the plan is made until it has been carried out, or the

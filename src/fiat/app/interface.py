@@ -6,11 +6,12 @@ is imported here under its own name is handed on.
 """
 
 from collections.abc import Iterable, Sequence
+from contextlib import nullcontext
 
 from fiat.app import look as looking
 from fiat.app import undo as undoing
 from fiat.app import wishes
-from fiat.app.change import How, Planned
+from fiat.app.change import How, Planned, alone
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
 from fiat.app.hosts import arrive
@@ -126,7 +127,9 @@ def apply(planned: Planned, history: History | None, accept: Iterable[str] = ())
     if guards:
         raise FiatError(f"guard {guards[0].code} objects to {guards[0].path!r}: {guards[0].text}")
     failed: list[PathError] = []
-    result = apply_plan(planned, history, ("import fiat",), problem=failed.append)
+    tops = [target.survey.top.path for target in planned.targets]
+    with alone(planned.host, history, tops, How(link_itself=True)) if history is not None else nullcontext():
+        result = apply_plan(planned, history, ("import fiat",), problem=failed.append)
     if failed:
         raise failed[0]
     return result
@@ -135,7 +138,8 @@ def apply(planned: Planned, history: History | None, accept: Iterable[str] = ())
 def undo(host: Host, history: History, number: int | None = None) -> Result:
     """Put back the run with ``number``, or the latest that was not put back yet."""
     failed: list[PathError] = []
-    done = undoing.put_back(undoing.undoing(host, history, number), history, ("import fiat",), problem=failed.append)
+    with undoing.undoing_alone(host, history, number) as found:
+        done = undoing.put_back(found, history, ("import fiat",), problem=failed.append)
     if failed:
         raise failed[0]
     return done.result or Result()

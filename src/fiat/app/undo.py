@@ -9,7 +9,7 @@ from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
-from fiat.core.change.history import Beginning, Entry, Fate, History, Run, Waiting
+from fiat.core.change.history import Beginning, Entry, Fate, History, Run, Waiting, in_silence
 from fiat.core.change.undo import Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
@@ -49,8 +49,8 @@ class Undoing(NamedTuple):
 
     @property
     def hopeless(self) -> bool:
-        """Whether nothing of it can be put back: what is there now is not what the run left, or has gone."""
-        return not self.changing and any(find.problem is not None for find in self.finds)
+        """Whether nothing of it can be put back: it changed nothing, or what it left is not there any more."""
+        return not self.changing and (not self.finds or any(find.problem is not None for find in self.finds))
 
 
 def undoing(host: Host, history: History, number: int | None = None, hold: Hold = hold_nothing) -> Undoing:
@@ -67,6 +67,8 @@ def undoing(host: Host, history: History, number: int | None = None, hold: Hold 
             found = _undoing(host, history, undone, hold)
         except RunDamaged:
             damaged.append(undone.number)
+            continue
+        if not found.finds:  # it was stopped, or failed, before it changed anything
             continue
         if not found.hopeless:
             later = sorted((one for one in damaged if one > undone.number), reverse=True)
@@ -98,7 +100,7 @@ class Lock(Enum):
 
 @contextmanager
 def undoing_alone(
-    host: Host, history: History, number: int | None, waiting: Waiting, lock: Lock = Lock.NEEDED
+    host: Host, history: History, number: int | None, waiting: Waiting = in_silence, lock: Lock = Lock.NEEDED
 ) -> Iterator[Undoing]:
     """As :func:`undoing`, and nobody else who uses this history changes the objects of the run meanwhile."""
     with ExitStack() as held:

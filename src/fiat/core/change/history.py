@@ -117,6 +117,10 @@ Waiting = Callable[["Run | None"], None]
 """Told once, before waiting for another run on the same objects: which that is, where it is known."""
 
 
+def in_silence(run: "Run | None") -> None:
+    """Tell nobody."""
+
+
 class History(Protocol):
     """Where runs are kept. Every method raises :class:`HistoryError` when that is not possible."""
 

@@ -44,7 +44,12 @@ class SqliteHistory:
     """A history in the file ``place``, which is made where it is missing; with ``make_folder`` its folder too."""
 
     def __init__(self, place: str, *, make_folder: bool = False) -> None:
-        self.place = os.path.abspath(place)
+        try:
+            self.place = os.path.abspath(place)
+        except OSError as error:
+            raise HistoryError(
+                f"the history {quoted(place)} cannot be found: the current directory has been removed"
+            ) from error
         self._make_folder = make_folder
         self._damage: list[Damage] = []
 
