@@ -10,13 +10,10 @@ import signal
 import subprocess
 import time
 from collections import Counter
-from collections.abc import Callable
-from typing import Any
 
 import pytest
 
 from fiat.cli.main import main
-from fiat.core.change import apply as applying
 from fiat.core.change import rewriting
 from fiat.core.change.history import Fate, State
 from fiat.core.change.steps import Steps
@@ -87,7 +84,7 @@ def test_files_that_vanish_and_come_while_a_tree_is_changed(folder: str) -> None
         undone = fiat("undo", "--history", place)
         now = states(top)
         assert all(now[path] == before[path] or f"'{path}'" in undone.stderr for path in now if path in before)
-    assert failed["No such file or directory"] > 0
+    assert failed.total() > 0
     report("vanishing files", **{"trees": 3 * TIMES, "objects that failed": failed.total()})
 
 
@@ -313,22 +310,26 @@ def test_a_run_waits_for_another_on_the_same_objects_and_no_stranger_can_stop_it
 ) -> None:
     before = a_flat_tree(f"{folder}/t", 2, 3)
     place = f"{folder}/history"
-    slow: dict[str, Callable[..., Any]] = {"change": applying._change}
+    whole = rewriting.take
 
-    def change(*args: Any) -> Any:
-        time.sleep(0.3)
-        return slow["change"](*args)
+    def take(node: Node, steps: Steps) -> None:
+        while not os.path.exists(f"{folder}/go on"):
+            time.sleep(0.01)
+        whole(node, steps)
 
-    monkeypatch.setattr(applying, "_change", change)
-    holder = in_child(lambda: main(["set", f"{folder}/t/d0", "--below", "--mode", "go=", "--history", place]))
-    monkeypatch.undo()
+    with monkeypatch.context() as patch:
+        patch.setattr(rewriting, "take", take)
+        holder = in_child(lambda: main(["set", f"{folder}/t/d0", "--below", "--mode", "go=", "--history", place]))
     while not (os.path.exists(place) and [run.state for run in SqliteHistory(place).runs()] == [State.RUNNING]):
         time.sleep(0.01)
     beside = fiat("set", f"{folder}/t/d1", "--mode", "go=x", "--history", place)
     assert (beside.returncode, beside.stderr) == (0, "")
-    over = fiat("set", f"{folder}/t", "--below", "--mode", "o=r", *ACCEPT, "--history", place)
-    assert over.returncode == 0
-    assert f"waiting for run 1 (fiat" in over.stderr  # noqa: F541
+    over = [*PROGRAM, "set", f"{folder}/t", "--below", "--mode", "o=r", *ACCEPT, "--history", place]
+    with subprocess.Popen(over, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as waiting:
+        assert waiting.stderr is not None
+        assert "waiting for run 1 (fiat" in waiting.stderr.readline()
+        make(f"{folder}/go on")
+        assert waiting.wait() == 0
     os.waitpid(holder, 0)
     assert mode_of(f"{folder}/t/d0/f0") == 0o604
     for _ in range(3):

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
 
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
@@ -13,7 +14,7 @@ from fiat.core.change.undo import Find
 from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
-from fiat.engine.processes import Workers
+from fiat.engine.processes import Done, Workers
 
 _ALONE = 4000
 """So few are changed by this process alone before others were ready."""
@@ -22,6 +23,7 @@ _PIECE = 400
 """Objects that a process does before it is asked again whether to go on."""
 
 Piece = tuple[int, int]
+Result = TypeVar("Result")
 
 
 def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Outcome]:
@@ -61,23 +63,9 @@ def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
     def work(piece: Piece) -> list[tuple[Change | None, PathError | None]]:
         return [(one.change, one.problem) for one in undoing.find(host, entries[slice(*piece)])]
 
-    parts: dict[Piece, list[tuple[Change | None, PathError | None]]] = {}
-    waiting = _pieces(len(entries))[::-1]
-    with Workers(_processors(), lambda: work) as workers:
-        given: dict[int, Piece] = {}
-        while workers.count and (waiting or workers.busy):
-            while waiting and workers.idle:
-                piece = waiting.pop()
-                given[workers.give(piece)] = piece
-            for done in workers.results():
-                parts[given.pop(done.number)] = done.value()
-    while waiting:
-        parts[waiting[-1]] = work(waiting.pop())
-    return [
-        Find(entry, *found)
-        for piece, part in sorted(parts.items())
-        for entry, found in zip(entries[slice(*piece)], part, strict=True)
-    ]
+    parts = {piece: done.value() for piece, done in _by_several(work, len(entries), lambda: False)}
+    found = (one for _, part in sorted(parts.items()) for one in part)
+    return [Find(entry, *one) for entry, one in zip(entries, found, strict=True)]
 
 
 def _changed(
@@ -99,14 +87,28 @@ def _changed(
     def work(piece: Piece) -> list[Outcome]:
         return list(change(*piece, lambda: False))
 
+    errors: list[Exception] = []
+    for piece, done in _by_several(work, count, lambda: stopping() or bool(errors)):
+        if done.error is None:
+            yield from done.value()
+        else:
+            errors.append(done.error)
+            yield from settle(host, entries(*piece))
+    if errors:
+        raise errors[0]
+
+
+def _by_several(
+    work: Callable[[Piece], Result], count: int, stopping: Stopping
+) -> Iterator[tuple[Piece, Done[Result]]]:
+    """Have ``count`` objects done in pieces by several processes, in no particular order, or by this one alone.
+
+    Where it is to stop, the pieces that are under way are still done.
+    """
+    waiting = iter([(start, min(start + _PIECE, count)) for start in range(0, count, _PIECE)])
     with Workers(_processors(), lambda: work) as workers:
-        if not workers.count:
-            yield from change(0, count, stopping)
-            return
         given: dict[int, Piece] = {}
-        waiting = iter(_pieces(count))
-        more = True
-        broken: Exception | None = None
+        more = workers.count > 0
         while more or workers.busy:
             while more and workers.idle:
                 piece = None if stopping() else next(waiting, None)
@@ -114,14 +116,13 @@ def _changed(
                 if piece is not None:
                     given[workers.give(piece)] = piece
             for done in workers.results() if workers.busy else ():
-                piece = given.pop(done.number)
-                if done.error is None:
-                    yield from done.value()
-                else:
-                    more, broken = False, done.error
-                    yield from settle(host, entries(*piece))
-    if broken is not None:
-        raise broken
+                yield given.pop(done.number), done
+            more = more and workers.count > 0
+        alone = not given and not workers.count
+    for piece in waiting if alone else ():  # no other process could be started
+        if stopping():
+            return
+        yield piece, Done(0, work(piece))
 
 
 def _helped(host: Host, count: int) -> bool:
@@ -130,7 +131,3 @@ def _helped(host: Host, count: int) -> bool:
 
 def _processors() -> int:
     return len(os.sched_getaffinity(0))
-
-
-def _pieces(count: int) -> list[Piece]:
-    return [(start, min(start + _PIECE, count)) for start in range(0, count, _PIECE)]
