@@ -3,6 +3,7 @@
 import errno
 import posixpath
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from typing import NamedTuple
 
 from fiat.core.change import steps
@@ -10,7 +11,7 @@ from fiat.core.change.apply import Outcome, Stopping
 from fiat.core.change.history import Entry, Fate, History, Run, State
 from fiat.core.change.rewriting import Left, failed, look, rewrite, same_posture
 from fiat.core.change.steps import Change
-from fiat.core.errors import PathError, RunError
+from fiat.core.errors import PathError, RunDamaged, RunError
 from fiat.core.model import mode
 from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Object, Posture
@@ -52,7 +53,9 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
     entries = [one for one in reversed(history.entries(run.number)) if run.ended is None or one.fate in _TOUCHED]
     left: dict[str, tuple[Posture, ...]] = {}
     for other in history.runs():
-        if other.undoes == run.number:
+        if other.undoes != run.number:
+            continue
+        with suppress(RunDamaged):  # then what it left is named as somebody else's
             for entry in history.entries(other.number):
                 left[entry.path] = (*left.get(entry.path, ()), entry.before, entry.after, *entry.between)
     return [
