@@ -188,7 +188,7 @@ def lines(draw: st.DrawFn) -> list[str]:
     known = {**OPTIONS[command], **SHARED}
     paths = mostly([f"tree/{name}" for name in ("", *NAMES)], texts.map(lambda text: f"tree/{text}"))
     if command != "set":  # where only the sandbox can be written to, too: who is not root has none
-        paths = mostly([f"tree/{name}" for name in NAMES] + ["/", "/proc/self/root/etc", "/srv/skerry", "tree/sub"])
+        paths = mostly([f"tree/{name}" for name in NAMES] + ["/etc", "/proc/self/root/etc", "/srv/skerry", "tree/sub"])
     starts = {
         "why": st.tuples(ASKS, RIGHTS, paths),
         "decode": st.lists(st.one_of(MODES, ENTRIES), min_size=1, max_size=3),
