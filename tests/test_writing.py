@@ -13,18 +13,27 @@ from collections import Counter
 
 import pytest
 
+from fiat import open_host
 from fiat.cli.main import main
-from fiat.core.change import rewriting
+from fiat.core.change import plan, rewriting
 from fiat.core.change.history import Fate, State
 from fiat.core.change.steps import Steps
 from fiat.core.model.host import Node
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import parse_change
+from fiat.core.model.posture import Posture, Status
+from fiat.core.model.wish import Wish
+from fiat.core.words.entries import parse_list
 from fiat.engine import changing
 from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.image.host import ImageHost
 from fiat.host.live.node import LiveNode
 from support.files import State as FileState
 from support.files import in_child, list_of, make, mode_of, states
 from support.filesystems import fresh
 from support.program import PROGRAM, fiat
+from support.surveys import target
 from support.times import TIMES, report
 
 ACCEPT = [
@@ -302,6 +311,17 @@ def test_what_another_writes_between_the_look_and_the_change_is_recorded_and_no_
     assert (undone.returncode, mode_of(path)) == (3, 0o604)
     assert "someone else changed it while the run did" in undone.stderr
     assert "0640" in undone.stderr
+
+
+def test_what_was_read_while_another_changed_it_is_no_reason_to_refuse_the_rest() -> None:
+    """A list and a mode that contradict each other: the one was read before the other's change, the other after it."""
+    sample = open_host("skerry")
+    objects = {path: sample.root().look()._replace(path=path) for path in ("/", "/torn")}
+    seen = Posture(Kind.FILE, 0o640, 7102, 7202, parse_list("u::rw,u:7105:r,g::r,m::rwx,o::-", int, int))
+    objects["/torn"] = objects["/torn"]._replace(posture=seen, status=Status(Identity("here", 2)))
+    host = ImageHost("torn", objects.values(), sample.accounts, sample.settings)
+    made = plan.make(host, [target(host, "/torn", with_tree=False)], Wish(parse_change("600"), uid=7101))
+    assert [guard.code for guard in made.guards] == []
 
 
 @pytest.mark.root

@@ -56,6 +56,15 @@ def after_owner(posture: Posture, uid: int | None, gid: int | None, actor: Actor
     )
 
 
+def torn(posture: Posture) -> bool:
+    """Whether list and mode contradict each other: it was read while somebody changed it.
+
+    The kernel keeps both in step (acl(5), "Correspondence between ACL entries and file permission bits"), but
+    gives them out one after the other.
+    """
+    return posture.acl is not None and with_mode(posture.acl, posture.mode) != posture.acl
+
+
 def after_mode(posture: Posture, mode: int, actor: Actor) -> Posture:
     """``posture`` with the twelve bits of ``mode``, its list kept in step."""
     mode = _without_setgid(mode, posture.gid, actor)

@@ -11,6 +11,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
 from fiat.core.model.principals import Principal
 from fiat.core.rules.attributes import refused_to_everyone
+from fiat.core.rules.sideeffects import torn
 from fiat.core.text import counted
 from fiat.core.words import naming
 
@@ -71,6 +72,8 @@ def no_way_back(suspects: Sequence[Suspect], actor: Principal, accounts: Account
 def _lost(one: Suspect, actor: Principal, accounts: Accounts) -> str:
     """What of a change the one who makes it cannot undo; empty where they can undo all of it."""
     before, after = one.change.before, one.change.after
+    if torn(before):  # it will not be found like this again, and is left alone
+        return ""
     back = _back(one, actor)
     if not back.errno and back.after == before:
         return ""
