@@ -34,7 +34,7 @@ from support.files import in_child, list_of, make, mode_of, states
 from support.filesystems import fresh
 from support.program import PROGRAM, fiat
 from support.surveys import target
-from support.times import TIMES, report
+from support.times import SEED, TIMES, report
 
 ACCEPT = [
     word
@@ -78,7 +78,7 @@ def several(monkeypatch: pytest.MonkeyPatch) -> None:
 def test_files_that_vanish_and_come_while_a_tree_is_changed(folder: str) -> None:
     """The tree is large enough for several processes: what one of them meets is told by this one."""
     failed = Counter[str]()
-    for seed in range(3 * TIMES):
+    for seed in range(SEED, SEED + 3 * TIMES):
         top, place = f"{folder}/t{seed}", f"{folder}/h{seed}"
         before = a_flat_tree(top, 12, 380)
         attacker = in_child(lambda: vanish_for_ever(top, seed))  # noqa: B023
@@ -235,7 +235,7 @@ def test_after_both_of_a_pair_are_undone_each_object_is_original_or_named(folder
     counts = Counter[str]()
     top = f"{folder}/t"
     before = a_flat_tree(top, 12, 350)
-    for seed in range(4 * TIMES):
+    for seed in range(SEED, SEED + 4 * TIMES):
         dice = random.Random(seed)
         places = [f"{folder}/h{seed}", f"{folder}/h{seed}{'' if histories == 'one' else 'b'}"]
         begun = []

@@ -100,17 +100,18 @@ class _Tally:
         self.errors: list[PathError] = []
         self.settled: list[Settled] = []
         self._tried = bytearray(whole)
+        self._changed = 0
         self._counts: Counter[Fate] = Counter()
 
     def take(self, outcome: Outcome) -> None:
         place = outcome.place
         self._tried[place] = 1
-        fate = Fate.ASTRAY if outcome.astray else Fate.FAILED if outcome.error is not None else Fate.CHANGED
-        if outcome.already:
-            fate = Fate.ALREADY
+        if outcome.error is None and not outcome.already:  # that needs no word: all goes well most often
+            self._changed += 1
+            return
+        fate = Fate.ASTRAY if outcome.astray else Fate.FAILED if outcome.error is not None else Fate.ALREADY
         self._counts[fate] += 1
-        if fate is not Fate.CHANGED:  # that needs no word: all goes well most often
-            self.settled.append(Settled(place, place, fate, outcome.found))
+        self.settled.append(Settled(place, place, fate, outcome.found))
         if outcome.error is not None:
             self.errors.append(outcome.error)
 
@@ -129,7 +130,7 @@ class _Tally:
         counts = self._counts
         failed = counts[Fate.FAILED] + counts[Fate.ASTRAY]
         left = self._tried.count(0)
-        return Result(None, "", counts[Fate.CHANGED], counts[Fate.ALREADY], failed, left, counts[Fate.ASTRAY])
+        return Result(None, "", self._changed, counts[Fate.ALREADY], failed, left, counts[Fate.ASTRAY])
 
 
 @contextmanager

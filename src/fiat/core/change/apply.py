@@ -33,7 +33,7 @@ class Outcome(NamedTuple):
 
     def left(self, left: Left) -> "Outcome":
         """The same object, left so."""
-        return self._replace(error=left.error, astray=left.astray, found=left.found)
+        return Outcome(self.place, self.path, left.error, False, left.astray, left.found)
 
 
 def apply(host: Host, items: Iterable[Item], stopping: Stopping) -> Iterator[Outcome]:
@@ -44,7 +44,8 @@ def apply(host: Host, items: Iterable[Item], stopping: Stopping) -> Iterator[Out
         for place, item in enumerate(items):
             if stopping():
                 return
-            yield Outcome(place, item.path).left(_change(handles, item, actor))
+            left = _change(handles, item, actor)
+            yield Outcome(place, item.path, left.error, False, left.astray, left.found)
     finally:
         handles.close()
 

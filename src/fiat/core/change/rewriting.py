@@ -24,6 +24,9 @@ class Left(NamedTuple):
     found: Posture | None = None
 
 
+_AS_PLANNED = Left()
+
+
 def rewrite(node: Node, change: Change, actor: Principal) -> Left:
     """Take the steps of ``change``, look at what came of them, and take back what was done half.
 
@@ -39,7 +42,7 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
     if found is None:
         return Left(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
     if same_posture(found, change.after):
-        return Left()
+        return _AS_PLANNED
     return Left(
         PathError(node.path, errno.EBUSY, "confirm the change of", "it was found otherwise afterwards"), True, found
     )

@@ -183,10 +183,14 @@ class EntryRows:
 
     def entries(self, entries: Iterable[Entry]) -> Iterator[Row]:
         """The run, and what :data:`ENTRY_COLUMNS` name."""
+        last: tuple[Posture, Posture, tuple[Posture, ...]] | None = None  # neighbours are often alike
+        pair, on_the_way = (0, 0), None
         for place, path, (filesystem, inode, birth), before, after, between, fate, found in entries:
-            on_the_way = json.dumps([self._number(one) for one in between]) if between else None
+            if last is None or last[0] is not before or last[1] is not after or last[2] is not between:
+                last = before, after, between
+                pair = self._number(before), self._number(after)
+                on_the_way = json.dumps([self._number(one) for one in between]) if between else None
             signed = inode - (1 << 64) if inode >= 1 << 63 else inode
-            pair = self._number(before), self._number(after)
             planned = (place, os.fsencode(path), filesystem, signed, birth, *pair, on_the_way)
             self.seal.add(planned)
             self.count += 1
