@@ -151,14 +151,14 @@ def test_a_process_that_is_killed_ends_the_run_with_an_account(
 
 
 @pytest.mark.root
-def test_what_a_refused_step_leaves_half_done_is_put_back(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_a_refused_step_leaves_half_done_is_put_back(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """A list that does not fit, after the owner has been changed: by the kernel, on a file system of small blocks."""
     with fresh("ext4") as top:
         path = make(f"{top}/file", 0o640)
         os.setxattr(path, "user.filler", bytes(700))
         before = states(top)
         entries = [word for uid in range(8000, 8060) for word in ("--entry", f"user:{uid}:r")]
-        place = f"{os.path.dirname(os.path.dirname(top))}/half.db"
+        place = f"{folder}/history"
         words = ["set", path, "--owner", "7101", *entries, *ACCEPT, "--history", place]
         done = fiat(*words)
         assert (done.returncode, states(top)) == (3, before), done.stderr
@@ -183,7 +183,6 @@ def test_what_a_refused_step_leaves_half_done_is_put_back(monkeypatch: pytest.Mo
         assert os.stat(path).st_uid == 7101
         assert main(["undo", "--history", place]) == 0
         assert states(top) == before
-        os.unlink(place)
 
 
 @pytest.mark.root
