@@ -7,7 +7,6 @@ import shutil
 import sqlite3
 import subprocess
 from collections import Counter
-from collections.abc import Callable
 
 import pytest
 
@@ -19,68 +18,43 @@ from support.program import fiat, machine
 from support.times import SEED, TIMES, report
 
 STRANGER = 7101
+WITH_MEMBERS = 7202
 
 
 # --- whom it is taken from -----------------------------------------------------------------
 
 
-def writable(folder: str) -> str:
-    os.chmod(folder, 0o777)
-    return "anybody can write to"
-
-
-def sticky(folder: str) -> str:
-    os.chmod(folder, 0o1777)
-    return "anybody can write to"
-
-
-def a_strangers(folder: str) -> str:
-    os.chown(folder, STRANGER, 0)
-    return "belongs to another user"
-
-
-def of_a_group_with_members(folder: str) -> str:
-    os.chown(folder, 0, 7202)
-    os.chmod(folder, 0o775)
-    return "group 7202 can write to"
-
-
-def with_an_entry(folder: str) -> str:
-    give_list(folder, f"u::rwx,u:{STRANGER}:rwx,g::r-x,m::rwx,o::r-x")
-    return f"user {STRANGER} can write to"
-
-
-def of_a_group_without_members(folder: str) -> str:
-    os.chown(folder, 0, 7209)
-    os.chmod(folder, 0o775)
-    return ""
-
-
-def with_an_entry_that_is_cut_off(folder: str) -> str:
-    give_list(folder, f"u::rwx,u:{STRANGER}:rwx,g::r-x,m::r-x,o::r-x")
-    return ""
-
-
 WAYS = [
-    writable, sticky, a_strangers, of_a_group_with_members, with_an_entry, of_a_group_without_members,
-    with_an_entry_that_is_cut_off,
-]  # fmt: skip
+    (0, 0, 0o777, "", "anybody can write to"),
+    (0, 0, 0o1777, "", "anybody can write to"),
+    (STRANGER, 0, 0o755, "", "belongs to another user"),
+    (0, WITH_MEMBERS, 0o775, "", f"group {WITH_MEMBERS} can write to"),
+    (0, 0, 0o775, f"u::rwx,u:{STRANGER}:rwx,g::r-x,m::rwx,o::r-x", f"user {STRANGER} can write to"),
+    (0, 7209, 0o775, "", ""),  # a group without members
+    (0, 0, 0o755, f"u::rwx,u:{STRANGER}:rwx,g::r-x,m::r-x,o::r-x", ""),  # an entry that the mask cuts off
+]
+"""How a directory may be found: owner, group, mode and list, and what is said of it then."""
 
 
 @pytest.mark.root
-@pytest.mark.parametrize("open_up", WAYS)
+@pytest.mark.parametrize("way", WAYS)
 @pytest.mark.parametrize("depth", [0, 1])
 @pytest.mark.parametrize("missing", [False, True])
 def test_a_history_where_others_can_write_on_its_way_is_not_used(
-    folder: str, open_up: Callable[[str], str], depth: int, missing: bool, monkeypatch: pytest.MonkeyPatch
+    folder: str, way: tuple[int, int, int, str, str], depth: int, missing: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(trust, "_has_other_members", lambda gid: gid == 7202)
+    monkeypatch.setattr(trust, "_has_other_members", lambda gid: gid == WITH_MEMBERS)
     place = f"{folder}/a/b/history"
     os.makedirs(os.path.dirname(place), 0o755)
     path = make(f"{folder}/file", 0o640)
     if not missing:
         assert fiat("set", path, "--mode", "600", "--history", place).returncode == 0
-    why = open_up(os.path.dirname(place) if depth else f"{folder}/a")
+    opened = os.path.dirname(place) if depth else f"{folder}/a"
+    uid, gid, mode, entries, why = way
+    os.chown(opened, uid, gid)
+    os.chmod(opened, mode)
+    if entries:
+        give_list(opened, entries)
     history = SqliteHistory(place)
     if why:
         with pytest.raises(FiatError, match=why):

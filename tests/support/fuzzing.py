@@ -8,7 +8,6 @@ import sys
 import tempfile
 import time
 import traceback
-from multiprocessing import Pipe
 from multiprocessing.connection import Connection
 from typing import NamedTuple, NoReturn
 
@@ -17,6 +16,7 @@ import fiat.host.history.sqlite
 import fiat.host.live.gathering  # noqa: F401
 from fiat.cli import main as program
 from fiat.cli.registry import COMMANDS, load
+from support.beside import Beside
 from support.filesystems import ROOT
 from support.kernel import NEW_MOUNTS, READ_ONLY, bind, unshare
 
@@ -39,55 +39,37 @@ class Done(NamedTuple):
     seconds: float
 
 
-class Sandbox:
+class Sandbox(Beside):
     """A process where everything but ``folder`` is read-only, and which forks one for each run.
 
     Forked, a run needs no start of Python; that the started program does the same is for a few runs of it to show.
     """
 
     def __init__(self, folder: str) -> None:
-        self._there, away = Pipe()
-        sys.stdout.flush()
-        self.pid = os.fork()
-        if not self.pid:
-            self._there.close()
-            _serve(folder, away)
-        away.close()
+        super().__init__(lambda away: _serve(folder, away))
 
     def run(self, words: list[str], *, terminal: bool = False) -> Done:
         """Run the program with these words, its output to files or all of it to a terminal."""
-        self._there.send((words, terminal))
-        found: Done = self._there.recv()
+        self.there.send((words, terminal))
+        found: Done = self.there.recv()
         return found
 
     def __enter__(self) -> "Sandbox":
         return self
 
-    def __exit__(self, *_: object) -> None:
-        self._there.close()
-        os.waitpid(self.pid, 0)
-
 
 def _serve(folder: str, away: Connection) -> NoReturn:
-    try:
-        if ROOT:
-            unshare(NEW_MOUNTS)
-            bind(folder, folder)
-            bind("/", "/", READ_ONLY)
-            os.chroot("/")  # into the root directory as it is mounted now
-        os.chdir(folder)
-        for name in COMMANDS:  # loaded once, for all that are forked
-            load(name)
-        while True:
-            words, terminal = away.recv()
-            away.send(_run(words, terminal, folder))
-    except EOFError:
-        pass
-    except BaseException:
-        traceback.print_exc()
-    finally:
-        sys.stderr.flush()
-        os._exit(0)
+    if ROOT:
+        unshare(NEW_MOUNTS)
+        bind(folder, folder)
+        bind("/", "/", READ_ONLY)
+        os.chroot("/")  # into the root directory as it is mounted now
+    os.chdir(folder)
+    for name in COMMANDS:  # loaded once, for all that are forked
+        load(name)
+    while True:
+        words, terminal = away.recv()
+        away.send(_run(words, terminal, folder))
 
 
 def _run(words: list[str], terminal: bool, folder: str) -> Done:

@@ -9,10 +9,11 @@ import sys
 import time
 import traceback
 from collections.abc import Callable
-from multiprocessing.connection import Connection, Pipe
+from multiprocessing.connection import Connection
 from typing import Any, NoReturn, TypeVar
 
 from fiat.core.model.principals import Principal
+from support.beside import Beside
 
 STRANGER = 65533
 """A number that owns nothing, to give files to."""
@@ -107,29 +108,24 @@ MapIds = Callable[[str, str], None]
 """Gives the process that calls it the users and groups of its new user namespace (user_namespaces(7), uid_map)."""
 
 
-class Subject:
+class Subject(Beside):
     """A process that has done ``setup``, then waits, and tries what it is asked to.
 
     ``made`` is what its setup returned. It ends with the ``with`` block.
     """
 
     def __init__(self, setup: Callable[[MapIds], object]) -> None:
-        self._there, away = Pipe()
-        self.pid = os.fork()
-        if not self.pid:
-            self._there.close()  # else this process would wait for itself, should the other one stop
-            _subject(setup, away)
-        away.close()
+        super().__init__(lambda away: _subject(setup, away))
         while (message := self._received())[0] == "maps":
             for name, text in zip(("uid_map", "gid_map"), message[1:], strict=True):
                 with open(f"/proc/{self.pid}/{name}", "w") as file:
                     file.write(text)
-            self._there.send(None)
+            self.there.send(None)
         self.made = message[1]
 
     def _received(self) -> Any:
         try:
-            return self._there.recv()
+            return self.there.recv()
         except EOFError:
             raise AssertionError(f"process {self.pid} that was to try stopped") from None
 
@@ -137,22 +133,18 @@ class Subject:
         self, questions: list[Question], undo: Callable[[str, str], None] = lambda right, path: None
     ) -> list[int]:
         """What it meets at each question; see :func:`tries`."""
-        self._there.send(questions)
+        self.there.send(questions)
         found: list[int] = []
         while len(found) < len(questions):  # it stops after each that changed something
             found += self._received()
             right, path = questions[len(found) - 1]
             if right in UNDONE and found[-1] == 0:
                 undo(right, path)
-                self._there.send(None)
+                self.there.send(None)
         return found
 
     def __enter__(self) -> "Subject":
         return self
-
-    def __exit__(self, *_: object) -> None:
-        self._there.close()
-        os.waitpid(self.pid, 0)
 
 
 def _subject(setup: Callable[[MapIds], object], away: Connection) -> NoReturn:
@@ -160,25 +152,17 @@ def _subject(setup: Callable[[MapIds], object], away: Connection) -> NoReturn:
         away.send(("maps", users, groups))
         away.recv()
 
-    try:
-        away.send(("made", setup(map_ids)))
-        while True:
-            answers: list[int] = []
-            for right, path in away.recv():
-                answers.append(errno_of(right, path))
-                if right in UNDONE and answers[-1] == 0:
-                    away.send(answers)
-                    answers = []
-                    away.recv()
-            if answers:
+    away.send(("made", setup(map_ids)))
+    while True:
+        answers: list[int] = []
+        for right, path in away.recv():
+            answers.append(errno_of(right, path))
+            if right in UNDONE and answers[-1] == 0:
                 away.send(answers)
-    except EOFError:
-        pass
-    except BaseException:
-        traceback.print_exc()
-    finally:
-        sys.stderr.flush()
-        os._exit(0)
+                answers = []
+                away.recv()
+        if answers:
+            away.send(answers)
 
 
 def errno_of(right: str, path: str) -> int:

@@ -83,7 +83,7 @@ def fiat_as(who: Principal, *words: str) -> tuple[int, str, str]:
     words = with_history(words, who.uid or 0)
     if words[0] == "set":
         _here(*words, "--preview")
-        import sqlite3  # noqa: F401
+        import fiat.host.history.sqlite  # noqa: F401
     else:
         _here(*words)
     return as_somebody(who, lambda: _here(*words))

@@ -10,7 +10,8 @@ __all__ = ["History", "Run", "open_history", "run_number"]
 
 def open_history(place: str | None = None) -> History:
     """The history in the file ``place``, or the usual one: root's under /var/lib, others' in their own state folder."""
-    from fiat.host.history.sqlite import SqliteHistory, usual_place
+    from fiat.host.history.place import usual_place
+    from fiat.host.history.sqlite import SqliteHistory
 
     if place is not None:
         return SqliteHistory(place)

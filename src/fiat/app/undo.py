@@ -13,7 +13,7 @@ from fiat.core.change.history import Beginning, Entry, Fate, History, Run, Waiti
 from fiat.core.change.undo import Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.text import joined
+from fiat.core.text import joined, quoted
 from fiat.engine import changing
 
 __all__ = ["Lock", "Undoing", "put_back", "undoing", "undoing_alone"]
@@ -68,6 +68,8 @@ def undoing(host: Host, history: History, number: int | None = None, hold: Hold 
         except RunDamaged:
             damaged.append(undone.number)
             continue
+        except RunError:  # who was waited for has put it back
+            continue
         if not found.finds:  # it was stopped, or failed, before it changed anything
             continue
         if not found.hopeless:
@@ -77,6 +79,8 @@ def undoing(host: Host, history: History, number: int | None = None, hold: Hold 
     if passed_over or damaged:
         runs = joined(map(str, sorted([run.number for run in passed_over] + damaged)))
         raise RunError(f"of what is left to undo (run {runs}) nothing can be put back; fiat undo N says why")
+    if not history.runs():
+        raise RunError(f"nothing is left to undo: by the history {quoted(history.place)} nothing has been changed yet")
     raise RunError("nothing is left to undo; fiat history lists what was done")
 
 

@@ -91,7 +91,14 @@ class SnapshotError(FiatError):
 
 
 class HistoryError(FiatError):
-    """The history of changes cannot be read or written, or others may have written to it."""
+    """The history of changes cannot be read or written, or others may have written to it.
+
+    ``only_to_write`` says that it is writing which fails: what is in it may still be read.
+    """
+
+    def __init__(self, message: str, *, only_to_write: bool = False) -> None:
+        super().__init__(message)
+        self.only_to_write = only_to_write
 
 
 class RunError(FiatError):

@@ -135,7 +135,7 @@ class VerifyView(Plain):
             yield Prose(f"{what}: {visible(one.text)}", 1, hanging="  ")
         yield BLANK
         if whole:
-            yield Prose(f"{counted(whole, 'run')} as written, which can be shown and put back.")
+            yield Prose(f"{counted(whole, 'run')} as written, which can be shown and put back; a damaged one cannot.")
         if any(one.number is None for one in self.damage):
             yield Prose("Keep a copy of the file; --history OTHER begins another one for what comes next.")
 
@@ -305,7 +305,7 @@ class UndoView(Plain):
         yield Verbatim(Span(headline, "strong"))
         yield Prose(f"what run {undone.number} changed: {command_words(undone)}", 1, hanging="  ")
         if result is not None and result.already:
-            yield Verbatim(f"{counted(result.already, 'path')} had not been changed, or is back already", 1)
+            yield Verbatim(f"{counted(result.already, 'path')} not changed by it, or back already", 1)
         yield BLANK
         pairs = ((find.change.before, find.change.after, find.entry.path) for find in changing if find.change)
         yield from change_blocks(_changed(pairs), self.accounts)

@@ -16,11 +16,12 @@ from contextlib import ExitStack
 
 from fiat.app import change
 from fiat.app.change import GUARDS, How, Planned
-from fiat.app.hosts import open_host
+from fiat.app.hosts import Host, open_host
 from fiat.app.past import History
 from fiat.app.running import Result
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError, WorkError
+from fiat.app.wishes import Wish
 from fiat.cli.options.common import add_common
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.selections import add_selection, selected
@@ -78,22 +79,11 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
     how = How(args.below, args.contents, args.link_itself, args.across_mounts, selected(args, host.accounts))
     history = None if args.no_history or args.preview else history_of(args)
-    unusable: HistoryError | None = None
     result = None
     with ExitStack() as held:
-        if history is not None:
-            try:
-                held.enter_context(change.alone(host, history, args.paths, how, waiting(output)))
-            except HistoryError as error:
-                unusable = error
-        try:
-            with Progress(output.shows_progress) as progress:
-                planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
-        except WorkError as error:
-            output.complain(f"{error}; nothing was changed")
-            return output.finish(Status.IN_PART)
+        unusable = _keep_others_off(held, host, history, how, args, output)
+        planned = _plan(host, wish, how, args, output)
         guards = planned.refused_by(args.accept)
-        output.caveat(planned.caveats)
         if not args.preview and not guards and unusable is None:
             try:
                 result = _apply(planned, history, args, output)
@@ -117,6 +107,28 @@ def run(args: argparse.Namespace) -> int:
     for guard in guards if not args.preview else ():
         output.refuse(guard)
     return output.finish(Status.GUARDED if guards or unusable else Status.DONE)
+
+
+def _keep_others_off(
+    held: ExitStack, host: Host, history: History | None, how: How, args: argparse.Namespace, output: Output
+) -> HistoryError | None:
+    """Have nobody else who uses this history change the same meanwhile; why that cannot be had, if it cannot."""
+    try:
+        if history is not None:
+            held.enter_context(change.alone(host, history, args.paths, how, waiting(output)))
+    except HistoryError as error:
+        return error
+    return None
+
+
+def _plan(host: Host, wish: Wish, how: How, args: argparse.Namespace, output: Output) -> Planned:
+    try:
+        with Progress(output.shows_progress) as progress:
+            planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+    except WorkError as error:
+        raise WorkError(f"{error}; nothing was changed") from error
+    output.caveat(planned.caveats)
+    return planned
 
 
 def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> Result:

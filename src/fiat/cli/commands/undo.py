@@ -50,7 +50,8 @@ def run(args: argparse.Namespace) -> int:
             else:
                 found = _put_back(found, history, args, output)
     except HistoryError as error:
-        so = "" if args.preview or args.no_history else ", and --no-history puts back without writing that down"
+        helps = error.only_to_write and not (args.preview or args.no_history)
+        so = ", and --no-history puts back without writing that down" if helps else ""
         output.unusable(history.place, error, f"; nothing was changed{so}")
         return output.finish(Status.GUARDED)
     output.add(UndoView(found, args.history), count=len(found.finds))

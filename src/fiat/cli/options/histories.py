@@ -12,7 +12,9 @@ from fiat.render.output import Output
 def add_history(parser: argparse.ArgumentParser, *, without: bool = False) -> None:
     """Which history; or, where that makes sense, none."""
     parser.add_argument(
-        "--history", metavar="FILE", help="the history of changes (root: /var/lib/fiat/history.db; others: their own)"
+        "--history",
+        metavar="FILE",
+        help="the history of changes, where nobody else can write (root: /var/lib/fiat/history.db; others: their own)",
     )
     if without:
         parser.add_argument("--no-history", action="store_true", help="change without a history: fiat undo cannot help")

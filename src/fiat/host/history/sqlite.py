@@ -10,34 +10,24 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 
 from fiat.core.change.history import Beginning, Claim, Damage, Entry, Run, Settled, State, Waiting
 from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
 from fiat.core.text import quoted, visible
-from fiat.host.history import rows, tables
+from fiat.host.history import entryrows, runrows, tables
 from fiat.host.history.locks import locked
 from fiat.host.history.process import this_process
+from fiat.host.history.seals import seal_of
 from fiat.host.history.trust import trusted
 
 _PATIENCE = 60.0
 """Seconds to wait for another Fiat that is writing."""
 
-_ROOTS = "/var/lib/fiat"
-_NAME = "history.db"
 _LOCKS = ".locks"
 
 _SAID = 5
 """Lines of what SQLite finds wrong with its file that are passed on."""
-
-
-def usual_place() -> str:
-    """Where the history of whoever acts is kept: for root under /var/lib, for others in their own state folder."""
-    if os.geteuid() == 0:
-        return f"{_ROOTS}/{_NAME}"
-    from platformdirs import user_state_dir
-
-    return os.path.join(user_state_dir("fiat"), _NAME)
 
 
 class SqliteHistory:
@@ -51,7 +41,6 @@ class SqliteHistory:
                 f"the history {quoted(place)} cannot be found: the current directory has been removed"
             ) from error
         self._make_folder = make_folder
-        self._damage: list[Damage] = []
 
     # --- writing ---
 
@@ -62,13 +51,11 @@ class SqliteHistory:
         def wait() -> None:
             waiting(next((run for run in self.runs() if run.state is State.RUNNING), None))
 
-        with self._told("written"):
-            lock = locked(trusted(self.place, make_folder=self._make_folder) + _LOCKS, claims, wait)
-            lock.__enter__()
-        try:
+        with ExitStack() as held:
+            with self._told("written"):
+                place = trusted(self.place, make_folder=self._make_folder) + _LOCKS
+                held.enter_context(locked(place, claims, wait))
             yield
-        finally:
-            lock.__exit__(None, None, None)
 
     def begin(self, beginning: Beginning, entries: Iterable[Entry]) -> int:
         """Write down what is about to change; the number of the run. On return it is safe on disk."""
@@ -88,9 +75,10 @@ class SqliteHistory:
                 ),
             )
             number = cursor.lastrowid or 0
-            made = rows.EntryRows(number)
+            made = entryrows.EntryRows(number)
+            names = ("run", *entryrows.ENTRY_COLUMNS)
             cursor.executemany(
-                f"INSERT INTO entry (run, {', '.join(rows.ENTRY_COLUMNS)}) VALUES (?{', ?' * len(rows.ENTRY_COLUMNS)})",
+                f"INSERT INTO entry ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})",
                 made.entries(entries),
             )
             cursor.executemany("INSERT INTO posture (run, number, fields) VALUES (?, ?, ?)", made.postures())
@@ -105,11 +93,11 @@ class SqliteHistory:
         with self._written() as database:
             database.executemany(
                 "UPDATE entry SET fate = ?, found = ? WHERE run = ? AND place BETWEEN ? AND ?",
-                ((one.fate.value, rows.found_text(one.found), number, one.first, one.last) for one in settled),
+                ((one.fate.value, entryrows.found_text(one.found), number, one.first, one.last) for one in settled),
             )
             database.execute(
                 "UPDATE run SET ended = ?, changed = ?, complete = ?, fates_seal = ? WHERE number = ?",
-                (time.time(), changed, complete, rows.fates_seal(settled), number),
+                (time.time(), changed, complete, entryrows.fates_seal(settled), number),
             )
             _seal(database, number)
 
@@ -117,39 +105,42 @@ class SqliteHistory:
 
     def runs(self) -> list[Run]:
         """All runs that can be read, the latest first."""
-        self._damage = []
+        return self._all_runs()[0]
+
+    def damage(self) -> list[Damage]:
+        """Runs that :meth:`runs` leaves out, for they cannot be read, the latest first."""
+        return self._all_runs()[1]
+
+    def run(self, number: int) -> Run:
+        """The run of this number; :class:`RunError` where there is none, or it is damaged."""
+        runs, damage = self._all_runs()
+        for run in runs:
+            if run.number == number:
+                return run
+        for one in damage:
+            if one.number == number:
+                raise RunDamaged(number, one.text)
+        numbers = sorted([run.number for run in runs] + [one.number for one in damage if one.number])
+        known = f"they go from {numbers[0]} to {numbers[-1]}" if numbers else "it is empty"
+        raise RunError(f"no run in the history has the number {number}; {known}, and fiat history lists them")
+
+    def _all_runs(self) -> tuple[list[Run], list[Damage]]:
+        """Those that can be read, and those that cannot."""
+        found: list[Run] = []
+        damage: list[Damage] = []
         if not self._is_there():
-            return []
-        found = []
+            return found, damage
         with self._read() as database:
             for number, row in _run_rows(database) if not tables.empty(database) else ():
                 try:
                     if row is None:
                         raise RecordError("it", "cannot be read")
-                    found.append(rows.run_of(row))
+                    found.append(runrows.run_of(row))
                 except RecordError as error:
-                    self._damage.append(Damage(number, str(error)))
+                    damage.append(Damage(number, str(error)))
         found.sort(key=lambda run: -run.number)
-        self._damage.sort(key=lambda one: -(one.number or 0))
-        return rows.with_undone(found)
-
-    def damage(self) -> list[Damage]:
-        """Runs that :meth:`runs` leaves out, for they cannot be read, the latest first."""
-        self.runs()
-        return self._damage
-
-    def run(self, number: int) -> Run:
-        """The run of this number; :class:`RunError` where there is none, or it is damaged."""
-        runs = self.runs()
-        for run in runs:
-            if run.number == number:
-                return run
-        for one in self._damage:
-            if one.number == number:
-                raise RunDamaged(number, one.text)
-        numbers = sorted([run.number for run in runs] + [one.number for one in self._damage if one.number])
-        known = f"they go from {numbers[0]} to {numbers[-1]}" if numbers else "it is empty"
-        raise RunError(f"no run in the history has the number {number}; {known}, and fiat history lists them")
+        damage.sort(key=lambda one: -(one.number or 0))
+        return runrows.with_undone(found), damage
 
     def entries(self, number: int) -> list[Entry]:
         """What a run was to change, in the order of the changes; :class:`RunDamaged` where any of it is damaged."""
@@ -160,8 +151,7 @@ class SqliteHistory:
 
     def verify(self) -> list[Damage]:
         """Everything that is wrong with it, the latest run first: each entry of each run is read."""
-        runs = self.runs()
-        found = list(self._damage)
+        runs, found = self._all_runs()
         for run in runs:
             entries = self._entries(run.number)
             if isinstance(entries, Damage):
@@ -233,12 +223,12 @@ class SqliteHistory:
             text = str(error)
             raise (error if text.startswith(("the history", "what is kept")) else self._error(text)) from error
         except OSError as error:
-            raise self._error(f"cannot be {done}: {error.strerror or visible(str(error))}") from error
+            raise self._error(f"cannot be {done}: {error.strerror or visible(str(error))}", done) from error
         except (sqlite3.Error, ValueError) as error:
-            raise self._error(f"cannot be {done}: {_words(error)}") from error
+            raise self._error(f"cannot be {done}: {_words(error)}", done) from error
 
-    def _error(self, text: str) -> HistoryError:
-        return HistoryError(f"the history {quoted(self.place)} {text}")
+    def _error(self, text: str, done: str = "") -> HistoryError:
+        return HistoryError(f"the history {quoted(self.place)} {text}", only_to_write=done == "written")
 
 
 def _make(path: str) -> None:
@@ -261,8 +251,8 @@ def _make(path: str) -> None:
 
 def _seal(database: sqlite3.Connection, number: int) -> None:
     """Seal the row of a run as it is now."""
-    row = database.execute(f"SELECT {', '.join(rows.RUN_COLUMNS)} FROM run WHERE number = ?", (number,)).fetchone()
-    database.execute("UPDATE run SET seal = ? WHERE number = ?", (rows.seal_of(tuple(row)), number))
+    row = database.execute(f"SELECT {', '.join(runrows.RUN_COLUMNS)} FROM run WHERE number = ?", (number,)).fetchone()
+    database.execute("UPDATE run SET seal = ? WHERE number = ?", (seal_of(tuple(row)), number))
 
 
 def _selected(database: sqlite3.Connection, table: str, names: Iterable[str]) -> str:
@@ -276,7 +266,7 @@ def _run_rows(database: sqlite3.Connection) -> Iterator[tuple[int, sqlite3.Row |
 
     One that is not there is such a one: none is ever taken away.
     """
-    query = f"SELECT {_selected(database, 'run', (*rows.RUN_COLUMNS, 'seal'))} FROM run"
+    query = f"SELECT {_selected(database, 'run', (*runrows.RUN_COLUMNS, 'seal'))} FROM run"
     found: dict[int, sqlite3.Row | None] = {}
     latest = _latest(database)
     try:
@@ -322,12 +312,12 @@ def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:
         f"SELECT {_selected(database, 'run', ('entries_seal', 'fates_seal'))} FROM run WHERE number = ?", (number,)
     ).fetchone()
     postures = database.execute("SELECT number, fields FROM posture WHERE run = ? ORDER BY number", (number,))
-    columns = _selected(database, "entry", rows.ENTRY_COLUMNS)
+    columns = _selected(database, "entry", entryrows.ENTRY_COLUMNS)
     if first:
         columns = columns.replace("NULL AS filesystem", "'' AS filesystem")
     found = database.execute(f"SELECT {columns} FROM entry WHERE run = ? ORDER BY place", (number,))
     kept = (seals["entries_seal"], seals["fates_seal"]) if seals is not None else (None, None)
-    return rows.entries_of(map(tuple, found), map(tuple, postures.fetchall()), kept, flags_unknown=first)
+    return entryrows.entries_of(map(tuple, found), map(tuple, postures.fetchall()), kept, flags_unknown=first)
 
 
 def _wrong_with_file(database: sqlite3.Connection) -> Iterator[str]:

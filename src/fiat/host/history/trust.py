@@ -17,6 +17,7 @@ from fiat.core.model.accesslist import Tag
 from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.mode import octal
 from fiat.core.text import quoted
+from fiat.host.history.place import usual_place
 
 _LINKS = 40
 """Links that the kernel follows on one way (path_resolution(7))."""
@@ -109,9 +110,11 @@ def _look_at_directory(place: str, path: str) -> None:
     _look_at_owner(place, path, status, "a directory on its way")
     who = next(_others_who_write(path, status), None)
     if who is not None:
+        better = f", such as {quoted(usual_place())}" if place != usual_place() else ""
         raise HistoryError(
             f"the history {quoted(place)} is not used: {who} can write to {quoted(path)} on its way "
-            f"({octal(stat.S_IMODE(status.st_mode))}), and put another in its place; keep it where only its owner can"
+            f"({octal(stat.S_IMODE(status.st_mode))}), and put another in its place; "
+            f"keep it where only its owner can{better}"
         )
 
 

@@ -1,0 +1,119 @@
+"""Runs as rows of their table."""
+
+import sqlite3
+from collections.abc import Sequence
+from operator import itemgetter
+from typing import Any
+
+from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.change.history import Run, State
+from fiat.core.errors import RecordError
+from fiat.core.model import record
+from fiat.core.model.fields import Fields
+from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, wrong
+from fiat.host.history.columns import Json
+from fiat.host.history.process import still_runs
+from fiat.host.history.seals import seal_of
+
+RUN_COLUMNS = (
+    "number", "started", "ended", "uid", "user", "command", "folder", "process", "paths", "changed", "complete",
+    "undoes", "shifts", "entries_seal", "fates_seal",
+)  # fmt: skip
+"""Those that the seal of a run covers."""
+
+
+class _Seconds:
+    """Seconds since the epoch."""
+
+    def write(self, value: float) -> Any:
+        return value
+
+    def read(self, data: Any, place: str) -> float:
+        if isinstance(data, bool) or not isinstance(data, int | float) or not 0 <= data < 1e11:
+            raise wrong(place, data, "a time in seconds")
+        return float(data)
+
+
+class _Shift:
+    """A gain or a loss: who, right, paths, and since version 2 those that no other right goes with."""
+
+    def write(self, value: KeptShift) -> Any:
+        return list(value)
+
+    def read(self, data: Any, place: str) -> KeptShift:
+        if not isinstance(data, list) or not 3 <= len(data) <= 4:
+            raise wrong(place, data, "a list of who, right and paths")
+        who, right = (Text().read(one, place) for one in data[:2])
+        paths = Number().read(data[2], place)
+        return KeptShift(who, right, paths, Number().read(data[3], place) if len(data) > 3 else paths)
+
+
+_SHIFTS: Record[Fields] = Record(
+    dict,
+    Field("gains", lambda both: both["gains"], Listed(_Shift())),
+    Field("losses", lambda both: both["losses"], Listed(_Shift())),
+)
+_COUNT = Number(0, (1 << 63) - 1)
+
+
+def _column(name: str, form: Form[Any]) -> Field:
+    return Field(name, itemgetter(name), form)
+
+
+_RUN: Record[Fields] = Record(
+    dict,
+    _column("number", Number(1, (1 << 63) - 1)),
+    _column("started", _Seconds()),
+    _column("ended", OrNone(_Seconds())),
+    _column("uid", record.ID),
+    _column("user", Json(OrNone(Text()))),
+    _column("command", Json(Listed(Text()))),
+    _column("folder", Json(Text())),
+    _column("process", Text()),
+    _column("paths", _COUNT),
+    _column("changed", OrNone(_COUNT)),
+    _column("complete", OrNone(Number(0, 1))),
+    _column("undoes", OrNone(_COUNT)),
+    _column("shifts", Json(_SHIFTS)),
+)
+
+
+def run_of(row: sqlite3.Row) -> Run:
+    """A run from its row; RecordError where it is not as it was written. What undid it is not in the row."""
+    if row["seal"] is not None and row["seal"] != seal_of(tuple(row[name] for name in RUN_COLUMNS)):
+        raise RecordError("it", "is not as it was written")
+    found = _RUN.read({name: row[name] for name in RUN_COLUMNS})
+    if found["ended"] is None:
+        state = State.RUNNING if still_runs(found["process"]) else State.PARTIAL
+    else:
+        state = State.DONE if found["complete"] else State.PARTIAL
+    return Run(
+        number=found["number"],
+        started=found["started"],
+        ended=found["ended"],
+        uid=found["uid"],
+        user=found["user"],
+        command=tuple(found["command"]),
+        folder=found["folder"],
+        state=state,
+        paths=found["paths"],
+        changed=found["changed"] or 0,
+        undoes=found["undoes"],
+        gains=tuple(found["shifts"]["gains"]),
+        losses=tuple(found["shifts"]["losses"]),
+    )
+
+
+def with_undone(runs: Sequence[Run]) -> list[Run]:
+    """The runs, the latest first, with what has put each back.
+
+    An undo that went through makes the run that it undid undone, unless it was itself undone since.
+    """
+    undone_by: dict[int, int] = {}
+    for run in runs:
+        if run.undoes is not None and run.state is State.DONE and run.number not in undone_by:
+            undone_by.setdefault(run.undoes, run.number)
+    return [
+        run._replace(state=State.UNDONE, undone_by=undone_by[run.number]) if run.number in undone_by else run
+        for run in runs
+    ]
