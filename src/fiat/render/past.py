@@ -75,7 +75,7 @@ class RunsView(Plain):
         if self.damage and self.runs:
             yield BLANK
         if not self.runs and not self.damage:
-            yield Verbatim(f"Nothing has been changed yet, by the history {visible(self.place)}.")
+            yield _nothing_yet(self.place)
         if not self.runs:
             return
         yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run) for run in self.runs])
@@ -87,6 +87,10 @@ class RunsView(Plain):
             where, number = history_option(self.history), latest.number
             text = f"fiat undo {number}{where} puts run {number} back; fiat history {number}{where} shows it."
             yield Prose(text)
+
+
+def _nothing_yet(place: str) -> Block:
+    return Verbatim(f"Nothing has been changed yet, by the history {visible(place)}.")
 
 
 def damage_fields(one: Damage) -> Fields:
@@ -126,6 +130,9 @@ class VerifyView(Plain):
     def blocks(self) -> Iterator[Block]:
         """What is wrong, or that nothing is."""
         whole = self.beside()["whole"]
+        if not self.runs and not self.damage:
+            yield _nothing_yet(self.place)
+            return
         if not self.damage:
             yield Verbatim(f"{counted(whole, 'run')}, all as written, in {visible(self.place)}.")
             return
