@@ -9,6 +9,8 @@ every architecture; :data:`LAYOUT` is it for NumPy.
 import ctypes
 import os
 import struct
+from collections.abc import Sequence
+from itertools import repeat
 
 from fiat.host.live.facts import Facts
 
@@ -42,30 +44,37 @@ WANTED = _BASIC | _BIRTH | _MOUNT_ID
 
 _SECOND = 1_000_000_000
 BY_NAME = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT
+_HERE, _BY_NAME, _WANTED = repeat(AT_FDCWD), repeat(BY_NAME), repeat(WANTED)
 
 # attributes, links, uid, gid, mode, inode, size, supported, birth and change (seconds, nanoseconds), device, mount
 _FIELDS = struct.Struct("=8xQIIIH2xQQ8xQ16xqI4xqI4x24xIIQ")
 
 
 class Statx:
-    """Makes the calls, all into one buffer of its own."""
+    """Makes the calls, all into one buffer with places for so many answers."""
 
     def __init__(self, answers: int = 1) -> None:
-        # call(AT_FDCWD, name, BY_NAME, WANTED, address) is 0 when it went well. PyDLL keeps the
-        # interpreter locked: for calls of a microsecond, letting go of it costs more.
-        self.call = ctypes.PyDLL(None, use_errno=True).statx
-        self.call.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p)
+        # PyDLL keeps the interpreter locked: for calls of a microsecond, letting go of it costs more. So would types
+        # of the arguments; what is passed needs no conversion.
+        self._call = ctypes.PyDLL(None, use_errno=True).statx
         self.buffer = ctypes.create_string_buffer(SIZE * answers)
-        self.address = ctypes.addressof(self.buffer)
+        start = ctypes.addressof(self.buffer)
+        self._places = [ctypes.c_void_p(start + SIZE * place) for place in range(answers)]
 
-    @staticmethod
-    def errno() -> int:
-        """Why the last call failed."""
-        return ctypes.get_errno()
+    def ask(self, names: Sequence[bytes], first: int = 0) -> bool:
+        """Ask for each of the names in the current directory, into the places from ``first`` on.
+
+        False where one of them cannot be answered; those after it are then not asked for.
+        """
+        return not any(map(self._call, _HERE, names, _BY_NAME, _WANTED, self._places[first : first + len(names)]))
+
+    def error(self, name: bytes) -> int:
+        """The errno with which ``name`` in the current directory cannot be asked for; 0 where it can."""
+        return ctypes.get_errno() if self._call(AT_FDCWD, name, BY_NAME, WANTED, self._places[0]) else 0
 
     def facts(self, fd: int) -> Facts:
         """What is known of the object held by ``fd``; raises OSError."""
-        if self.call(fd, b"", _AT_EMPTY_PATH, WANTED, self.address) != 0:
+        if self._call(fd, b"", _AT_EMPTY_PATH, WANTED, self._places[0]) != 0:
             number = ctypes.get_errno()
             raise OSError(number, os.strerror(number))
         (

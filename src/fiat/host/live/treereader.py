@@ -40,6 +40,7 @@ _ANSWER = np.dtype(
         "itemsize": statx.SIZE,
     }
 )
+_NONE: list[str] = []
 _MODE_AT, _SIZE_AT, _DEVICE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 136 // 8, 144 // 8  # in numbers of their size
 _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
 
@@ -173,7 +174,7 @@ class TreeReader:
                 try:
                     fd = self._open(names)
                 except OSError as error:
-                    self._trouble(names, error)
+                    self._trouble(names, error.errno or 0)
                     continue
                 unread += self._read_below(fd, Directory(-1 - number, names), most)
             self._number_chunk()
@@ -205,7 +206,7 @@ class TreeReader:
             try:
                 inside = self._read_one(fd, directory)
             except OSError as error:
-                self._trouble(directory.names, error)
+                self._trouble(directory.names, error.errno or 0)
                 inside = []
             if inside:
                 waiting.append((fd, directory.names, iter(inside)))
@@ -227,7 +228,7 @@ class TreeReader:
             try:
                 fd = os.open(name, _OPEN_DIRECTORY, dir_fd=above)
             except OSError as error:
-                self._trouble(directory.names, error)
+                self._trouble(directory.names, error.errno or 0)
                 continue
             enter(fd, directory)
         for above, names, inside in waiting:
@@ -243,6 +244,21 @@ class TreeReader:
         names.sort()
         # should another have taken its place since it was seen, what is in it is not where this says, and is looked at
         where = directory.where or self._where(fd)
+        bulk = self._may_be_read_in_bulk(fd, directory, where)
+        inside: list[_Inside] = []
+        count = begin = 0
+        while begin < len(names):
+            room = _CHUNK - self._filled
+            count += self._read_some(fd, directory._replace(where=where), names[begin : begin + room], bulk, inside)
+            begin += room
+            if self._filled == _CHUNK:
+                self._number_chunk()
+        self._directories.append(directory.entry)
+        self._counts.append(count)
+        return inside
+
+    def _may_be_read_in_bulk(self, fd: int, directory: Directory, where: Where) -> bool:
+        """Whether what statx(2) and the names of attributes say of an entry is all that there is to be known."""
         mount, device = where
         known = self._reader.kernel.mount_with_id(mount)
         bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS and not self._covers_here(known, directory)
@@ -251,64 +267,86 @@ class TreeReader:
         if mount not in self._filesystems:
             number = os.makedev(device & 0xFFFFFFFF, device >> 32)
             self._filesystems[mount] = self._reader.kernel.filesystem_of(fd, number, mount)
+        return bulk
+
+    def _read_some(self, fd: int, directory: Directory, names: list[bytes], bulk: bool, inside: list[_Inside]) -> int:
+        """Read those names in a directory; how many of them are there. What is to be read goes to ``inside``."""
+        names, looked_at = self._there(fd, directory, names, bulk)
+        filled, count, entry = self._filled, len(names), self._entries
         details, descend = self._extent.details, not self._extent.one_level
-        inside: list[_Inside] = []
-        gone: list[bytes] = []
-        entry, filled = self._entries, self._filled
-        # for each of millions of entries: everything that is looked up is looked up before
-        status, at, flags, wanted = self._statx.call, statx.AT_FDCWD, statx.BY_NAME, statx.WANTED
-        halves, words, listxattr, special = self._halves, self._words, os.listxattr, self._special
-        address = self._statx.address + filled * statx.SIZE
-        for name in names:
-            if status(at, name, flags, wanted, address):
-                self._trouble((*directory.names, name), OSError(self._statx.errno(), ""))
-                gone.append(name)
-                continue
-            mode = halves[filled * 128 + _MODE_AT]
+        listxattr, special = os.listxattr, self._special
+        modes = self._halves[_MODE_AT + filled * 128 : (filled + count) * 128 : 128].tolist()
+        for place, (name, mode) in enumerate(zip(names, modes, strict=True), filled):  # millions of them
             kind = mode & 0o170000
-            there = words[filled * 32 + _MOUNT_AT]
-            said = program = looked_at = 0
-            if not bulk or there != mount or (kind == _DIRECTORY and words[filled * 32 + _DEVICE_AT] != device):
-                looked_at = self._look(fd, name, directory)
+            if looked_at and name in looked_at:
+                special.append((place, 0, 0, looked_at[name]))
             elif kind != _LINK:
                 try:
                     listed = listxattr(name, follow_symlinks=False)
                 except OSError:
-                    listed = []  # none are kept here
-                if listed:
-                    said = self._attributes_of(name, listed)
-                if kind == _FILE and mode & 0o111:
-                    program = self._program_of(name, words[filled * 32 + _SIZE_AT])
+                    listed = _NONE  # none are kept here
+                if listed or (mode & 0o111 and kind == _FILE):
+                    said = self._attributes_of(name, listed) if listed else 0
+                    program = self._program_of(name, place) if mode & 0o111 and kind == _FILE else 0
+                    if said or program:
+                        special.append((place, said, program, 0))
             if kind == _DIRECTORY and descend:
-                if there == mount or self._extent.across_mounts:
-                    inside.append((entry, name, None if looked_at else where))
-                else:
-                    self._skipped.append(self._path_of((*directory.names, name)))
-            if details and kind == _LINK and looked_at >= 0:
-                self._targets.append((entry, _target(name)))
-            if said or program or looked_at:
-                if looked_at < 0:
-                    if kind == _DIRECTORY and inside and inside[-1][0] == entry:
-                        inside.pop()
-                    gone.append(name)
-                    continue
-                special.append((filled, said, program, looked_at))
-            entry += 1
-            filled += 1
-            address += statx.SIZE
-            if filled == _CHUNK:
-                self._filled = filled
-                self._number_chunk()
-                filled, address, special = 0, self._statx.address, self._special
-        self._filled = filled
-        if gone:
-            missing = set(gone)
-            names = [name for name in names if name not in missing]
+                self._found(inside, entry + place - filled, name, place, directory, known=name not in looked_at)
+            elif kind == _LINK and details:
+                self._targets.append((entry + place - filled, _target(name)))
         self._names += names
-        self._directories.append(directory.entry)
-        self._counts.append(len(names))
-        self._entries = entry
-        return inside
+        self._filled += count
+        self._entries += count
+        return count
+
+    def _there(
+        self, fd: int, directory: Directory, names: list[bytes], bulk: bool
+    ) -> tuple[list[bytes], dict[bytes, int]]:
+        """Those of the names that are there, their status in the buffer; what was found by looking thoroughly at some."""
+        looked_at: dict[bytes, int] = {}
+        while True:
+            gone = set()
+            if not self._statx.ask(names, self._filled):
+                for name in names:
+                    number = self._handles.error(name)
+                    if number:
+                        self._trouble((*directory.names, name), number)
+                        gone.add(name)
+            else:
+                for name in self._to_be_looked_at(names, directory.where) if bulk else names:
+                    if name not in looked_at:
+                        looked_at[name] = self._look(fd, name, directory)
+                        if looked_at[name] < 0:
+                            gone.add(name)
+                if not gone:
+                    return names, looked_at
+            names = [name for name in names if name not in gone]
+
+    def _to_be_looked_at(self, names: list[bytes], where: Where | None) -> Sequence[bytes]:
+        """What is on another mount than the directory that holds it, or is a directory on another device."""
+        filled, count = self._filled, len(names)
+        mounts = self._words[_MOUNT_AT + filled * 32 : (filled + count) * 32 : 32].tolist()
+        devices = self._words[_DEVICE_AT + filled * 32 : (filled + count) * 32 : 32].tolist()
+        if where is None or (mounts.count(where[0]) == count and devices.count(where[1]) == count):
+            return ()
+        modes = self._halves[_MODE_AT + filled * 128 : (filled + count) * 128 : 128].tolist()
+        return [
+            name
+            for name, mount, device, mode in zip(names, mounts, devices, modes, strict=True)
+            if mount != where[0] or (device != where[1] and mode & 0o170000 == _DIRECTORY)
+        ]
+
+    def _found(
+        self, inside: list[_Inside], entry: int, name: bytes, place: int, directory: Directory, *, known: bool
+    ) -> None:
+        """A directory in another, its status at ``place`` of the buffer; ``known`` to be where the other is."""
+        where = directory.where
+        if known:
+            inside.append((entry, name, where))
+        elif self._extent.across_mounts or (where and self._words[place * 32 + _MOUNT_AT] == where[0]):
+            inside.append((entry, name, None))
+        else:
+            self._skipped.append(self._path_of((*directory.names, name)))
 
     def _covers_here(self, mount: Mount, directory: Directory) -> bool:
         """Whether one of the names in this directory is in use, for something is mounted there by another path."""
@@ -329,9 +367,10 @@ class TreeReader:
         raw = attributes.read(listed, lambda attribute: os.getxattr(name, attribute, follow_symlinks=False))
         return self._known_attributes.setdefault(raw, len(self._known_attributes))
 
-    def _program_of(self, name: bytes, size: int) -> int:
+    def _program_of(self, name: bytes, place: int) -> int:
         """The number of what execve(2) sees of an executable file, or of the errno that kept it from us."""
         found: Program | int
+        size = self._words[place * 32 + _SIZE_AT]
         if size < SHORTEST and not self._handlers:
             found = TOO_SHORT if size else EMPTY
         else:
@@ -353,11 +392,11 @@ class TreeReader:
             finally:
                 node.close()
         except OSError as error:
-            self._trouble((*directory.names, name), error)
+            self._trouble((*directory.names, name), error.errno or 0)
             return -1
 
-    def _trouble(self, names: tuple[bytes, ...], error: OSError) -> None:
-        self._troubles.append(Trouble(self._path_of(names) or "/", error.errno or 0))
+    def _trouble(self, names: tuple[bytes, ...], errno: int) -> None:
+        self._troubles.append(Trouble(self._path_of(names) or "/", errno))
 
     def _path_of(self, names: tuple[bytes, ...]) -> str:
         return "/".join([self._path, *map(os.fsdecode, names)])
