@@ -5,7 +5,9 @@ import tempfile
 from collections.abc import Generator, Iterator
 from contextlib import closing
 
+import numpy as np
 import pytest
+from numpy.typing import NDArray
 
 import fiat
 from fiat.core.model.posture import Object
@@ -13,6 +15,8 @@ from fiat.core.model.principals import Principal
 from fiat.core.model.right import ALL
 from fiat.core.tree import answers
 from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.profiles import Profiles
+from fiat.core.tree.survey import Numbers
 from fiat.core.words import naming
 from support.estates import (
     ACCEPT,
@@ -109,8 +113,17 @@ def tree_judged(estate: Estate, accounts: str, everyone: Crowd) -> int:
     return len(questions) * len(known)
 
 
+def anyone_may(
+    access: TreeAccess, profiles: Profiles, holders: NDArray[np.int64], kinds: NDArray[np.int64], examples: list[int]
+) -> Numbers:
+    """Every name may be used by everyone."""
+    everyone = access.access.universe.everyone
+    names = [right for right in access.rights if right.by_name]
+    return np.full((len(holders), len(names)), access.table.number(everyone), np.int32)
+
+
 FAULTS: dict[str, tuple[object, str, object]] = {
-    "names that are the object's own matter": (TreeAccess, "_and", lambda self, key, by_name: key),
+    "names that are the object's own matter": (TreeAccess, "_of_holders", anyone_may),
     "directories that are entered by who may read them": (answers, "EXECUTE", 4),
     "scripts without an interpreter": (TreeAccess, "runs_with", lambda self, program: None),
     "nothing mounted": (Object, "mount_point", False),

@@ -25,9 +25,9 @@ from fiat.core.model.right import ALL, BASIC, CHANGE_MODE, CREATE, DELETE, EXECU
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decision
-from fiat.core.tree import summary
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.summary import Groups
 from fiat.core.tree.walk import route_for, walk
 from fiat.host.image.host import ImageHost
 from support.generators import GIDS, USERS, hosts, postures, principals
@@ -123,7 +123,7 @@ def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[Right, ..
                 assert not right.applies(kind)
             else:
                 assert bits == access.access.allowed(route_for(host, path, right), right)
-    groups = summary.groups(survey, found)
+    groups = Groups(survey, found)
     assert len(host.objects) == sum(group.directories + group.others for group in groups)
 
 

@@ -19,9 +19,9 @@ from fiat.core.model.posture import Object
 from fiat.core.model.right import BASIC, READ
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
-from fiat.core.tree import summary
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.handles import Handles
+from fiat.core.tree.summary import Groups
 from fiat.core.words.selection import Selection
 from fiat.engine.processes import Workers
 from fiat.host.image.host import ImageHost
@@ -55,7 +55,7 @@ def test_groups_are_counted_as_one_by_one(host: ImageHost, selection: Selection)
     counts = Counter(
         (key, found.posture.directory) for key, found, taken in zip(keys, objects, chosen, strict=True) if taken
     )
-    groups = summary.groups(survey, answers, chosen)
+    groups = Groups(survey, answers, chosen)
     assert (
         Counter({(group.answer, True): group.directories for group in groups})
         + Counter({(group.answer, False): group.others for group in groups})

@@ -20,11 +20,10 @@ from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
-from fiat.core.tree import summary
 from fiat.core.tree.answers import Answers, TreeAccess
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
-from fiat.core.tree.summary import Group
+from fiat.core.tree.summary import Groups
 from fiat.core.tree.survey import Survey
 from fiat.core.words.selection import Selection
 
@@ -42,9 +41,9 @@ class TreeWho(NamedTuple):
     against_today: Effects | None
     caveats: list[Finding]
 
-    def groups(self) -> list[Group]:
+    def groups(self) -> Groups:
         """Equal answers together, the most frequent first."""
-        return summary.groups(self.survey, self.answers, self.taken)
+        return Groups(self.survey, self.answers, self.taken)
 
 
 def who_below(
@@ -70,8 +69,8 @@ def who_below(
     if not survey.complete:
         said += caveats.of_stopping(survey.top.path, len(survey))
         problem(PathError(survey.top.path, errno.EINTR, "read all of"))
-    postures = [profile.posture for profile in survey.profiles] + [found.posture for found in again.objects]
-    universe = universe_of(host.accounts, postures, question.processes)
+    postures = [found.posture for found in again.objects]
+    universe = universe_of(host.accounts, postures, question.processes, profiles=[survey.profiles])
     rights = tuple(question.rights_in_a_tree)
     access = TreeAccess(host, Access(universe, host.settings), rights)
     answers = access.answers(survey, again)
@@ -80,7 +79,7 @@ def who_below(
     against = None
     if question.supposing:
         view = View(again, survey)
-        today = universe_of(question.host.accounts, postures, question.processes)
+        today = universe_of(question.host.accounts, postures, question.processes, profiles=[survey.profiles])
         both = same_people(today, universe)
         against = treeeffects.effects(Asking(question.seen(today=True), host, both, rights), [Pair(view, view)])
     return TreeWho(question, again, survey, universe, rights, answers, taken, against, said)

@@ -10,7 +10,7 @@ from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Principal
 from fiat.core.text import counted, several_of, visible
 from fiat.core.tree.answers import AnswerKey
-from fiat.core.tree.summary import Group
+from fiat.core.tree.summary import Group, Groups
 from fiat.core.words import naming
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
 from fiat.render.who import against_today_blocks, against_today_fields
@@ -92,7 +92,7 @@ class BelowView(Plain):
     def _entries(self, places: Sequence[int]) -> Iterator[tuple[str, str, int]]:
         """The path, the kind and the number of the answer of each entry."""
         survey, number = self.found.survey, self.found.answers.number
-        kinds = [profile.posture.kind.value for profile in survey.profiles]
+        kinds = survey.profiles.by_rest(lambda rest: rest.posture.kind.value, np.object_)
         for place, path in survey.paths_of(places):
             yield path, kinds[survey.profile[place]], int(number[place])
 
@@ -128,7 +128,7 @@ class BelowView(Plain):
     def _paths(self) -> Iterator[Block]:
         """The paths on which those named have the one right."""
         answers, taken = self.found.answers, self.found.taken
-        granted = np.array([bits is not None and bool(bits & self.asked_about) for (bits,) in answers.keys], np.bool_)
+        granted = answers.keys.holding(self.asked_about, 0)
         asked_about = np.ones(len(self.found.survey), np.bool_) if taken is None else taken
         found = np.flatnonzero(asked_about & granted[answers.number]).tolist()
         for path, kind, _ in self._entries(found):
@@ -139,21 +139,20 @@ class BelowView(Plain):
 
     def _summary(self) -> Iterator[Block]:
         survey, groups = self.found.survey, self.found.groups()
-        directories = sum(group.directories for group in groups)
-        others = sum(group.others for group in groups)
+        directories, others = int(groups.directories.sum()), int(groups.others.sum())
         whole = "and all below it" if survey.complete else "and a part of what is below it: stopped before the end"
         yield Verbatim(Span(f"{visible(self.found.route.asked)} {whole}", "strong"))
         counts = f"{counted(directories, 'directory', 'directories')}, {counted(others, 'other')}"
         yield Verbatim(f"{counts}; {counted(len(groups), 'distinct answer')}", 1)
         yield Prose(self._open_to_all(groups), 1, hanging="  ")
-        shown = groups if self.everyone else groups[:_MOST]
-        for group in shown:
-            yield from self._group(group)
-        left = groups[len(shown) :]
-        if left:
-            paths = counted(sum(group.directories + group.others for group in left), "path")
+        shown = len(groups) if self.everyone else min(len(groups), _MOST)
+        for place in range(shown):
+            yield from self._group(groups[place])
+        if shown < len(groups):
+            paths = counted(int((groups.directories + groups.others)[shown:].sum()), "path")
+            left = counted(len(groups) - shown, "more answer")
             yield BLANK
-            yield Verbatim(f"and {counted(len(left), 'more answer')}, on {paths}; --all shows every one", 1)
+            yield Verbatim(f"and {left}, on {paths}; --all shows every one", 1)
 
     def _group(self, group: Group) -> Iterator[Block]:
         yield BLANK
@@ -168,14 +167,13 @@ class BelowView(Plain):
         for bits, rights in same.items():
             yield Prose(f"{', '.join(rights):<{width}}  {self._in_words(bits)}", 2, hanging=" " * (width + 2))
 
-    def _open_to_all(self, groups: list[Group]) -> str:
+    def _open_to_all(self, groups: Groups) -> str:
         """What is open to anyone else: how many paths for each right, with the first of them."""
         found = []
         for place, right in enumerate(self.found.rights):
-            having = [group for group in groups if (group.answer[place] or 0) & self._anyone_else]
-            if having:
-                paths = sum(group.directories + group.others for group in having)
-                first = visible(self.found.survey.path(min(group.example for group in having)))
+            paths, example = groups.holding(self._anyone_else, place)
+            if paths:
+                first = visible(self.found.survey.path(example))
                 found.append(f"{right} on {counted(paths, 'path')} (first {first})")
         return f"open to anyone else: {', '.join(found) or 'nothing'}"
 

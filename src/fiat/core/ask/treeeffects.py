@@ -23,7 +23,9 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
-from fiat.core.tree.answers import AnswerKey, Reached, TreeAccess, distinct_values
+from fiat.core.tree.answers import AnswerKey, Reached, TreeAccess
+from fiat.core.tree.distinct import distinct_values
+from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 
 
@@ -132,14 +134,14 @@ def _may_differ(
         or pair.before.route.parent != pair.after.route.parent
     )
     if rights_.EXECUTE in asked.rights:
-        runs = [
-            profile.program is not None and asked.runs_with(profile.program) != again.runs_with(profile.program)
-            for profile in one.profiles
-        ]
-        if any(runs):
-            found |= np.array(runs, np.bool_)[one.profile]
-            found[0] &= not pair.without_top
+        found |= one.profiles.by_rest(lambda rest: _runs_otherwise(rest, asked, again))[one.profile]
+        found[0] &= not pair.without_top
     return found
+
+
+def _runs_otherwise(rest: Profile, asked: TreeAccess, again: TreeAccess) -> bool:
+    """Whether a program is now run with something else."""
+    return rest.program is not None and asked.runs_with(rest.program) != again.runs_with(rest.program)
 
 
 # --- among whom ----------------------------------------------------------------------
@@ -155,9 +157,8 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
     """
     distinct = list(dict.fromkeys(changed))
     postures = [posture for one in distinct for posture in one]
-    postures += [profile.posture for pair in pairs for profile in pair.before.survey.profiles]
     postures += [found.posture for pair in pairs for found in pair.before.route.objects]
-    whole = universe_of(host.accounts, postures)
+    whole = universe_of(host.accounts, postures, profiles=[pair.before.survey.profiles for pair in pairs])
     decisions = Decisions(whole)
     among = 0
     for one, other in distinct:

@@ -1,7 +1,7 @@
 """The answer of ``who``: which principals have which rights on one path."""
 
 from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from fiat.core.model import principals
 from fiat.core.model import right as rights_
@@ -16,8 +16,17 @@ from fiat.core.rules.check import Verdict
 from fiat.core.tree.walk import route_for
 
 
-def universe_of(accounts: Accounts, postures: Iterable[Posture], more: Iterable[Principal] = ()) -> Universe:
-    """Everyone in the database, every number that owns or is named on what has ``postures``, and ``more``."""
+class Owned(Protocol):
+    """Many postures, such as the profiles of a tree."""
+
+    def owners(self) -> tuple[set[int], set[int]]:
+        """The numbers of the users and of the groups that own something, or are named in a list."""
+
+
+def universe_of(
+    accounts: Accounts, postures: Iterable[Posture], more: Iterable[Principal] = (), *, profiles: Iterable[Owned] = ()
+) -> Universe:
+    """Everyone in the database, every number that owns or is named on ``postures`` and ``profiles``, and ``more``."""
     uids: set[int] = set()
     gids: set[int] = set()
     for posture in set(postures):
@@ -27,6 +36,10 @@ def universe_of(accounts: Accounts, postures: Iterable[Posture], more: Iterable[
             named_uids, named_gids = posture.acl.named()
             uids |= named_uids
             gids |= named_gids
+    for many in profiles:
+        owning_uids, owning_gids = many.owners()
+        uids |= owning_uids
+        gids |= owning_gids
     return principals.of_accounts(accounts, uids, gids, more)
 
 

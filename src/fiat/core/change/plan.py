@@ -172,10 +172,12 @@ class Plan:
         for part in self.parts:
             survey = part.target.survey
             places = np.flatnonzero(part.write & self._changing(part))
-            systems = [filesystems.setdefault(one.filesystem, len(filesystems)) for one in survey.profiles]
+            systems = survey.profiles.by_rest(
+                lambda rest: filesystems.setdefault(rest.filesystem, len(filesystems)), np.int32
+            )
             inode.append(survey.inode[places])
             birth.append(survey.birth[places])
-            filesystem.append(np.array(systems, np.int32)[survey.profile[places]])
+            filesystem.append(systems[survey.profile[places]])
             number.append(part.number[places])
         nothing = np.zeros(0, np.int32)
         return PosturesOfMany(
@@ -260,7 +262,7 @@ class _Making:
             write[0] = survey.identity(0) not in seen
             seen.add(survey.identity(0))
         # what is mounted in it may be a target of its own, and its top is here already
-        points = np.array([profile.mount_point for profile in survey.profiles], np.bool_)
+        points = survey.profiles.by_rest(lambda rest: rest.mount_point)
         seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
         return Part(target, number, write)
 
@@ -405,23 +407,16 @@ class _Counting:
     def _with_programs(self, survey: Survey) -> Survey:
         """The survey with what execve(2) sees of the files that gain their first x."""
         after = self.postures.on(survey)
-        gains = np.array(
-            [
-                profile.posture.kind is Kind.FILE
-                and profile.program is None
-                and not profile.posture.mode & EXECUTE_BITS
-                for profile in survey.profiles
-            ],
-            np.bool_,
-        )
-        executable = np.array([bool(profile.posture.mode & EXECUTE_BITS) for profile in after.profiles], np.bool_)
+        gains = survey.profiles.by_rest(lambda rest: rest.posture.kind is Kind.FILE and rest.program is None)
+        gains &= survey.profiles.columns.mode & EXECUTE_BITS == 0
+        executable = after.profiles.columns.mode & EXECUTE_BITS != 0
         places = np.flatnonzero(gains[survey.profile] & executable[after.profile]).tolist()
         return _with_programs(self.host, survey, places) if places else survey
 
 
 def _with_programs(host: Host, survey: Survey, places: Iterable[int]) -> Survey:
     """``survey`` with what execve(2) sees of the files at ``places``, which are looked at for that."""
-    profiles, profile = list(survey.profiles), survey.profile.copy()
+    profiles, profile = survey.profiles.copy(), survey.profile.copy()
     numbers: dict[tuple[int, Program], int] = {}
     handles = Handles(host)
     try:
@@ -435,10 +430,9 @@ def _with_programs(host: Host, survey: Survey, places: Iterable[int]) -> Survey:
             except OSError:
                 continue  # it has gone, or may not be read: taken for a program, as elsewhere
             number = int(profile[place])
-            new = numbers.setdefault((number, program), len(profiles))
-            if new == len(profiles):
-                profiles.append(profiles[number]._replace(program=program))
-            profile[place] = new
+            if (number, program) not in numbers:
+                numbers[number, program] = profiles.append(profiles[number]._replace(program=program))
+            profile[place] = numbers[number, program]
     finally:
         handles.close()
     return survey.with_profiles(profiles, profile)

@@ -165,7 +165,7 @@ def check(entries: Iterable[Entry]) -> AccessList:
     if named is not None and Tag.MASK not in tags:
         raise InvalidAccessList(f"a list that names someone ({named.text()}) needs a mask; add mask::rwx or narrower")
     for entry in entries:
-        if entry.permissions not in range(8):
+        if not 0 <= entry.permissions <= 7:
             raise InvalidAccessList(f"permissions {entry.permissions} are not between 0 and 7")
         if (entry.tag in NAMED) != (entry.id is not None):
             raise InvalidAccessList(f"{entry.text()}: only a named user or group has an id, and each must have one")

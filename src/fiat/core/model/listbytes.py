@@ -7,6 +7,7 @@ permissions, 32-bit id.
 """
 
 import struct
+from functools import lru_cache
 
 from fiat.core.errors import InvalidAccessList
 from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
@@ -17,6 +18,7 @@ DEFAULT_XATTR = "system.posix_acl_default"
 _VERSION = 2
 _HEADER = struct.Struct("<I")
 _ENTRY = struct.Struct("<HHI")
+_TAGS = {int(tag): tag for tag in Tag}
 
 
 def pack(acl: AccessList) -> bytes:
@@ -26,6 +28,7 @@ def pack(acl: AccessList) -> bytes:
     )
 
 
+@lru_cache(4096)
 def unpack(value: bytes) -> AccessList:
     """The list in an extended attribute's value; :class:`InvalidAccessList` for other bytes."""
     size = len(value) - _HEADER.size
@@ -36,8 +39,8 @@ def unpack(value: bytes) -> AccessList:
         raise InvalidAccessList(f"access list of version {version}; the kernel's is version {_VERSION}")
     entries = []
     for tag, permissions, number in _ENTRY.iter_unpack(value[_HEADER.size :]):
-        if tag not in Tag.__members__.values():
+        known = _TAGS.get(tag)
+        if known is None:
             raise InvalidAccessList(f"entry with tag {tag:#x}; the kernel's are {', '.join(hex(t) for t in Tag)}")
-        named = tag in NAMED
-        entries.append(Entry(Tag(tag), permissions, number if named else None))
+        entries.append(Entry(known, permissions, number if known in NAMED else None))
     return check(entries)

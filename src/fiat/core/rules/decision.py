@@ -9,6 +9,8 @@ ALGORITHM"; path_resolution(7), "Permissions"; capabilities(7). What a mask
 leaves is in :mod:`fiat.core.rules.effective`.
 """
 
+from collections.abc import Sequence
+from functools import partial
 from typing import NamedTuple
 
 from fiat.core.model import capabilities
@@ -17,7 +19,8 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.rules.effective import deciding_list, passes_over_list, permissions_by_entry
+from fiat.core.model.sets import WHOLE, Number, Set, Sets
+from fiat.core.rules.effective import deciding_entries, deciding_list, left_by_mask, permissions_by_entry
 
 OWNER = "owner"
 NAMED_USER = "named-user"
@@ -63,74 +66,112 @@ class Reason(NamedTuple):
     capability: int = 0
 
 
-_NOBODY_NAMED: tuple[tuple[Tag, int | None], ...] = ((Tag.OWNER, None), (Tag.OWNING_GROUP, None), (Tag.OTHER, None))
+Whom = tuple[tuple[Tag, Number], ...]
+"""Whom the entries of a list speak of: their tags, with the number of who is named."""
+
+NOBODY_NAMED: Whom = ((Tag.OWNER, None), (Tag.OWNING_GROUP, None), (Tag.OTHER, None))
 """What the entries of a list of three speak of."""
+
+
+class Grounds(NamedTuple):
+    """What decides of a posture; or of many whose entries have the same tags, as columns of numbers.
+
+    ``executable`` tells whether any execute bit is set. ``permissions`` are
+    what each entry in ``whom`` gives.
+    """
+
+    directory: bool
+    executable: bool
+    uid: Number
+    gid: Number
+    whom: Whom
+    permissions: tuple[Number, ...]
+
+
+def grounds(posture: Posture) -> Grounds:
+    """Those of one posture."""
+    mode, acl = posture.mode, posture.acl
+    whom, entries = NOBODY_NAMED, None
+    if acl is not None and deciding_entries(mode, acl) is not None:
+        whom = tuple([(entry.tag, entry.id) for entry in acl.entries])
+        entries = [(entry.tag, left) for entry, left in zip(acl.entries, left_by_mask(acl), strict=True)]
+    permissions = permissions_by_entry(mode, entries)
+    return Grounds(posture.directory, mode & EXECUTE_BITS != 0, posture.uid, posture.gid, whom, permissions)
+
+
+def partition(universe: Universe, sets: Sets, uid: Number, gid: Number, whom: Whom) -> tuple[Set, ...]:
+    """For each entry the principals it speaks for; those of the group class may overlap.
+
+    The owner is matched first, by uid; then each named user; then all
+    groups; other is for those that are in none of these.
+    """
+    owner = taken = sets.each(universe.with_uid, uid)
+    matched = nobody = sets.constant(0)
+    found = []
+    for tag, number in whom:
+        principals = nobody
+        if tag is Tag.OWNER:
+            principals = owner
+        elif tag is Tag.NAMED_USER:
+            principals = sets.each(universe.with_uid, number) & ~taken  # of repeated entries the first counts
+            taken = taken | principals
+        elif tag is Tag.OWNING_GROUP or tag is Tag.NAMED_GROUP:
+            # named users stand before all groups in a list, so all that are taken before them are known
+            principals = sets.each(universe.in_group, gid if tag is Tag.OWNING_GROUP else number) & ~taken
+            matched = matched | principals
+        elif tag is Tag.OTHER:
+            principals = sets.constant(universe.everyone) & ~taken & ~matched
+        found.append(principals)
+    return tuple(found)
+
+
+def overriding(universe: Universe, sets: Sets, of: Grounds, want: int) -> Set:
+    """Who holds a capability that grants ``want`` where the classes refuse it."""
+    found = sets.constant(0)
+    for capability in overriding_capability(want, directory=of.directory, executable=of.executable):
+        if capability and universe.confined:
+            found = found | sets.each(partial(universe.holding, capability), of.uid, of.gid)
+        elif capability:
+            found = found | sets.constant(universe.holding(capability))
+    return found
+
+
+def granted(sets: Sets, of: Grounds, classes: Sequence[Set], want: int, anyway: Set) -> Set:
+    """The principals granted all the permissions in ``want`` (1 to 7) at once; some are granted them ``anyway``."""
+    found = anyway
+    for permissions, principals in zip(of.permissions, classes, strict=True):
+        found = found | sets.where(permissions & want == want, principals)
+    return found
 
 
 class Partitions:
     """Who is in which class; remembered, because many postures differ in nothing but their permissions."""
 
     def __init__(self, universe: Universe) -> None:
-        self._universe = universe
-        self._known: dict[tuple[int, int, tuple[tuple[Tag, int | None], ...]], tuple[int, ...]] = {}
+        self.universe = universe
+        self._known: dict[tuple[int, int, Whom], tuple[int, ...]] = {}
         self._overriding: dict[tuple[object, ...], int] = {}
 
-    def of(self, posture: Posture) -> tuple[int, ...]:
-        """For each entry the principals it speaks for; those of the group class may overlap.
-
-        The owner is matched first, by uid; then each named user; then all
-        groups; other is for those that are in none of these.
-        """
-        key = self.key(posture)
+    def of(self, of: Grounds) -> tuple[int, ...]:
+        """For each entry the principals it speaks for."""
+        key = (of.uid, of.gid, of.whom)
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = self._partition(*key)
+            found = self._known[key] = partition(self.universe, WHOLE, *key)
         return found
 
-    def key(self, posture: Posture) -> tuple[int, int, tuple[tuple[Tag, int | None], ...]]:
-        """What the classes of ``posture`` depend on: its owner, its group, and whom its list speaks of."""
-        acl = posture.acl
-        if acl is None or len(acl.entries) == 3 or passes_over_list(posture.mode):
-            return posture.uid, posture.gid, _NOBODY_NAMED
-        return posture.uid, posture.gid, tuple([(entry.tag, entry.id) for entry in acl.entries])
-
-    def overriding(self, posture: Posture, want: int) -> int:
+    def overriding(self, of: Grounds, want: int) -> int:
         """Who holds a capability that grants ``want`` where the classes refuse it."""
-        key: tuple[object, ...] = (posture.kind is Kind.DIRECTORY, posture.mode & EXECUTE_BITS != 0, want)
-        if self._universe.confined:
-            key += (posture.uid, posture.gid)
+        key: tuple[object, ...] = (of.directory, of.executable, want)
+        if self.universe.confined:
+            key += (of.uid, of.gid)
         found = self._overriding.get(key)
         if found is None:
-            found = 0
-            for capability in overriding_capability(posture, want):
-                if capability:
-                    found |= self._universe.holding(capability, posture.uid, posture.gid)
-            self._overriding[key] = found
+            found = self._overriding[key] = overriding(self.universe, WHOLE, of, want)
         return found
 
-    def _partition(self, uid: int, gid: int, who: tuple[tuple[Tag, int | None], ...]) -> tuple[int, ...]:
-        universe = self._universe
-        taken = universe.with_uid(uid)
-        matched = 0
-        found = []
-        for tag, number in who:
-            principals = 0
-            if tag is Tag.OWNER:
-                principals = universe.with_uid(uid)
-            elif tag is Tag.NAMED_USER and number is not None:
-                principals = universe.with_uid(number) & ~taken  # of repeated entries the first counts
-                taken |= principals
-            elif tag in (Tag.OWNING_GROUP, Tag.NAMED_GROUP):
-                # named users stand before all groups in a list, so all that are taken before them are known
-                principals = universe.in_group(gid if number is None else number) & ~taken
-                matched |= principals
-            elif tag is Tag.OTHER:
-                principals = universe.everyone & ~taken & ~matched
-            found.append(principals)
-        return tuple(found)
 
-
-def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
+def overriding_capability(want: int, *, directory: bool, executable: bool) -> tuple[int, int]:
     """The capabilities, by mask, either of which grants ``want`` where the classes refuse it.
 
     ``generic_permission`` in the kernel: CAP_DAC_READ_SEARCH
@@ -138,10 +179,10 @@ def overriding_capability(posture: Posture, want: int) -> tuple[int, int]:
     CAP_DAC_OVERRIDE grants all, except executing a file without a single
     execute bit. A place that does not apply holds 0.
     """
-    if posture.directory:
+    if directory:
         return (0 if want & WRITE else capabilities.DAC_READ_SEARCH), capabilities.DAC_OVERRIDE
     search = capabilities.DAC_READ_SEARCH if want == READ else 0
-    if want & EXECUTE and not posture.mode & EXECUTE_BITS:
+    if want & EXECUTE and not executable:
         return search, 0
     return search, capabilities.DAC_OVERRIDE
 
@@ -164,14 +205,16 @@ class Decision:
         self.posture = posture
         self.universe = universe
         self._partitions = partitions or Partitions(universe)
-        self._classes = tuple(zip(permissions_by_entry(posture), self._partitions.of(posture), strict=True))
+        self._grounds = grounds(posture)
+        self._classes = self._partitions.of(self._grounds)
         self._allowed: dict[int, int] = {}
 
     @property
     def shares(self) -> list[Share]:
         """What each entry gives to whom, in the kernel's order."""
         found = []
-        for entry, (permissions, principals) in zip(deciding_list(self.posture).entries, self._classes, strict=True):
+        entries = deciding_list(self.posture).entries
+        for entry, permissions, principals in zip(entries, self._grounds.permissions, self._classes, strict=True):
             if entry.tag is not Tag.MASK:
                 shown = Entry(Tag.OWNER, permissions) if entry.tag is Tag.OWNER else entry
                 found.append(Share(shown, permissions, principals))
@@ -181,11 +224,8 @@ class Decision:
         """The set of principals granted all the permissions in ``want`` (1 to 7) at once."""
         found = self._allowed.get(want)
         if found is None:
-            found = self._partitions.overriding(self.posture, want)
-            for permissions, principals in self._classes:
-                if permissions & want == want:
-                    found |= principals
-            self._allowed[want] = found
+            anyway = self._partitions.overriding(self._grounds, want)
+            found = self._allowed[want] = granted(WHOLE, self._grounds, self._classes, want, anyway)
         return found
 
     def reason(self, place: int, want: int) -> Reason:
@@ -197,7 +237,8 @@ class Decision:
                 return Reason(True, share.rule, share)
         # refused: show the entry that comes nearest
         share = max(matching, key=lambda share: (share.permissions & want).bit_count())
-        for capability in overriding_capability(self.posture, want):
+        directory, executable = self._grounds.directory, self._grounds.executable
+        for capability in overriding_capability(want, directory=directory, executable=executable):
             if capability and self.universe.holding(capability, self.posture.uid, self.posture.gid) & bit:
                 return Reason(True, SUPERUSER, share, capability)
         return Reason(False, share.rule, share)
@@ -223,13 +264,13 @@ class Decisions:
         """Everyone whom one of two postures may grant what the other does not; some of them may be granted the same."""
         partitions = self._partitions
         found = 0
-        if partitions.key(one) == partitions.key(other):
-            given = zip(permissions_by_entry(one), permissions_by_entry(other), partitions.of(one), strict=True)
-            for before, after, principals in given:
-                if before != after:
+        before, after = grounds(one), grounds(other)
+        if (before.uid, before.gid, before.whom) == (after.uid, after.gid, after.whom):
+            for had, has, principals in zip(before.permissions, after.permissions, partitions.of(before), strict=True):
+                if had != has:
                     found |= principals
-            if (one.mode & EXECUTE_BITS != 0) != (other.mode & EXECUTE_BITS != 0):
-                found |= partitions.overriding(one, EXECUTE) ^ partitions.overriding(other, EXECUTE)
+            if before.executable != after.executable:
+                found |= partitions.overriding(before, EXECUTE) ^ partitions.overriding(after, EXECUTE)
             return found
         before_, after_ = self.of(one), self.of(other)
         for want in range(1, 8):

@@ -4,8 +4,11 @@ acl(5), "ACCESS CHECK ALGORITHM"; ``posix_acl_permission`` in the kernel's
 ``fs/posix_acl.c``; ``acl_permission_check`` for the list that is passed over.
 """
 
+from collections.abc import Sequence
+
 from fiat.core.model.accesslist import MASKED, AccessList, Entry, Tag, from_mode
 from fiat.core.model.posture import Posture
+from fiat.core.model.sets import Number
 
 _MASK_BITS = 0o070
 
@@ -30,17 +33,27 @@ def deciding_list(posture: Posture) -> AccessList:
     return posture.acl
 
 
-def permissions_by_entry(posture: Posture) -> tuple[int, ...]:
-    """What each entry of the deciding list effectively gives (0 to 7), in its order; the mask itself gives nothing.
+def deciding_entries(mode: int, acl: AccessList | None) -> tuple[Entry, ...] | None:
+    """The entries of a list that the kernel goes by; None where the mode alone decides."""
+    return None if acl is None or len(acl.entries) == 3 or passes_over_list(mode) else acl.entries
 
-    The owner's come from the mode: the kernel does not look at the list for the owner.
-    """
-    mode, acl = posture.mode, posture.acl
-    if acl is None or len(acl.entries) == 3 or passes_over_list(mode):
-        return (mode >> 6 & 7, mode >> 3 & 7, mode & 7)
+
+def left_by_mask(acl: AccessList) -> tuple[int, ...]:
+    """What each entry effectively gives (0 to 7), in its order; the mask itself gives nothing."""
     mask = acl.mask
-    given = {Tag.OWNER: mode >> 6 & 7, Tag.MASK: 0}
-    return tuple([given[entry.tag] if entry.tag in given else effective(entry, mask) for entry in acl.entries])
+    return tuple([0 if entry.tag is Tag.MASK else effective(entry, mask) for entry in acl.entries])
+
+
+def permissions_by_entry(mode: Number, entries: Sequence[tuple[Tag, Number]] | None) -> tuple[Number, ...]:
+    """What each of the deciding entries gives (0 to 7), in their order: of the mode alone these are three.
+
+    ``entries`` are the tags with what the mask left. The owner's permissions
+    come from the mode: the kernel does not look at the list for the owner.
+    Holds of one posture, and of columns of many alike.
+    """
+    if entries is None:
+        return (mode >> 6 & 7, mode >> 3 & 7, mode & 7)
+    return tuple([mode >> 6 & 7 if tag is Tag.OWNER else left for tag, left in entries])
 
 
 def group_permissions(posture: Posture) -> int:

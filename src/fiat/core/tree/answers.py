@@ -4,10 +4,11 @@ The set of principals that reach what is in a directory is the set that
 reaches the directory, cut by those who may traverse it. What an object decides
 is worked out once for each distinct pair of such a set and a profile; what
 the directory that holds its name decides, once for each profile of a
-directory and what counts there of an object.
+directory and what counts there of an object. Sets go by their numbers: many
+are cut by one another at once.
 """
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -21,27 +22,17 @@ from fiat.core.model.program import Format, Program
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
+from fiat.core.tree.conditions import Conditions, conditions
+from fiat.core.tree.distinct import distinct_columns, distinct_values
+from fiat.core.tree.grounds import DecisionsOfMany, together
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.survey import Numbers, Survey
+from fiat.core.tree.profiles import Profiles
+from fiat.core.tree.setrows import Numbers, SetTable
+from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import interpreter_of
 
 AnswerKey = tuple[int | None, ...]
 """For each right asked: the set of principals that have it, or None where it does not apply."""
-
-
-class _Rule(NamedTuple):
-    """What decides one right on objects that are alike but for owners and permissions.
-
-    Those have it who are among ``allowed`` and have each of the permissions in
-    ``wants``. With ``in_full`` every check is asked for each profile;
-    ``as_program`` it must also be reached as the program that is run.
-    """
-
-    allowed: int = -1
-    wants: tuple[int, ...] = ()
-    in_full: bool = False
-    as_program: bool = False
-
 
 _OF_PERMISSIONS = (
     rights_.READ,
@@ -65,18 +56,68 @@ class Reach(NamedTuple):
     programs: int
 
 
-class Reached(NamedTuple):
-    """For each directory of a survey the number of who reaches what is in it, into ``sets``; -1 for anything else."""
+class Reached:
+    """For each directory of a survey the ``number`` of who reaches what is in it; -1 for anything else.
 
-    number: Numbers
-    sets: list[Reach]
+    ``top`` is the number of who reaches the top itself.
+    """
+
+    def __init__(self, number: Numbers, top: int, reaches: "Reaches") -> None:
+        self.number = number
+        self.top = top
+        self.sets = reaches
+
+
+class Reaches:
+    """The distinct reaches, by number."""
+
+    def __init__(self, table: SetTable) -> None:
+        self._table = table
+        self._known: dict[tuple[int, int], int] = {}
+        self.principals = np.zeros(0, np.int32)
+        self.programs = np.zeros(0, np.int32)
+
+    def __len__(self) -> int:
+        return len(self._known)
+
+    def __getitem__(self, number: int) -> Reach:
+        return Reach(self._table[int(self.principals[number])], self._table[int(self.programs[number])])
+
+    def numbers(self, principals: Numbers, programs: Numbers) -> Numbers:
+        """The numbers of reaches, given by those of their sets."""
+        known = self._known
+        pairs = zip(principals.tolist(), programs.tolist(), strict=True)
+        found = [known.setdefault(pair, len(known)) for pair in pairs]
+        self.principals, self.programs = np.array(list(known), np.int32).reshape(-1, 2).T
+        return np.array(found, np.int32)
+
+
+class AnswerKeys:
+    """Distinct answers: the numbers of their sets in ``table``, one row for each answer, -1 where none applies."""
+
+    def __init__(self, table: SetTable, numbers: Numbers) -> None:
+        self.table = table
+        self.numbers = numbers
+
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    def __getitem__(self, place: int) -> AnswerKey:
+        return tuple([None if number < 0 else self.table[number] for number in self.numbers[place].tolist()])
+
+    def holding(self, bits: int, right: int) -> NDArray[np.bool_]:
+        """For each answer, whether any of the principals in ``bits`` has the right at this place."""
+        numbers = self.numbers[:, right]
+        found = numbers >= 0
+        found[found] = self.table.meeting(bits)[numbers[found]]
+        return found
 
 
 class Answers(NamedTuple):
     """The number of the answer of each entry that was asked about, into ``keys``."""
 
     number: Numbers
-    keys: list[AnswerKey]
+    keys: AnswerKeys
 
 
 class TreeAccess:
@@ -88,16 +129,16 @@ class TreeAccess:
         self._host = host
         programs = access.universe.after_exec()
         self._programs = access if programs is access.universe else Access(programs, host.settings)
+        self.table = SetTable(len(access.universe.principals))
         self._runs_with: dict[Program, Route | None] = {}
-        self._rules: dict[tuple[object, ...], list[tuple[int, Right, _Rule]]] = {}
+        self._conditions: dict[Hashable, tuple[tuple[int, Right, Conditions], ...]] = {}
         self._by_owner = [
             (place, right)
             for place, right in enumerate(self.rights)
             if right.by_object and right not in _OF_PERMISSIONS
         ]
-        self._of_owners: dict[tuple[object, ...], list[tuple[int, int]]] = {}
-        self._nothing: list[int | None] = [None] * len(self.rights)
         self._by_name = [place for place, right in enumerate(self.rights) if right.by_name]
+        self._decisions: list[DecisionsOfMany] = []
 
     @property
     def interpreters(self) -> list[Route]:
@@ -116,170 +157,108 @@ class TreeAccess:
 
         ``reached`` is what :meth:`reached` says of it, where that is known already.
         """
-        reach = self.reach(top)
-        reached = reached or self.reached(survey, reach)
-        places = np.arange(len(survey)) if places is None else places
-        inner = places[places > 0]
-        numbers: dict[AnswerKey, int] = {}
-        found = np.zeros(len(places), np.int32)
-        if len(inner) < len(places):
-            found[: len(places) - len(inner)] = numbers.setdefault(self._of_top(survey, top, reach), len(numbers))
-        if len(inner):
-            found[len(places) - len(inner) :] = self._of_inner(survey, reached, inner, numbers)
-        return Answers(found, list(numbers))
+        reached = reached or self.reached(survey, self.reach(top))
+        parent, profile = survey.parent, survey.profile
+        if places is not None:
+            parent, profile = parent[places], profile[places]
+        count = len(survey.profiles)
+        arriving = np.where(parent < 0, reached.top, reached.number[np.maximum(parent, 0)])
+        distinct, number = distinct_values(arriving.astype(np.int64) * count + profile)
+        found = self._of_objects(survey.profiles, distinct % count, reached.sets, distinct // count)
+        if self._by_name:
+            names, said = self._of_names(survey, top, parent, profile)
+            pairs, number = distinct_values(number.astype(np.int64) * len(names) + said)
+            found = found[pairs // len(names)]
+            for column, place in enumerate(self._by_name):
+                found[:, place] = self.table.both(found[:, place], names[pairs % len(names), column])
+        first, same = distinct_columns(*found.T)
+        return Answers(same.astype(np.int32)[number], AnswerKeys(self.table, found[first]))
 
     def reached(self, survey: Survey, reach: Reach) -> Reached:
         """Who gets into each directory, where those in ``reach`` come as far as the top."""
+        table, profiles = self.table, survey.profiles
+        reaches = Reaches(table)
         inside = np.full(len(survey), -1, np.int32)
-        numbers: dict[Reach, int] = {}
-        sets: list[Reach] = []
-        profiles = survey.profiles
-
-        def entering(before: Reach, directory: Profile) -> int:
-            after = Reach(
-                before.principals & self.access.decisions.of(directory.posture).allowed(EXECUTE),
-                before.programs & self._programs.decisions.of(directory.posture).allowed(EXECUTE),
-            )
-            number = numbers.setdefault(after, len(numbers))
-            if number == len(sets):
-                sets.append(after)
-            return number
-
+        top = reaches.numbers(*(np.array([table.number(bits)], np.int32) for bits in reach))
+        apart = self._programs is not self.access
         for depth, level in enumerate(survey.levels()):
-            if not depth:
-                inside[0] = entering(reach, profiles[survey.profile[0]])
-                continue
-            key = inside[survey.parent[level]].astype(np.int64) * len(profiles) + survey.profile[level]
+            arriving = inside[survey.parent[level]] if depth else top
+            key = arriving.astype(np.int64) * len(profiles) + survey.profile[level]
             distinct, places = distinct_values(key)
-            chosen = np.empty(len(distinct), np.int32)
-            for place, value in enumerate(distinct.tolist()):
-                number, rest = divmod(value, len(profiles))
-                chosen[place] = entering(sets[number], profiles[rest])
-            inside[level] = chosen[places]
-        return Reached(inside, sets)
+            before, profile = distinct // len(profiles), distinct % len(profiles)
+            enters = self._decided(profiles, self.access).allowed(EXECUTE, profile)
+            principals = programs = table.both(reaches.principals[before], enters)
+            if apart:
+                enters = self._decided(profiles, self._programs).allowed(EXECUTE, profile)
+                programs = table.both(reaches.programs[before], enters)
+            inside[level] = reaches.numbers(principals, programs)[places]
+        return Reached(inside, int(top[0]), reaches)
 
-    # --- one entry, and many ---
+    def _decided(self, profiles: Profiles, access: Access) -> DecisionsOfMany:
+        """What profiles decide; remembered for those that were asked about last."""
+        for known in self._decisions:
+            if known.profiles is profiles and known.universe is access.universe:
+                return known
+        self._decisions = [one for one in self._decisions if one.profiles is profiles]
+        self._decisions.append(DecisionsOfMany(profiles, access.universe, self.table))
+        return self._decisions[-1]
 
-    def _of_top(self, survey: Survey, top: Route, reach: Reach) -> AnswerKey:
-        profile = survey.profiles[int(survey.profile[0])]
-        key = self._by_object(profile, reach)
-        return self._and(key, self._names(top.parent, profile.at(survey.top.path)))
+    # --- what objects decide ---
 
-    def _of_inner(
-        self, survey: Survey, reached: Reached, inner: NDArray[np.intp], numbers: dict[AnswerKey, int]
+    def _of_objects(
+        self, profiles: Profiles, which: NDArray[np.int64], reaches: Reaches, reach: NDArray[np.int64]
     ) -> Numbers:
-        """The numbers of the answers of entries that have a directory above them in the survey."""
-        profiles, count = survey.profiles, len(survey.profiles)
-        parent, profile = survey.parent[inner], survey.profile[inner]
-        key = reached.number[parent].astype(np.int64) * count + profile
-        distinct, places = distinct_values(key)
-        by_object = [
-            self._by_object(profiles[value % count], reached.sets[value // count]) for value in distinct.tolist()
-        ]
-        if not self._by_name:
-            chosen = [numbers.setdefault(one, len(numbers)) for one in by_object]
-            return np.array(chosen, np.int32)[places]
-        name_keys, name_places = self._of_names(survey, parent, profile)
-        pairs, both = distinct_values(places.astype(np.int64) * len(name_keys) + name_places)
-        chosen = []
-        for value in pairs.tolist():
-            one, other = divmod(value, len(name_keys))
-            chosen.append(numbers.setdefault(self._and(by_object[one], name_keys[other]), len(numbers)))
-        return np.array(chosen, np.int32)[both]
+        """Who has each right, as far as the object itself is concerned: a row for each profile with who gets there."""
+        table = self.table
+        found = np.full((len(which), len(self.rights)), -1, np.int32)
+        alike: dict[tuple[tuple[int, Right, Conditions], ...], int] = {}
+        kinds = profiles.by_rest(lambda rest: alike.setdefault(self._of_rest(rest), len(alike)), np.int32)[which]
+        for kind, decide in enumerate(alike):
+            some = np.flatnonzero(kinds == kind)
+            if not len(some):
+                continue
+            theirs = which[some]
+            for place, right, (among, wants, in_full, as_program) in decide:
+                bits = reaches.principals[reach[some]]
+                if among != self.access.universe.everyone and among != -1:
+                    bits = table.both(bits, np.full(len(bits), table.number(among), np.int32))
+                for want in wants:
+                    bits = table.both(bits, self._decided(profiles, self.access).allowed(want, theirs))
+                if in_full:
+                    bits = table.both(bits, self._in_full_each(profiles, theirs, right))
+                if as_program:
+                    bits = table.both(bits, reaches.programs[reach[some]])
+                found[some, place] = bits
+        if self._by_owner:
+            self._of_owners(profiles, which, reaches.principals[reach], found)
+        return found
 
-    def _of_names(self, survey: Survey, parent: Numbers, profile: Numbers) -> tuple[list[tuple[int, ...]], Numbers]:
-        """What directories say of the names in them: the distinct answers, and the number of that for each entry.
-
-        Of what a name leads to only that counts which the checks for names
-        look at, and its owner only where the directory is sticky.
-        """
-        profiles = survey.profiles
-        confined = self.access.universe.confined
-        classes: dict[tuple[object, ...], int] = {}
-        examples: list[Profile] = []
-
-        def numbered(one: Profile, *, owner: bool) -> int:
-            posture = one.posture
-            flags = None if posture.flags is None else tuple(posture.flags)
-            kind = (posture.kind, posture.uid, posture.gid if confined else 0) if owner else posture.directory
-            found = classes.setdefault((kind, flags, one.mount_point), len(classes))
-            if found == len(examples):
-                examples.append(one)
-            return found
-
-        plain = np.fromiter((numbered(one, owner=False) for one in profiles), np.int32, len(profiles))
-        sticky = np.fromiter((bool(one.posture.mode & STICKY) for one in profiles), np.bool_, len(profiles))
-        above = survey.profile[parent]
-        kind = plain[profile]
-        if sticky.any():
-            owned = np.fromiter((numbered(one, owner=True) for one in profiles), np.int32, len(profiles))
-            kind = np.where(sticky[above], owned[profile], kind)
-        distinct, places = distinct_values(above.astype(np.int64) * len(examples) + kind)
-        found = []
-        for value in distinct.tolist():
-            holder, named = divmod(value, len(examples))
-            found.append(self._names(profiles[holder].at(), examples[named].at()))
-        return found, places
-
-    def _names(self, parent: Object | None, named: Object) -> tuple[int, ...]:
-        """For each right that a directory decides: who has it, as far as the directory is concerned."""
-        access = self.access
-        return tuple(access.passing(access.name_checks(parent, named, self.rights[place])) for place in self._by_name)
-
-    def _and(self, key: AnswerKey, by_name: tuple[int, ...]) -> AnswerKey:
-        """An answer of objects cut by one of names."""
-        found = list(key)
-        for place, bits in zip(self._by_name, by_name, strict=True):
-            so_far = found[place]
-            found[place] = None if so_far is None else so_far & bits
-        return tuple(found)
-
-    def _by_object(self, profile: Profile, reach: Reach) -> AnswerKey:
-        """Who has each right, as far as the object itself is concerned, among those that get there."""
-        posture = profile.posture
-        held = posture.capabilities if self.access.universe.limited else None
-        key = (posture.kind.value, posture.flags, profile.mount, profile.program, held)
-        rules = self._rules.get(key)
-        if rules is None:
-            rules = self._rules[key] = [
-                (place, right, self._rule(profile, right))
+    def _of_rest(self, rest: Profile) -> tuple[tuple[int, Right, Conditions], ...]:
+        """What decides the rights, but those of owners, on what has this rest; each by its place among the rights."""
+        held = rest.posture.capabilities if self.access.universe.limited else None
+        key = (rest.posture.kind.value, rest.posture.flags, rest.mount, rest.program, held)
+        found = self._conditions.get(key)
+        if found is None:
+            found = self._conditions[key] = tuple(
+                (place, right, self._decides(rest, right))
                 for place, right in enumerate(self.rights)
-                if right.applies(posture.kind) and (place, right) not in self._by_owner
-            ]
-        allowed = self.access.decisions.of(posture).allowed
-        answer = self._nothing.copy()
-        reaching = reach.principals
-        for place, bits in self._of_owner(profile):
-            answer[place] = reaching & bits
-        for place, right, (among, wants, in_full, as_program) in rules:
-            bits = reaching & among
-            for want in wants:
-                bits &= allowed(want)
-            if in_full:
-                bits &= self._in_full(profile, right)
-            if as_program:
-                bits &= reach.programs
-            answer[place] = bits
-        return tuple(answer)
+                if right.applies(rest.posture.kind) and (place, right) not in self._by_owner
+            )
+        return found
 
-    def _rule(self, profile: Profile, right: Right) -> _Rule:
+    def _decides(self, rest: Profile, right: Right) -> Conditions:
         if not right.by_object:
-            return _Rule()
-        program = profile.program if right is rights_.EXECUTE else None
+            return Conditions()
+        program = rest.program if right is rights_.EXECUTE else None
         script = program is not None and program.format is Format.SCRIPT
-        bounded = self.access.universe.limited and profile.posture.capabilities is not None
+        bounded = self.access.universe.limited and rest.posture.capabilities is not None
         if program is not None and (bounded or self._programs is not self.access):
             # a process may have other powers where it reads a script, and limits that others have not
-            return _Rule(in_full=True, as_program=script)
-        entry = profile.at()
-        route = Route("", (), entry, interpreter=self._interpreter(profile, right))
-        bits, wants = self.access.universe.everyone, []
-        for check in self.access.object_checks(route, entry, right):
-            if check.object is entry and check.want:
-                wants.append(check.want)
-            else:  # another object's, or one of the conditions
-                bits &= check.passers
-        return _Rule(allowed=bits, wants=tuple(dict.fromkeys(wants)), as_program=script)
+            return Conditions(in_full=True, as_program=script)
+        entry = rest.at()
+        route = Route("", (), entry, interpreter=self._interpreter(rest, right))
+        checks = self.access.object_checks(route, entry, right)
+        return conditions(checks, entry, self.access.universe.everyone, as_program=script)
 
     def _in_full(self, profile: Profile, right: Right) -> int:
         """Every check, asked for just this profile."""
@@ -287,19 +266,32 @@ class TreeAccess:
         route = Route("", (), entry, interpreter=self._interpreter(profile, right))
         return self.access.passing(self.access.object_checks(route, entry, right))
 
-    def _of_owner(self, profile: Profile) -> list[tuple[int, int]]:
-        """Who has the rights that depend on owner, group and special bits; each by its place among the rights."""
-        if not self._by_owner:
-            return []
-        posture = profile.posture
-        special = 0 if posture.directory else posture.mode & (SPECIAL | 0o010)
-        key = (posture.kind.value, posture.uid, posture.gid, special, posture.flags, profile.mount)
-        found = self._of_owners.get(key)
-        if found is None:
-            found = self._of_owners[key] = [
-                (place, self._in_full(profile, right)) for place, right in self._by_owner if right.applies(posture.kind)
+    def _in_full_each(self, profiles: Profiles, which: NDArray[np.int64], right: Right) -> Numbers:
+        distinct, places = distinct_values(which)
+        numbers = [self.table.number(self._in_full(profiles[number], right)) for number in distinct.tolist()]
+        return np.array(numbers, np.int32)[places]
+
+    def _of_owners(self, profiles: Profiles, which: NDArray[np.int64], reach: Numbers, found: Numbers) -> None:
+        """Who has the rights that depend on owner, group and special bits alone."""
+        kinds: dict[Hashable, int] = {}
+
+        def numbered(rest: Profile) -> int:
+            return kinds.setdefault((rest.posture.kind, rest.posture.flags, rest.mount), len(kinds))
+
+        columns = profiles.columns
+        special = columns.mode & (SPECIAL | 0o010)
+        special[profiles.by_rest(lambda rest: rest.posture.directory)] = 0
+        kind = profiles.by_rest(numbered, np.int64)
+        first, places = distinct_columns(kind[which], columns.uid[which], columns.gid[which], special[which])
+        examples = [profiles[number] for number in which[first].tolist()]
+        for place, right in self._by_owner:
+            numbers = [
+                self.table.number(self._in_full(one, right)) if right.applies(one.posture.kind) else -1
+                for one in examples
             ]
-        return found
+            theirs = np.array(numbers, np.int32)[places]
+            applies = theirs >= 0
+            found[applies, place] = self.table.both(reach[applies], theirs[applies])
 
     def _interpreter(self, profile: Profile, right: Right) -> Route | None:
         if right is not rights_.EXECUTE or profile.program is None:
@@ -312,19 +304,86 @@ class TreeAccess:
             self._runs_with[program] = interpreter_of(self._host, program)
         return self._runs_with[program]
 
+    # --- what directories decide ---
 
-def distinct_values(values: NDArray[np.int64]) -> tuple[NDArray[np.int64], Numbers]:
-    """The distinct values, and for each value its place among them."""
-    if not len(values):
-        return values, np.zeros(0, np.int32)
-    most = int(values.max()) + 1
-    if most > max(4 * len(values), 1 << 16):
-        distinct, places = np.unique(values, return_inverse=True)
-        return distinct, places.astype(np.int32)
-    # few enough to count them off, which is faster than sorting
-    seen = np.zeros(most, np.bool_)
-    seen[values] = True
-    distinct = np.flatnonzero(seen)
-    number = np.zeros(most, np.int32)
-    number[distinct] = np.arange(len(distinct), dtype=np.int32)
-    return distinct, number[values]
+    def _of_names(self, survey: Survey, top: Route, parent: Numbers, profile: Numbers) -> tuple[Numbers, Numbers]:
+        """What directories say of the names in them: rows of sets, and for each entry the number of its row.
+
+        Of what a name leads to only that counts which the checks for names
+        look at, and its owner only where the directory is sticky.
+        """
+        profiles = survey.profiles
+        named = _Named(profiles, owned=False)
+        above = survey.profile[np.maximum(parent, 0)].astype(np.int64)
+        kind = named.kind[profile]
+        sticky = (profiles.columns.mode & STICKY != 0)[above]
+        owned = _Named(profiles, owned=True, group=bool(self.access.universe.confined))
+        kind = np.where(sticky, owned.kind[profile] + len(named.examples), kind)
+        examples = named.examples + owned.examples
+        inner = parent >= 0
+        distinct, places = distinct_values(np.where(inner, above * len(examples) + kind, -1) + 1)
+        rows = np.full((len(distinct), len(self._by_name)), -1, np.int32)
+        begin = int(len(distinct) > 0 and distinct[0] == 0)
+        if begin:
+            first = profiles[int(survey.profile[0])].at(survey.top.path)
+            rows[0] = [self.table.number(bits) for bits in self._names(top.parent, first)]
+        holders, kinds = np.divmod(distinct[begin:] - 1, max(len(examples), 1))
+        rows[begin:] = self._of_holders(profiles, holders, kinds, examples)
+        return rows, places
+
+    def _of_holders(
+        self, profiles: Profiles, holders: NDArray[np.int64], kinds: NDArray[np.int64], examples: list[int]
+    ) -> Numbers:
+        """For each directory with the kind of a name in it: who has the rights on the name, as far as it decides."""
+        rows = np.full((len(holders), len(self._by_name)), -1, np.int32)
+        alike: dict[Hashable, int] = {}
+        held = profiles.by_rest(lambda rest: alike.setdefault(_of_holder(rest), len(alike)), np.int64)[holders]
+        sticky = profiles.columns.mode[holders] & STICKY
+        _, group = distinct_columns(held, sticky, kinds)
+        for some in together(group, len(group)):
+            place = int(some[0])
+            named = profiles[examples[int(kinds[place])]].at()
+            if sticky[place]:  # the owners count, of the directory and of what is in it
+                for one in some.tolist():
+                    bits = self._names(profiles[int(holders[one])].at(), named)
+                    rows[one] = [self.table.number(each) for each in bits]
+                continue
+            holder = profiles[int(holders[place])].at()
+            for column, right_place in enumerate(self._by_name):
+                checks = self.access.name_checks(holder, named, self.rights[right_place])
+                among, wants, _, _ = conditions(checks, holder, self.access.universe.everyone)
+                having = np.full(len(some), self.table.number(among), np.int32)
+                for want in wants:
+                    allowed = self._decided(profiles, self.access).allowed(want, holders[some])
+                    having = self.table.both(having, allowed)
+                rows[some, column] = having
+        return rows
+
+    def _names(self, parent: Object | None, named: Object) -> tuple[int, ...]:
+        """For each right that a directory decides: who has it, as far as the directory is concerned."""
+        access = self.access
+        return tuple(access.passing(access.name_checks(parent, named, self.rights[place])) for place in self._by_name)
+
+
+def _of_holder(rest: Profile) -> Hashable:
+    """What of a directory the checks for names look at, beside its owners and permissions."""
+    return rest.posture.kind, rest.posture.flags, rest.mount, rest.mount_point
+
+
+class _Named:
+    """What profiles are to the directory that holds their names: a number for each, and a profile for each number."""
+
+    def __init__(self, profiles: Profiles, *, owned: bool, group: bool = False) -> None:
+        numbers: dict[Hashable, int] = {}
+
+        def numbered(rest: Profile) -> int:
+            posture = rest.posture
+            kind: object = posture.kind if owned else posture.directory
+            return numbers.setdefault((kind, posture.flags, rest.mount_point), len(numbers))
+
+        columns = profiles.columns
+        rest = profiles.by_rest(numbered, np.int64)
+        owners = (columns.uid,) if owned else ()
+        groups = (columns.gid,) if owned and group else ()
+        first, self.kind = distinct_columns(rest, *owners, *groups)
+        self.examples: list[int] = first.tolist()

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from fiat.core.model.posture import Object
 from fiat.core.tree.profile import Profile, profile_of
+from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.tree.survey import Details, Numbers, Survey
 from fiat.core.tree.trouble import Trouble
 
@@ -52,7 +53,7 @@ class Assembly:
     def __init__(self, top: Object) -> None:
         self.top = top
         self.entries = 1
-        self.profiles: list[Profile] = []
+        self.profiles = Profiles()
         self.troubles: list[Trouble] = []
         self.skipped: list[str] = []
         self.complete = True
@@ -67,15 +68,17 @@ class Assembly:
         """The number of ``profile``, a new one where it is new."""
         found = self._known.get(profile)
         if found is None:
-            found = self._known[profile] = self.new_number(profile)
+            found = self._known[profile] = self.profiles.append(profile)
         return found
 
-    def new_number(self, profile: Profile) -> int:
-        """The number of a profile that none of the batches had before, which is cheaper than looking for it."""
-        if self.profiles and profile == self.profiles[0]:  # that of the top is there from the beginning
-            return 0
-        self.profiles.append(profile)
-        return len(self.profiles) - 1
+    def new_numbers(self, columns: Columns) -> Numbers:
+        """The numbers of profiles that none of the batches had before, which is cheaper than looking for them."""
+        first, count = len(self.profiles), len(columns.mode)
+        self.profiles.extend(columns)
+        numbers = np.arange(first, first + count, dtype=np.int32)
+        top = np.all([new == known[0] for new, known in zip(columns, self.profiles.columns, strict=True)], axis=0)
+        numbers[top] = 0  # that of the top is there from the beginning
+        return numbers
 
     def add(self, batch: Batch, roots: Sequence[int]) -> int:
         """Take ``batch``, which began with the entries ``roots``; the number of its first entry."""

@@ -57,7 +57,7 @@ class PosturesOfMany:
         places, at = places[met], at[met]
         supposed = np.full(len(survey), -1, np.int32)
         systems = {name: number for number, name in enumerate(self._filesystems)}
-        of_profile = np.array([systems.get(profile.filesystem, -1) for profile in survey.profiles], np.int32)
+        of_profile = survey.profiles.by_rest(lambda rest: systems.get(rest.filesystem, -1), np.int32)
         while len(places):  # of one inode number there may be several, on as many file systems
             theirs, mine = survey.birth[places], self._birth[at]
             same = (theirs == mine) | (theirs == 0) | (mine == 0)
@@ -73,7 +73,7 @@ class PosturesOfMany:
         return self._replaced(survey, supposed)
 
     def _replaced(self, survey: Survey, supposed: Numbers) -> Survey:
-        profiles = list(survey.profiles)
+        profiles = survey.profiles.copy()
         count = len(self._postures) + 1
         pairs, places = np.unique(survey.profile.astype(np.int64) * count + supposed + 1, return_inverse=True)
         numbers: dict[Profile, int] = {}
@@ -83,9 +83,9 @@ class PosturesOfMany:
             chosen[place] = number
             if rest and survey.profiles[number].posture != self._postures[rest - 1]:
                 profile = survey.profiles[number]._replace(posture=self._postures[rest - 1])
-                chosen[place] = numbers.setdefault(profile, len(profiles))
-                if chosen[place] == len(profiles):
-                    profiles.append(profile)
+                if profile not in numbers:
+                    numbers[profile] = profiles.append(profile)
+                chosen[place] = numbers[profile]
         return survey.with_profiles(profiles, chosen[places.reshape(-1)])
 
 

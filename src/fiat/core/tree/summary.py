@@ -1,12 +1,16 @@
 """A tree's answers in short: equal answers together, with where they are found."""
 
-from typing import NamedTuple
+from collections.abc import Sequence
+from typing import NamedTuple, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.tree.answers import AnswerKey, Answers
 from fiat.core.tree.survey import Survey
+
+_SHOWN = 3
+"""Places of a group that are named."""
 
 
 class Group(NamedTuple):
@@ -26,35 +30,62 @@ class Group(NamedTuple):
     example: int
 
 
-def groups(survey: Survey, answers: Answers, chosen: NDArray[np.bool_] | None = None, show: int = 3) -> list[Group]:
-    """The distinct answers of the ``chosen`` entries, the most frequent first."""
-    count = len(answers.keys)
-    directory = survey.directories()
-    number = answers.number if chosen is None else np.where(chosen, answers.number, -1)
-    parent = np.maximum(survey.parent, 0)
-    starts = directory & (number != number[parent])
-    starts[0] = directory[0]
-    # a directory stands for itself, anything else for the directory it is in
-    counted = number >= 0
-    where = np.where(directory, np.arange(len(survey)), parent)[counted & (starts | ~directory)].astype(np.int64)
-    pairs = np.unique(number[counted & (starts | ~directory)].astype(np.int64) * len(survey) + where)
-    begins = np.searchsorted(pairs, np.arange(count + 1, dtype=np.int64) * len(survey))
-    directories = np.bincount(number[counted & directory], minlength=count)
-    others = np.bincount(number[counted & ~directory], minlength=count)
-    seen, examples = np.unique(number, return_index=True)
-    found = []
-    for answer, example in zip(seen.tolist(), examples.tolist(), strict=True):
-        if answer < 0:
-            continue
-        begin, end = int(begins[answer]), int(begins[answer + 1])
-        found.append(
-            Group(
-                answer=answers.keys[answer],
-                directories=int(directories[answer]),
-                others=int(others[answer]),
-                first=tuple(int(pair) - answer * len(survey) for pair in pairs[begin : min(end, begin + show)]),
-                places=end - begin,
-                example=example,
-            )
+class Groups(Sequence[Group]):
+    """The distinct answers of the ``chosen`` entries, the most frequent first; each made when it is asked for.
+
+    For each: ``answer``, its number; ``directories`` and ``others``, how many there are.
+    """
+
+    def __init__(self, survey: Survey, answers: Answers, chosen: NDArray[np.bool_] | None = None) -> None:
+        self._keys = answers.keys
+        self._entries = len(survey)
+        count = len(answers.keys)
+        directory = survey.directories()
+        number = answers.number if chosen is None else np.where(chosen, answers.number, count).astype(np.int32)
+        directories = np.bincount(number[directory], minlength=count + 1)[:count]
+        others = np.bincount(number, minlength=count + 1)[:count] - directories
+        examples = np.full(count + 1, len(survey), np.int64)
+        examples[number[::-1]] = np.arange(len(survey) - 1, -1, -1)
+        order = np.lexsort((examples[:count], -directories - others))
+        self.answer = order[: np.count_nonzero(directories + others)]
+        self.directories, self.others = directories[self.answer], others[self.answer]
+        self._examples = examples[self.answer]
+        # a directory stands for itself, anything else for the directory it is in
+        parent = np.maximum(survey.parent, 0)
+        starts = directory & (number != number[parent])
+        starts[0] = directory[0]
+        there = np.flatnonzero((number < count) & (starts | ~directory))
+        where = np.where(directory[there], there, parent[there])
+        pairs = number[there].astype(np.int64) * len(survey) + where
+        pairs = pairs[np.flatnonzero(np.diff(pairs, prepend=-1))]  # most of a directory's entries are alike
+        self._pairs = np.unique(pairs)
+        self._begins = np.searchsorted(self._pairs, np.arange(count + 1, dtype=np.int64) * len(survey))
+
+    def __len__(self) -> int:
+        return len(self.answer)
+
+    @overload
+    def __getitem__(self, place: int) -> Group: ...
+    @overload
+    def __getitem__(self, place: slice) -> list[Group]: ...
+    def __getitem__(self, place: int | slice) -> Group | list[Group]:
+        if isinstance(place, slice):
+            return [self[one] for one in range(len(self))[place]]
+        answer = int(self.answer[place])
+        begin, end = int(self._begins[answer]), int(self._begins[answer + 1])
+        first = self._pairs[begin : min(end, begin + _SHOWN)] - answer * self._entries
+        return Group(
+            answer=self._keys[answer],
+            directories=int(self.directories[place]),
+            others=int(self.others[place]),
+            first=tuple(first.tolist()),
+            places=end - begin,
+            example=int(self._examples[place]),
         )
-    return sorted(found, key=lambda group: (-group.directories - group.others, group.example))
+
+    def holding(self, principals: int, right: int) -> tuple[int, int]:
+        """Of how many entries any of these principals has the right at this place, and the first of them."""
+        having = self._keys.holding(principals, right)[self.answer]
+        if not having.any():
+            return 0, -1
+        return int((self.directories + self.others)[having].sum()), int(self._examples[having].min())

@@ -5,7 +5,7 @@ one *profile*, which is held once. What access rules say of a tree is then
 worked out for each profile, not for each path.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
@@ -15,6 +15,7 @@ from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.text import natural_order
 from fiat.core.tree.profile import Profile
+from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.trouble import Trouble
 
 Numbers = NDArray[np.int32]
@@ -36,7 +37,7 @@ class Survey:
         self,
         *,
         top: Object,
-        profiles: list[Profile],
+        profiles: Profiles,
         parent: NDArray[Any],
         end: NDArray[Any],
         profile: NDArray[Any],
@@ -138,8 +139,9 @@ class Survey:
         filesystem = self.profiles[int(self.profile[place])].filesystem
         return Identity(filesystem, int(self.inode[place]), int(self.birth[place]))
 
-    def with_profiles(self, profiles: list[Profile], profile: Numbers) -> "Survey":
+    def with_profiles(self, profiles: Iterable[Profile], profile: Numbers) -> "Survey":
         """The same tree with other profiles; ``top`` is as its profile then says."""
+        profiles = profiles if isinstance(profiles, Profiles) else Profiles(profiles)
         first = profiles[int(profile[0])]
         top = self.top._replace(posture=first.posture, program=first.program, mount=first.mount)
         return Survey(
@@ -163,8 +165,7 @@ class Survey:
 
     def directories(self) -> NDArray[np.bool_]:
         """For each entry, whether it is a directory."""
-        kinds = np.fromiter((profile.posture.directory for profile in self.profiles), np.bool_, len(self.profiles))
-        found: NDArray[np.bool_] = kinds[self.profile]
+        found: NDArray[np.bool_] = self.profiles.by_rest(lambda rest: rest.posture.directory)[self.profile]
         return found
 
     def levels(self) -> Iterator[Numbers]:

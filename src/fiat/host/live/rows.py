@@ -8,13 +8,18 @@ from numpy.typing import NDArray
 
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.tree.assembly import Assembly
+from fiat.core.tree.distinct import distinct_rows
 from fiat.core.tree.profile import Profile
-from fiat.host.live.attributes import NOTHING, Raw
+from fiat.core.tree.profiles import Columns, rest_of
+from fiat.core.tree.survey import Numbers
+from fiat.host.live import attributes
+from fiat.host.live.attributes import NOTHING, Attributes, Raw
 from fiat.host.live.postures import Reader
-from fiat.host.live.treereader import LOOKED_AT, Met
+from fiat.host.live.treereader import LOOKED_AT, Met, Rows
 
 _HALF = np.uint64(32)
 _LOW = np.uint64(0xFFFFFFFF)
+_PERMISSIONS = np.uint64(0o7777)
 
 
 class Numbering:
@@ -32,8 +37,12 @@ class Numbering:
         self._lists_kept: dict[int, bool | None] = {}
         self._filesystems: dict[int, str] = {}
         self._readers: dict[int, _Theirs] = {}
+        # of each of the attributes: the number of the list, and that of what they say besides
+        self._lists: list[int] = []
+        self._said: list[int] = []
+        self._besides: dict[Attributes, int] = {}
 
-    def numbers(self, number: int, met: Met) -> NDArray[np.int32]:
+    def numbers(self, number: int, met: Met) -> Numbers:
         """For each row that the reader of this number has met so far, the number of its profile."""
         theirs = self._readers.setdefault(number, _Theirs())
         theirs.attributes = _joined(theirs.attributes, [self._attributes_numbered(raw) for raw in met.attributes])
@@ -41,19 +50,53 @@ class Numbering:
         theirs.profiles += map(self._assembly.number, met.profiles)
         self._lists_kept |= met.lists_kept
         self._filesystems |= met.filesystems
-        rows = met.rows.copy()
+        rows = met.rows
+        found = np.empty(len(rows), np.int32)
         thorough = rows[:, 3] == LOOKED_AT
-        rows[:, 3] = (rows[:, 3] & ~_LOW) | theirs.attributes[np.where(thorough, 0, rows[:, 3] & _LOW)]
-        rows[:, 0] = (rows[:, 0] & _LOW) | theirs.programs[np.where(thorough, 0, rows[:, 0] >> _HALF)] << _HALF
-        keys, width = rows.tobytes(), rows.itemsize * 4
-        found = [
-            theirs.profiles[row[0]] if is_profile else self._number(keys[place * width : (place + 1) * width], row)
-            for place, (row, is_profile) in enumerate(zip(rows.tolist(), thorough.tolist(), strict=True))
-        ]
-        if found:
-            assert met.first_row == len(theirs.numbers)
-            theirs.numbers = np.concatenate([theirs.numbers, np.array(found, np.int32)])
+        if thorough.any():
+            found[thorough] = np.array(theirs.profiles, np.int32)[rows[thorough, 0].astype(np.int64)]
+        in_bulk = np.flatnonzero(~thorough)
+        found[in_bulk] = self._of_rows(rows[in_bulk].copy(), theirs)
+        assert met.first_row == len(theirs.numbers)
+        theirs.numbers = np.concatenate([theirs.numbers, found])
         return theirs.numbers
+
+    def _of_rows(self, rows: Rows, theirs: "_Theirs") -> Numbers:
+        """The numbers of the profiles for rows of one reader, which become rows of all of them."""
+        rows[:, 3] = (rows[:, 3] & ~_LOW) | theirs.attributes[rows[:, 3] & _LOW]
+        rows[:, 0] = (rows[:, 0] & _LOW) | theirs.programs[rows[:, 0] >> _HALF] << _HALF
+        keys, width, known = rows.tobytes(), rows.itemsize * 4, self._numbers
+        found = [known.get(keys[at : at + width], -1) for at in range(0, len(keys), width)]
+        numbers = np.array(found, np.int32)
+        new = np.flatnonzero(numbers < 0)
+        if len(new):
+            numbers[new] = self._assembly.new_numbers(self._columns(rows[new]))
+            for place, number in zip(new.tolist(), numbers[new].tolist(), strict=True):
+                known[keys[place * width : (place + 1) * width]] = number
+        return numbers
+
+    def _columns(self, rows: Rows) -> Columns:
+        """The columns of the profiles for rows that are new."""
+        profiles = self._assembly.profiles
+        for raw in self._attributes[len(self._said) :]:
+            said = attributes.decoded(raw)
+            besides = said._replace(acl=None)
+            self._said.append(self._besides.setdefault(besides, len(self._besides)))
+            self._lists.append(profiles.list_number(said.acl))
+        which = (rows[:, 3] & _LOW).astype(np.int64)
+        rest = np.empty((len(rows), 3), np.uint64)
+        rest[:, 0] = rows[:, 0] & ~_PERMISSIONS
+        rest[:, 1] = rows[:, 2]
+        rest[:, 2] = (rows[:, 3] & ~_LOW) | np.array(self._said, np.uint64)[which]
+        first, places = distinct_rows(rest)
+        numbers = [profiles.rest_number(rest_of(self._profile(*row))) for row in rows[first].tolist()]
+        return Columns(
+            mode=(rows[:, 0] & _PERMISSIONS).astype(np.int64),
+            uid=(rows[:, 1] & _LOW).astype(np.int64),
+            gid=(rows[:, 1] >> _HALF).astype(np.int64),
+            acl=np.array(self._lists, np.int64)[which],
+            rest=np.array(numbers, np.int64)[places],
+        )
 
     def _attributes_numbered(self, raw: Raw) -> int:
         number = self._known_attributes.setdefault(raw, len(self._attributes))
@@ -65,12 +108,6 @@ class Numbering:
         number = self._known_programs.setdefault(found, len(self._programs))
         if number == len(self._programs):
             self._programs.append(found)
-        return number
-
-    def _number(self, key: bytes, row: list[int]) -> int:
-        number = self._numbers.get(key)
-        if number is None:
-            number = self._numbers[key] = self._assembly.new_number(self._profile(*row))
         return number
 
     def _profile(self, what: int, owners: int, device: int, where: int) -> Profile:
@@ -105,4 +142,4 @@ class _Theirs:
         self.attributes: NDArray[np.uint64] = np.zeros(1, np.uint64)
         self.programs: NDArray[np.uint64] = np.zeros(1, np.uint64)
         self.profiles: list[int] = []
-        self.numbers: NDArray[np.int32] = np.zeros(0, np.int32)
+        self.numbers: Numbers = np.zeros(0, np.int32)

@@ -19,6 +19,7 @@ from fiat.core.model.mount import Mount
 from fiat.core.model.program import Program
 from fiat.core.rules.programs import SHORTEST
 from fiat.core.tree.assembly import Batch
+from fiat.core.tree.distinct import distinct_rows
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.trouble import Trouble
@@ -42,7 +43,6 @@ _ANSWER = np.dtype(
 )
 _NONE: list[str] = []
 _MODE_AT, _SIZE_AT, _DEVICE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 136 // 8, 144 // 8  # in numbers of their size
-_MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
 
 LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)
 """In the last column of a row: the first is the number of a profile that was found out by looking thoroughly."""
@@ -302,7 +302,7 @@ class TreeReader:
     def _there(
         self, fd: int, directory: Directory, names: list[bytes], bulk: bool
     ) -> tuple[list[bytes], dict[bytes, int]]:
-        """Those of the names that are there, their status in the buffer; what was found by looking thoroughly at some."""
+        """The names that are there, their status in the buffer; and what was found by looking at some thoroughly."""
         looked_at: dict[bytes, int] = {}
         while True:
             gone = set()
@@ -504,17 +504,3 @@ def _target(name: bytes) -> bytes:
         return os.readlink(name)
     except OSError:
         return b""
-
-
-def distinct_rows(rows: Rows) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
-    """The first place of each distinct row, and for each row its place among the distinct ones.
-
-    Rows are compared by a 64-bit mixture of their columns; should two rows
-    ever have the same mixture, they are compared whole.
-    """
-    mixed = rows * _MIX
-    mixed ^= mixed >> np.uint64(29)
-    _, first, places = np.unique((mixed * _MIX).sum(axis=1), return_index=True, return_inverse=True)
-    if not (rows == rows[first][places]).all():
-        _, first, places = np.unique(rows, axis=0, return_index=True, return_inverse=True)
-    return first, places.reshape(-1)

@@ -103,7 +103,8 @@ def _side_by_side(changes: Sequence[tuple[Profile, Change]]) -> Pair:
     top = Object("/", _OPEN, Status(Identity("", 0)))
     count = len(changes)
     assembly = Assembly(top)
-    assembly.profiles += [profile for profile, _ in changes]
+    for profile, _ in changes:
+        assembly.profiles.append(profile)
     numbers = np.arange(count, dtype=np.int32)
     names = b"".join(b"%08d" % number for number in range(count))
     assembly.add(

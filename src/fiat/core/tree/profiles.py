@@ -1,0 +1,138 @@
+"""The profiles of a tree in columns: none becomes an object before somebody asks for it.
+
+A profile is a mode, an owner, a group, an access list and the *rest*, which
+few profiles do not have in common with others: type, default list, flags,
+capabilities, mount, program and what else :class:`Profile` has.
+"""
+
+from array import array
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import Any, NamedTuple, overload
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.model.accesslist import AccessList
+from fiat.core.tree.profile import Profile
+
+Column = NDArray[np.int64]
+
+
+class Columns(NamedTuple):
+    """For each profile: mode (twelve bits), owner, group, the number of the list and that of the rest."""
+
+    mode: Column
+    uid: Column
+    gid: Column
+    acl: Column
+    rest: Column
+
+
+class Profiles(Sequence[Profile]):
+    """Profiles by number. ``lists`` are the distinct access lists, the first None; ``rests`` the distinct rests.
+
+    A rest is a profile whose mode and owners are 0, and which has no access list.
+    """
+
+    def __init__(self, profiles: Iterable[Profile] = ()) -> None:
+        self.lists: list[AccessList | None] = [None]
+        self.rests: list[Profile] = []
+        self._list_numbers: dict[AccessList | None, int] = {None: 0}
+        self._rest_numbers: dict[Profile, int] = {}
+        self._numbers = [array("q") for _ in Columns._fields]
+        self._made: dict[int, Profile] = {}
+        self._columns: Columns | None = None
+        for profile in profiles:
+            self.append(profile)
+
+    def __len__(self) -> int:
+        return len(self._numbers[0])
+
+    @overload
+    def __getitem__(self, number: int) -> Profile: ...
+    @overload
+    def __getitem__(self, number: slice) -> list[Profile]: ...
+    def __getitem__(self, number: int | slice) -> Profile | list[Profile]:
+        if isinstance(number, slice):
+            return [self[one] for one in range(len(self))[number]]
+        found = self._made.get(number)
+        if found is None:
+            mode, uid, gid, acl, rest = (column[number] for column in self._numbers)
+            kept = self.rests[rest]
+            posture = kept.posture._replace(mode=mode, uid=uid, gid=gid, acl=self.lists[acl])
+            found = self._made[number] = kept._replace(posture=posture)
+        return found
+
+    def __iter__(self) -> Iterator[Profile]:
+        return map(self.__getitem__, range(len(self)))
+
+    # --- growing ---
+
+    def append(self, profile: Profile) -> int:
+        """Take one more; its number."""
+        posture = profile.posture
+        rest = self.rest_number(rest_of(profile))
+        values = (posture.mode, posture.uid, posture.gid, self.list_number(posture.acl), rest)
+        for column, value in zip(self._numbers, values, strict=True):
+            column.append(value)
+        self._columns = None
+        return len(self) - 1
+
+    def extend(self, columns: Columns) -> None:
+        """Take more, in columns; lists and rests by the numbers that they have here."""
+        for column, more in zip(self._numbers, columns, strict=True):
+            column.frombytes(more.astype(np.int64).tobytes())
+        self._columns = None
+
+    def list_number(self, acl: AccessList | None) -> int:
+        """The number of an access list."""
+        number = self._list_numbers.setdefault(acl, len(self.lists))
+        if number == len(self.lists):
+            self.lists.append(acl)
+        return number
+
+    def rest_number(self, rest: Profile) -> int:
+        """The number of a rest."""
+        number = self._rest_numbers.setdefault(rest, len(self.rests))
+        if number == len(self.rests):
+            self.rests.append(rest)
+        return number
+
+    def copy(self) -> "Profiles":
+        """The same profiles, to take more of them."""
+        other = Profiles()
+        other.lists, other.rests = self.lists.copy(), self.rests.copy()
+        other._list_numbers, other._rest_numbers = self._list_numbers.copy(), self._rest_numbers.copy()
+        other._numbers = [column[:] for column in self._numbers]
+        other._made = self._made.copy()
+        return other
+
+    # --- all of them at once ---
+
+    @property
+    def columns(self) -> Columns:
+        """All of them in columns."""
+        if self._columns is None:
+            self._columns = Columns(*(np.array(column, np.int64) for column in self._numbers))
+        return self._columns
+
+    def by_rest(self, of: Callable[[Profile], Any], kind: Any = np.bool_) -> NDArray[Any]:
+        """For each profile what ``of`` says of its rest, which it is asked once of each."""
+        return np.array([of(rest) for rest in self.rests], kind)[self.columns.rest]
+
+    def owners(self) -> tuple[set[int], set[int]]:
+        """The numbers of the users and of the groups that own something, or are named in a list."""
+        columns = self.columns
+        uids, gids = set(np.unique(columns.uid).tolist()), set(np.unique(columns.gid).tolist())
+        for number in np.unique(columns.acl).tolist():
+            acl = self.lists[number]
+            if acl is not None:
+                named_uids, named_gids = acl.named()
+                uids |= named_uids
+                gids |= named_gids
+        return uids, gids
+
+
+def rest_of(profile: Profile) -> Profile:
+    """All of a profile but mode, owners and access list."""
+    return profile._replace(posture=profile.posture._replace(mode=0, uid=0, gid=0, acl=None))
