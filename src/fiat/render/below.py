@@ -1,6 +1,6 @@
 """The answer of ``who`` for a whole tree: equal answers together, or each path."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from itertools import islice
 
 import numpy as np
@@ -9,10 +9,12 @@ from fiat.app.whobelow import TreeWho
 from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Principal
 from fiat.core.text import counted, several_of, visible
-from fiat.core.tree.answers import AnswerKey
 from fiat.core.tree.summary import Group, Groups
 from fiat.core.words import naming
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+from fiat.render.belowlines import BelowLines
+from fiat.render.lines import visible_texts
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written
+from fiat.render.people import People, Shown
 from fiat.render.who import against_today_blocks, against_today_fields
 
 _MOST = 16
@@ -24,10 +26,8 @@ class BelowView(Plain):
 
     def __init__(self, found: TreeWho, *, everyone: bool, numbered: int = 0) -> None:
         self.found = found
-        self.numbered = numbered
         self.everyone = everyone
         self.universe = found.universe
-        self._fields: dict[int, Fields] = {}
         self._people: dict[int, str] = {}
         asked_about = 0
         for place, who in enumerate(found.universe.principals):
@@ -38,6 +38,8 @@ class BelowView(Plain):
         self._users = (of_kind("user") | of_kind("process")) & asked_about
         self._groups = of_kind("group") & asked_about
         self._anyone_else = of_kind("anyone-else")
+        shown = Shown(self._users, self._groups, self._anyone_else)
+        self._lines = BelowLines(found, People(found.universe, shown), numbered)
 
     # --- machine output ---
 
@@ -52,7 +54,7 @@ class BelowView(Plain):
                 "others": group.others,
                 "places": group.places,
                 "first": [survey.path(place) for place in group.first],
-                "rights": self._rights(group.answer),
+                "rights": self._lines.rights(group.answer),
             }
 
     def beside(self) -> Fields:
@@ -61,58 +63,16 @@ class BelowView(Plain):
         more = {} if against is None else {"against_today": against_today_fields(against)}
         return {"complete": self.found.survey.complete, **more}
 
-    def rows(self) -> Iterator[Fields]:
-        """Each path: for each right the users who have it, and whether anyone else has."""
-        for path, kind, key in self._entries(self._taken()):
-            row: Fields = {"path": path, "kind": kind}
-            for right, bits in zip(self.found.rights, self.found.answers.keys[key], strict=True):
-                people = self._people_fields(bits)
-                row[right.name] = None if people is None else people["users"]
-                row[f"{right.name}_anyone_else"] = None if people is None else people["anyone_else"]
-            yield row
+    def written(self, format: str) -> Written | None:
+        """A line for each path; JSON Lines and CSV of a whole tree are written many lines at a time."""
+        if format == "csv":
+            return Written(self._lines.csv(), self._lines.header())
+        return Written(self._lines.json()) if format == "jsonl" else None
 
-    def lines(self) -> Iterator[Fields]:
-        """Each distinct answer before the first path that has it, and a line for each path.
-
-        Answers are counted from ``numbered`` on, so that no two trees have the same number.
-        """
-        numbers: dict[int, int] = {}
-        for path, kind, key in self._entries(self._taken()):
-            number = numbers.get(key)
-            if number is None:
-                self.numbered += 1
-                number = numbers[key] = self.numbered
-                yield {"answer": number, "rights": self._rights(self.found.answers.keys[key])}
-            yield {"path": path, "kind": kind, "answer": number}
-
-    def _taken(self) -> Sequence[int]:
-        taken = self.found.taken
-        return range(len(self.found.survey)) if taken is None else np.flatnonzero(taken).tolist()
-
-    def _entries(self, places: Sequence[int]) -> Iterator[tuple[str, str, int]]:
-        """The path, the kind and the number of the answer of each entry."""
-        survey, number = self.found.survey, self.found.answers.number
-        kinds = survey.profiles.by_rest(lambda rest: rest.posture.kind.value, np.object_)
-        for place, path in survey.paths_of(places):
-            yield path, kinds[survey.profile[place]], int(number[place])
-
-    def _rights(self, key: AnswerKey) -> Fields:
-        """Each right with who has it."""
-        return {right.name: self._people_fields(bits) for right, bits in zip(self.found.rights, key, strict=True)}
-
-    def _people_fields(self, bits: int | None) -> Fields | None:
-        """A set of principals as machine output; None where the right does not apply."""
-        if bits is None:
-            return None
-        found = self._fields.get(bits)
-        if found is None:
-            members = self.universe.members
-            found = self._fields[bits] = {
-                "users": [naming.word_for(who) for who in members(bits & self._users)],
-                "groups": [naming.word_for(who).removeprefix("group:") for who in members(bits & self._groups)],
-                "anyone_else": bool(bits & self._anyone_else),
-            }
-        return found
+    @property
+    def numbered(self) -> int:
+        """The number of the answer that was written last, so that no two trees have the same number."""
+        return self._lines.numbered
 
     # --- text ---
 
@@ -130,9 +90,17 @@ class BelowView(Plain):
         answers, taken = self.found.answers, self.found.taken
         granted = answers.keys.holding(self.asked_about, 0)
         asked_about = np.ones(len(self.found.survey), np.bool_) if taken is None else taken
-        found = np.flatnonzero(asked_about & granted[answers.number]).tolist()
-        for path, kind, _ in self._entries(found):
-            yield Verbatim(f"{visible(path)}{'/' if kind == 'directory' and path != '/' else ''}")
+        found = np.flatnonzero(asked_about & granted[answers.number])
+        survey = self.found.survey
+        directories = survey.directories()
+        for places, paths in survey.paths_in_blocks(found):
+            shown = visible_texts(paths)
+            yield Verbatim(
+                "\n".join(
+                    f"{path}/" if directory and path != "/" else path.rstrip()
+                    for path, directory in zip(shown, directories[places].tolist(), strict=True)
+                )
+            )
         total = counted(int(asked_about.sum()), "path")
         top = visible(self.found.route.asked)
         yield Verbatim(f"{self.found.rights[0]} on {len(found):,} of {total} at and below {top}", 1)

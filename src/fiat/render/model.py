@@ -83,6 +83,13 @@ Block = Prose | Verbatim | Table
 BLANK = Verbatim("")
 
 
+class Written(NamedTuple):
+    """Lines of machine output, many at a time, each with its end; ``header`` are the columns of CSV."""
+
+    texts: Iterable[str]
+    header: Sequence[str] = ()
+
+
 class Result(Protocol):
     """Something found, in every form that it can be shown in."""
 
@@ -97,6 +104,9 @@ class Result(Protocol):
 
     def lines(self) -> Iterator[Fields]:
         """As JSON Lines."""
+
+    def written(self, format: str) -> "Written | None":
+        """As CSV or JSON Lines written already, in place of rows and lines; None where these are to be written."""
 
     def beside(self) -> Fields:
         """What stands beside the results in JSON."""
@@ -116,6 +126,10 @@ class Plain:
     def lines(self) -> Iterator[Fields]:
         """The records."""
         return self.records()
+
+    def written(self, format: str) -> "Written | None":
+        """Nothing is written already."""
+        return None
 
     def beside(self) -> Fields:
         """Nothing."""

@@ -13,7 +13,7 @@ from typing import Any
 from fiat.app.status import Status, of_several
 from fiat.core.errors import FiatError, PathError
 from fiat.core.model.finding import Finding
-from fiat.core.text import quoted, visible
+from fiat.core.text import quoted
 from fiat.render import streams, terminal, text
 from fiat.render.findings import finding_fields
 from fiat.render.model import BLANK, Block, Prose, Result
@@ -95,8 +95,14 @@ class Output:
 
     def add(self, result: Result, *, count: int = 1) -> None:
         """Show a result; ``count`` is how many paths it answers for."""
+        written = result.written(self.format)
         if self.format == "text":
             self._text(result)
+        elif written is not None:
+            self._begin_with(written.header)
+            for text in written.texts:
+                self._shown += 1
+                self._write(text)
         elif self.format == "csv":
             self._each(result.rows(), self._row)
         elif self.format == "jsonl":
@@ -146,21 +152,30 @@ class Output:
         self._shown += 1
         self._write(f"{opening}\n{json.dumps(fields)}")
 
+    def _begin_with(self, header: Iterable[str]) -> None:
+        """The first line of CSV or of JSON Lines, where it has not been written."""
+        if self.format == "jsonl" and not self._shown:
+            import json
+
+            self._write(json.dumps({"schema": SCHEMA, "command": self.command}) + "\n")
+        elif self.format == "csv" and self._writer is None:
+            import csv
+
+            self._writer = csv.writer(_Lines(self._write), lineterminator="\n")
+            self._writer.writerow(header)
+
     def _line(self, fields: Mapping[str, Any]) -> None:
         import json
 
-        if not self._shown:
-            self._write(json.dumps({"schema": SCHEMA, "command": self.command}) + "\n")
+        self._begin_with(())
         self._shown += 1
         self._write(json.dumps(fields) + "\n")
 
     def _row(self, row: Mapping[str, Any]) -> None:
-        if self._writer is None:
-            import csv
+        from fiat.render.lines import csv_cell
 
-            self._writer = csv.writer(_Lines(self._write), lineterminator="\n")
-            self._writer.writerow(row)
-        self._writer.writerow([_csv_cell(value) for value in row.values()])
+        self._begin_with(row)
+        self._writer.writerow([csv_cell(value) for value in row.values()])
 
     # --- the end ---
 
@@ -225,20 +240,6 @@ class _Lines:
 
     def __init__(self, write: Callable[[str], None]) -> None:
         self.write = write
-
-
-def _csv_cell(value: object) -> str:
-    """A value in CSV: nothing for null, words for booleans, spaces between the items of a list.
-
-    Control characters and bytes that are not UTF-8 are written as escapes, as in text.
-    """
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, (list, tuple)):
-        return " ".join(visible(str(item)) for item in value)
-    return visible(str(value))
 
 
 def errno_name(number: int) -> str | None:

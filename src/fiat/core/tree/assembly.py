@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.posture import Object
+from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.tree.survey import Details, Numbers, Survey
@@ -113,20 +114,19 @@ class Assembly:
         )
         details = self._details(place)
         self._batches.clear()
+        profiles, profile = _in_order(self.profiles, _moved(profile, place))
         above = np.where(parent < 0, -1, place[parent]).astype(np.int32)
         del parent
         return Survey(
             top=self.top,
-            profiles=self.profiles,
+            profiles=profiles,
             parent=_moved(above, place),
             end=_moved(end, place),
-            profile=_moved(profile, place),
+            profile=profile,
             inode=_moved(inode, place),
             links=_moved(links, place),
             birth=_moved(birth, place),
-            names=names,
-            starts=_moved(starts, place),
-            lengths=_moved(lengths, place),
+            names=Names(names, _moved(starts, place), _moved(lengths, place)),
             troubles=sorted(self.troubles),
             skipped=sorted(self.skipped),
             complete=self.complete,
@@ -151,6 +151,16 @@ class Assembly:
             _moved(_joined(changed, np.int64), place),
             targets,
         )
+
+
+def _in_order(profiles: Profiles, profile: Numbers) -> tuple[Profiles, Numbers]:
+    """The profiles in the order of the first entry with each, however the tree was cut up; and the entries' numbers."""
+    first = np.full(len(profiles), len(profile), np.int64)
+    first[profile[::-1]] = np.arange(len(profile) - 1, -1, -1)
+    order = np.argsort(first, kind="stable")
+    number = np.empty(len(order), np.int32)
+    number[order] = np.arange(len(order), dtype=np.int32)
+    return profiles.taken(order), number[profile]
 
 
 def _joined(parts: Sequence[NDArray[Any]], kind: type) -> NDArray[Any]:

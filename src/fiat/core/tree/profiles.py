@@ -100,11 +100,14 @@ class Profiles(Sequence[Profile]):
 
     def copy(self) -> "Profiles":
         """The same profiles, to take more of them."""
+        return self.taken(np.arange(len(self)))
+
+    def taken(self, numbers: NDArray[np.intp]) -> "Profiles":
+        """The profiles with these numbers, in this order."""
         other = Profiles()
         other.lists, other.rests = self.lists.copy(), self.rests.copy()
         other._list_numbers, other._rest_numbers = self._list_numbers.copy(), self._rest_numbers.copy()
-        other._numbers = [column[:] for column in self._numbers]
-        other._made = self._made.copy()
+        other.extend(Columns(*(column[numbers] for column in self.columns)))
         return other
 
     # --- all of them at once ---

@@ -5,7 +5,8 @@ one *profile*, which is held once. What access rules say of a tree is then
 worked out for each profile, not for each path.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
+from operator import add
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
@@ -14,11 +15,15 @@ from numpy.typing import NDArray
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.text import natural_order
+from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.trouble import Trouble
 
 Numbers = NDArray[np.int32]
+
+_BLOCK = 2000
+"""Paths that are made together."""
 
 
 class Survey:
@@ -44,9 +49,7 @@ class Survey:
         inode: NDArray[Any],
         links: NDArray[Any],
         birth: NDArray[Any],
-        names: bytes,
-        starts: NDArray[Any],
-        lengths: NDArray[Any],
+        names: Names,
         troubles: list[Trouble],
         skipped: list[str],
         complete: bool = True,
@@ -67,8 +70,6 @@ class Survey:
         self.bounded = bounded
         self.details = details
         self._names = names
-        self._starts = starts
-        self._lengths = lengths
 
     def __len__(self) -> int:
         return len(self.profile)
@@ -77,8 +78,7 @@ class Survey:
         """The name of an entry in its directory; that of the top is the last one of its path."""
         if not place:
             return self.top.path.rpartition("/")[2]
-        start = int(self._starts[place])
-        return self._names[start : start + int(self._lengths[place])].decode("utf-8", "surrogateescape")
+        return self._names.one(place)
 
     def path(self, place: int) -> str:
         """The path of one entry."""
@@ -94,31 +94,40 @@ class Survey:
         """The path of every entry, in the order of places; cheaper than asking for each."""
         return (path for _, path in self.paths_of(range(len(self))))
 
-    def paths_of(self, places: Iterator[int] | Sequence[int]) -> Iterator[tuple[int, str]]:
-        """Each of ``places``, which ascend, with its path."""
-        top = self.top.path.rstrip("/")
-        names, starts, lengths = self._names, self._starts, self._lengths
-        above: list[tuple[int, str]] = [(len(self), top)]  # directories: where each ends, and its path
-        holds = [0]
-        for place in places:
-            if not place:
-                yield 0, self.top.path
-                continue
-            while above[-1][0] <= place:
-                above.pop()
-                holds.pop()
-            parent = int(self.parent[place])
-            if holds[-1] != parent:
-                chain = []
-                while holds[-1] != parent:
-                    chain.append(parent)
-                    parent = int(self.parent[parent])
-                for directory in reversed(chain):
-                    above.append((int(self.end[directory]), f"{above[-1][1]}/{self.name(directory)}"))
-                    holds.append(directory)
-            start = int(starts[place])
-            name = names[start : start + int(lengths[place])].decode("utf-8", "surrogateescape")
-            yield place, f"{above[-1][1]}/{name}"
+    def paths_of(self, places: Iterable[int]) -> Iterator[tuple[int, str]]:
+        """Each of ``places`` with its path."""
+        for some, paths in self.paths_in_blocks(np.fromiter(places, np.int64)):
+            yield from zip(some.tolist(), paths, strict=True)
+
+    def paths_in_blocks(self, places: NDArray[Any], top: str | None = None) -> Iterator[tuple[NDArray[Any], list[str]]]:
+        """The places, some thousand at a time, with their paths; cheapest where what is in a directory stands together.
+
+        ``top`` is put in place of the top's path, which ends in a slash then or is empty.
+        """
+        above = self.top.path.rstrip("/") + "/" if top is None else top
+        known = {-1: "", 0: above}  # of directories, each with a slash at its end
+
+        def leading_to(directory: int) -> str:
+            chain = []
+            while directory not in known:
+                chain.append(directory)
+                directory = int(self.parent[directory])
+            for one in reversed(chain):
+                known[one] = f"{known[directory]}{self.name(one)}/"
+                directory = one
+            return known[directory]
+
+        for first in range(0, len(places), _BLOCK):
+            some = places[first : first + _BLOCK]
+            if len(known) > _BLOCK:
+                known = {-1: "", 0: above}
+            parents = self.parent[some].tolist()
+            for directory in dict.fromkeys(parents):
+                leading_to(directory)
+            paths = list(map(add, map(known.__getitem__, parents), self._names.many(some)))
+            for place in np.flatnonzero(some == 0).tolist():
+                paths[place] = self.top.path if top is None else top
+            yield some, paths
 
     def object(self, place: int, path: str | None = None) -> Object:
         """The entry at ``place`` as an object."""
@@ -154,8 +163,6 @@ class Survey:
             links=self.links,
             birth=self.birth,
             names=self._names,
-            starts=self._starts,
-            lengths=self._lengths,
             troubles=self.troubles,
             skipped=self.skipped,
             complete=self.complete,

@@ -1,0 +1,32 @@
+"""The names of a tree's entries, held as bytes one after the other."""
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+
+class Names:
+    """For each entry where its name starts in ``data``, and how many bytes it has."""
+
+    def __init__(self, data: bytes, starts: NDArray[Any], lengths: NDArray[Any]) -> None:
+        self._data = data
+        self._starts = starts
+        self._lengths = lengths
+        self._text: str | None = None
+
+    def one(self, place: int) -> str:
+        """The name of one entry."""
+        start = int(self._starts[place])
+        return self._data[start : start + int(self._lengths[place])].decode("utf-8", "surrogateescape")
+
+    def many(self, places: NDArray[Any]) -> list[str]:
+        """The names of many."""
+        starts = self._starts[places].astype(np.int64)
+        bounds = zip(starts.tolist(), (starts + self._lengths[places]).tolist(), strict=True)
+        if self._text is None:
+            self._text = self._data.decode("ascii") if self._data.isascii() else ""
+        text, data = self._text, self._data
+        if text:
+            return [text[start:end] for start, end in bounds]
+        return [data[start:end].decode("utf-8", "surrogateescape") for start, end in bounds]

@@ -1,0 +1,97 @@
+"""The answer of ``who`` for a whole tree in machine output: each distinct answer, or a line for each path."""
+
+from collections.abc import Iterator
+from itertools import chain
+
+import numpy as np
+
+from fiat.app.whobelow import TreeWho
+from fiat.core.model.fields import Fields
+from fiat.core.tree.answers import AnswerKey
+from fiat.render import lines
+from fiat.render.people import People
+
+
+class BelowLines:
+    """Writes the entries that were asked about; answers are counted from ``numbered`` on."""
+
+    def __init__(self, found: TreeWho, people: People, numbered: int) -> None:
+        self.found = found
+        self.numbered = numbered
+        self._people = people
+        survey = found.survey
+        self._kinds = [rest.posture.kind.value for rest in survey.profiles.rests]
+        self._places = np.arange(len(survey)) if found.taken is None else np.flatnonzero(found.taken)
+
+    def rights(self, key: AnswerKey) -> Fields:
+        """Each right with who has it."""
+        return {right.name: self._people.fields(bits) for right, bits in zip(self.found.rights, key, strict=True)}
+
+    def json(self) -> Iterator[str]:
+        """JSON Lines: each distinct answer before the first path that has it, and a line for each path."""
+        numbers: dict[int, int] = {}  # of answers, by those that they have in the tree
+        ends: dict[int, str] = {}  # of lines, by answer and kind
+        keys, names = self.found.answers.keys, [right.name for right in self.found.rights]
+        for answers, kinds, alike, paths in self._blocks():
+            begins: dict[int, str] = {}
+            for place in _first_places(alike):
+                answer, kind = answers[place], kinds[place]
+                if answer not in numbers:
+                    self.numbered += 1
+                    numbers[answer] = self.numbered
+                    sets = map(self._people.json, keys[answer])
+                    rights = ", ".join(f'"{name}": {one}' for name, one in zip(names, sets, strict=True))
+                    begins[place] = f'{{"answer": {self.numbered}, "rights": {{{rights}}}}}\n'
+                ends.setdefault(alike[place], f', "kind": "{kind}", "answer": {numbers[answer]}}}\n')
+            written = [
+                f'{{"path": {path}{end}'
+                for path, end in zip(lines.json_texts(paths), map(ends.__getitem__, alike), strict=True)
+            ]
+            for place, before in begins.items():
+                written[place] = before + written[place]
+            yield "".join(written)
+
+    def header(self) -> list[str]:
+        """The names of the columns of CSV."""
+        return [
+            "path",
+            "kind",
+            *chain.from_iterable((one.name, f"{one.name}_anyone_else") for one in self.found.rights),
+        ]
+
+    def csv(self) -> Iterator[str]:
+        """CSV: each path, for each right the users who have it, and whether anyone else has."""
+        ends: dict[int, str] = {}
+        keys = self.found.answers.keys
+        for answers, kinds, alike, paths in self._blocks():
+            for place in _first_places(alike):
+                if alike[place] not in ends:
+                    cells = [kinds[place], *chain.from_iterable(map(self._cells, keys[answers[place]]))]
+                    ends[alike[place]] = f",{lines.csv_row(cells)}\n"
+            yield "".join(map(str.__add__, lines.csv_cells(paths), map(ends.__getitem__, alike)))
+
+    def _cells(self, bits: int | None) -> tuple[str, str]:
+        people = self._people.fields(bits)
+        if people is None:
+            return "", ""
+        return lines.csv_cell(people["users"]), lines.csv_cell(people["anyone_else"])
+
+    def _blocks(self) -> Iterator[tuple[list[int], list[str], list[int], list[str]]]:
+        """Some thousand entries at a time: answers, kinds, a number that stands for both, paths."""
+        survey, number = self.found.survey, self.found.answers.number
+        rest, distinct = survey.profiles.columns.rest, list(dict.fromkeys(self._kinds))
+        kind_of_rest = np.array([distinct.index(kind) for kind in self._kinds], np.int64)
+        for places, paths in survey.paths_in_blocks(self._places):
+            kinds = kind_of_rest[rest[survey.profile[places]]]
+            answers = number[places]
+            alike = answers.astype(np.int64) * len(distinct) + kinds
+            yield answers.tolist(), [distinct[kind] for kind in kinds.tolist()], alike.tolist(), paths
+
+
+def _first_places(numbers: list[int]) -> list[int]:
+    """Where each distinct number stands first, in this order."""
+    first: dict[int, int] = {}
+    for place, number in enumerate(numbers):
+        if number not in first:
+            first[number] = place
+    return list(first.values())

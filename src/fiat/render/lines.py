@@ -1,0 +1,54 @@
+"""Many lines of machine output at once: what they share is written once, and put beside what each has of its own."""
+
+import csv
+import io
+from collections.abc import Iterable, Sequence
+from json.encoder import encode_basestring_ascii
+
+from fiat.core.text import visible
+
+_SPECIAL = ('"', ",", "\r", "\n")
+"""With none of these in it, a cell of a CSV file stands for itself."""
+
+
+def json_texts(texts: Sequence[str]) -> list[str]:
+    """Each text as JSON has it."""
+    return list(map(encode_basestring_ascii, texts))
+
+
+def visible_texts(texts: list[str]) -> list[str]:
+    """Each text made visible."""
+    together = "".join(texts)
+    if together.isprintable() and "\\" not in together:
+        return texts
+    return list(map(visible, texts))
+
+
+def csv_cells(texts: list[str]) -> list[str]:
+    """Each text as a cell of CSV, made visible."""
+    found = visible_texts(texts)
+    together = "".join(found)
+    if not any(one in together for one in _SPECIAL):
+        return found
+    return [csv_row((one,)) if any(special in one for special in _SPECIAL) else one for one in found]
+
+
+def csv_row(cells: Iterable[object]) -> str:
+    """Cells as a row of CSV, or a part of one, without the end of the line."""
+    text = io.StringIO()
+    csv.writer(text, lineterminator="").writerow(cells)
+    return text.getvalue()
+
+
+def csv_cell(value: object) -> str:
+    """What stands in a cell: nothing for null, words for booleans, spaces between the items of a list.
+
+    Control characters and bytes that are not UTF-8 are written as escapes, as in text.
+    """
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, (list, tuple)):
+        return " ".join(visible(str(item)) for item in value)
+    return visible(str(value))

@@ -1,0 +1,54 @@
+"""Sets of principals in machine output: names, in the order of the universe."""
+
+import json
+from itertools import compress
+from typing import NamedTuple
+
+import numpy as np
+
+from fiat.core.model.fields import Fields
+from fiat.core.model.principals import Universe
+from fiat.core.words import naming
+
+
+class Shown(NamedTuple):
+    """Those of a universe who are asked about, as sets."""
+
+    users: int
+    groups: int
+    anyone_else: int
+
+
+class People:
+    """Writes sets of the principals of one universe; each set is written once."""
+
+    def __init__(self, universe: Universe, shown: Shown) -> None:
+        self._shown = shown
+        self._bytes = len(universe.principals) // 8 + 1
+        self._names = [naming.word_for(who).removeprefix("group:") for who in universe.principals]
+        self._fields: dict[int, Fields] = {}
+        self._json: dict[int | None, str] = {None: "null"}
+
+    def fields(self, bits: int | None) -> Fields | None:
+        """The set as a record; None where the right does not apply."""
+        if bits is None:
+            return None
+        found = self._fields.get(bits)
+        if found is None:
+            found = self._fields[bits] = {
+                "users": self._named(bits & self._shown.users),
+                "groups": self._named(bits & self._shown.groups),
+                "anyone_else": bool(bits & self._shown.anyone_else),
+            }
+        return found
+
+    def json(self, bits: int | None) -> str:
+        """The record as JSON."""
+        found = self._json.get(bits)
+        if found is None:
+            found = self._json[bits] = json.dumps(self.fields(bits))
+        return found
+
+    def _named(self, bits: int) -> list[str]:
+        chosen = np.unpackbits(np.frombuffer(bits.to_bytes(self._bytes, "little"), np.uint8), bitorder="little")
+        return list(compress(self._names, chosen.tolist()))
