@@ -2,7 +2,7 @@
 
 import errno
 from collections.abc import Callable, Hashable, Iterable, Iterator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.core.ask import caveats
@@ -18,6 +18,9 @@ from fiat.core.tree.inside import inside, names_in
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import open_end, walk
 from fiat.core.words.selection import Selection
+
+if TYPE_CHECKING:
+    from fiat.app.treelisting import Chosen
 
 _STEP = 1000
 """Entries between two reports of progress."""
@@ -50,13 +53,12 @@ def look(host: Host, route: Route) -> Look:
     return Look(found, remarks_on(found, host.accounts), target, beyond)
 
 
-class Listing:
-    """What is in a directory, or in the tree under it: as it is read, and in the order that people expect."""
+class Listing(NamedTuple):
+    """What is in a directory, in the order that people expect; each object is looked at when it is its turn."""
 
-    def __init__(self, top: str, objects: Iterable[Object], host: Host) -> None:
-        self.top = top
-        self.objects = objects
-        self.host = host
+    top: str
+    objects: Iterable[Object]
+    host: Host
 
 
 def listing(
@@ -64,26 +66,29 @@ def listing(
     route: Route,
     selection: Selection = Selection(),  # noqa: B008
     *,
-    tree: bool = False,
-    across_mounts: bool = False,
     problem: Problem = raise_problem,
     note: Note = lambda findings: None,
     progress: Progress = no_progress,
 ) -> Listing | None:
-    """The chosen entries of the directory at the end of ``route``, or of its tree; None where it is no directory.
+    """The chosen entries of the directory at the end of ``route``; None where it is no directory.
 
     What cannot be looked at goes to ``problem``, what is not evaluated to ``note``.
     """
+    if not _is_directory(route, problem):
+        return None
+    return Listing(_top_of(route), _inside(host, route, selection, problem, note, progress), host)
+
+
+def _top_of(route: Route) -> str:
+    assert route.end is not None
+    return route.end.path
+
+
+def _is_directory(route: Route, problem: Problem) -> bool:
     assert route.end is not None
     if not route.end.posture.directory:
         problem(PathError(route.asked, errno.ENOTDIR, "list what is in"))
-        return None
-    found = (
-        _below(host, route, selection, across_mounts, problem, note, progress)
-        if tree
-        else _inside(host, route, selection, problem, note, progress)
-    )
-    return Listing(route.end.path, found, host)
+    return route.end.posture.directory
 
 
 def _inside(
@@ -112,27 +117,39 @@ def _inside(
         problem(PathError(trouble.path, trouble.errno))
 
 
-def _below(
+class TreeListing:
+    """The tree under a directory; it is read when it is asked for, so that a beginning can be shown before."""
+
+    def __init__(self, top: str, host: Host, read: Callable[[], "Chosen"]) -> None:
+        self.top = top
+        self.host = host
+        self.read = read
+
+
+def tree_listing(
     host: Host,
     route: Route,
-    selection: Selection,
-    across_mounts: bool,
-    problem: Problem,
-    note: Note,
-    progress: Progress,
-) -> Iterator[Object]:
-    from fiat.core.ask.treecaveats import first_of_each_kind  # loads NumPy
-    from fiat.core.tree.extent import Extent
-    from fiat.core.tree.reading import survey_at
+    selection: Selection = Selection(),  # noqa: B008
+    *,
+    across_mounts: bool = False,
+    problem: Problem = raise_problem,
+    note: Note = lambda findings: None,
+    progress: Progress = no_progress,
+    done: Callable[[], None] = lambda: None,
+) -> TreeListing | None:
+    """The chosen entries of the tree under the end of ``route``; None where it is no directory.
 
-    _, survey = survey_at(host, route.asked, Extent(across_mounts=across_mounts, details=True), progress)
-    for trouble in survey.troubles:
-        problem(PathError(trouble.path, trouble.errno))
-    for place in first_of_each_kind(survey):
-        if place:
-            note(caveats.of_object(survey.object(place)))
-    note(caveats.of_mounts_left_out(survey.skipped))
-    taken = survey.chosen(selection.on(host.accounts)).tolist()
-    for place, path in survey.in_natural_order():
-        if taken[place]:
-            yield survey.object(place, path)
+    What cannot be looked at goes to ``problem``, what is not evaluated to
+    ``note``; ``done`` is called when all has been read.
+    """
+    if not _is_directory(route, problem):
+        return None
+
+    def read() -> "Chosen":
+        from fiat.app.treelisting import chosen_in, survey_below  # loads NumPy
+
+        survey = survey_below(host, route, across_mounts, progress)
+        done()
+        return chosen_in(survey, selection.on(host.accounts), problem, note)
+
+    return TreeListing(_top_of(route), host, read)

@@ -30,6 +30,11 @@ class Progress:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Take it away: what follows needs the terminal."""
+        self._wanted = False
         if self._bar is not None:
             self._bar.close()
 

@@ -27,10 +27,20 @@ def visible_texts(texts: list[str]) -> list[str]:
 def csv_cells(texts: list[str]) -> list[str]:
     """Each text as a cell of CSV, made visible."""
     found = visible_texts(texts)
-    together = "".join(found)
-    if not any(one in together for one in _SPECIAL):
-        return found
-    return [csv_row((one,)) if any(special in one for special in _SPECIAL) else one for one in found]
+    return list(map(_enclosed, found)) if _special("".join(found)) else found
+
+
+def csv_text(value: object) -> str:
+    """What stands in a cell, as it is written beside others."""
+    return _enclosed(csv_cell(value))
+
+
+def _enclosed(cell: str) -> str:
+    return csv_row((cell,)) if _special(cell) else cell
+
+
+def _special(text: str) -> bool:
+    return any(one in text for one in _SPECIAL)
 
 
 def csv_row(cells: Iterable[object]) -> str:

@@ -15,7 +15,7 @@ from fiat.core.words import naming
 from fiat.render import words
 from fiat.render.model import Block, Plain, Table, Verbatim
 
-_HEADER = ("mode", "letters", "owner", "group", "more", "name")
+HEADER = ("mode", "letters", "owner", "group", "more", "name")
 
 
 class ListingView(Plain):
@@ -47,21 +47,20 @@ class ListingView(Plain):
         def rows() -> Iterator[tuple[str, ...]]:
             for one in self.found.objects:
                 kinds[one.posture.kind] += 1
-                cells = self._known.get(one.posture)
-                if cells is None:
-                    cells = self._known[one.posture] = _cells(one.posture, self.accounts)
-                yield (*cells, _name(one, self.found.top))
+                shared = self._known.get(one.posture)
+                if shared is None:
+                    shared = self._known[one.posture] = cells(one.posture, self.accounts)
+                yield (*shared, _name(one, self.found.top))
 
         yield Verbatim(visible(self.found.top))
-        yield Table(_HEADER, rows())
-        counts = [counted(count, _ONE[kind], words.KINDS[kind]) for kind, count in kinds.most_common()]
-        yield Verbatim(", ".join(counts) or "nothing", 1)
+        yield Table(HEADER, rows())
+        yield Verbatim(counts(kinds), 1)
 
 
 _ONE = {**words.KIND, Kind.FILE: "file"}
 
 
-def _cells(posture: Posture, accounts: Accounts) -> tuple[str, ...]:
+def cells(posture: Posture, accounts: Accounts) -> tuple[str, ...]:
     """All of a row but the name."""
     return (
         octal(posture.mode),
@@ -86,10 +85,15 @@ def _more(posture: Posture) -> list[str]:
 
 
 def _name(found: Object, top: str) -> str:
-    name = visible(found.path.removeprefix(top).lstrip("/"))
-    kind = found.posture.kind
-    if kind is Kind.DIRECTORY:
-        return f"{name}/"
-    if kind is Kind.SYMLINK:
-        return f"{name} leads to {visible(found.target or '')}"
-    return name if kind is Kind.FILE else f"{name} ({words.KIND[kind]})"
+    name = visible(found.path.removeprefix(top).lstrip("/")) + ending(found.posture.kind)
+    return name + visible(found.target or "") if found.posture.kind is Kind.SYMLINK else name
+
+
+def ending(kind: Kind) -> str:
+    """What stands after the name of such an object; after that of a symlink comes where it leads."""
+    return {Kind.DIRECTORY: "/", Kind.SYMLINK: " leads to ", Kind.FILE: ""}.get(kind, f" ({words.KIND[kind]})")
+
+
+def counts(kinds: Counter[Kind]) -> str:
+    """How many there are of each type."""
+    return ", ".join(counted(count, _ONE[kind], words.KINDS[kind]) for kind, count in kinds.most_common()) or "nothing"

@@ -62,6 +62,22 @@ class Across(NamedTuple):
     text: Spans
 
 
+class Many(NamedTuple):
+    """Rows of a table that have all cells but the last in common with others.
+
+    ``kinds`` are these cells, ``which`` for each row the place of its own among
+    them, ``last`` its last cell. All of it is plain text.
+    """
+
+    kinds: Sequence[Sequence[str]]
+    which: Sequence[int]
+    last: Sequence[str]
+
+
+Row = Sequence[Spans] | Across | Many
+"""What a table holds."""
+
+
 class Table(NamedTuple):
     """Rows under a header, no lines drawn; without a header where all of it is empty.
 
@@ -72,7 +88,7 @@ class Table(NamedTuple):
     """
 
     header: Sequence[str]
-    rows: Iterable[Sequence[Spans] | Across]
+    rows: Iterable[Row]
     flexible: tuple[int, ...] = (-1,)
     indent: int = 1
 

@@ -101,8 +101,8 @@ class Output:
         elif written is not None:
             self._begin_with(written.header)
             for text in written.texts:
+                self._write(self._opening() + text if self.format == "json" else text)
                 self._shown += 1
-                self._write(text)
         elif self.format == "csv":
             self._each(result.rows(), self._row)
         elif self.format == "jsonl":
@@ -148,9 +148,12 @@ class Output:
     def _record(self, fields: Mapping[str, Any]) -> None:
         import json
 
-        opening = f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [' if not self._shown else ","
+        self._write(self._opening() + json.dumps(fields))
         self._shown += 1
-        self._write(f"{opening}\n{json.dumps(fields)}")
+
+    def _opening(self) -> str:
+        """What stands before a record of JSON."""
+        return ",\n" if self._shown else f'{{"schema": "{SCHEMA}", "command": "{self.command}", "results": [\n'
 
     def _begin_with(self, header: Iterable[str]) -> None:
         """The first line of CSV or of JSON Lines, where it has not been written."""

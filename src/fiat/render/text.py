@@ -5,7 +5,7 @@ import time
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from fiat.render.model import Across, Block, Prose, Span, Spans, Table, Verbatim, plain, spans
+from fiat.render.model import Across, Block, Many, Prose, Row, Span, Spans, Table, Verbatim, plain, spans
 
 INDENT = "  "
 _GAP = "  "
@@ -38,7 +38,7 @@ def cells(text: str) -> int:
 
 
 def lines(block: Block, screen: Screen) -> Iterator[str]:
-    """The lines of a block on ``screen``."""
+    """The lines of a block on ``screen``; the rows of a long table come many at a time, as one text."""
     if isinstance(block, Verbatim):
         yield _painted([Span(INDENT * block.indent), *spans(block.text)], screen)
     elif isinstance(block, Prose):
@@ -137,18 +137,24 @@ class _Layout:
             for row in batch:
                 if isinstance(row, Across):
                     yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
+                elif isinstance(row, Many):
+                    yield "\n".join(self._many(row))
                 else:
                     yield from self._row(row)
 
-    def _batches(self) -> Iterator[list[Sequence[Spans] | Across]]:
+    def _batches(self) -> Iterator[list[Row]]:
         """Rows that are measured together; how long they take counts only where somebody waits for them.
 
         The clock starts with the first row: what was to be done before it says
         nothing of the others. What is piped is the same each time.
         """
-        batch: list[Sequence[Spans] | Across] = []
+        batch: list[Row] = []
         since = 0.0
         for row in self.table.rows:
+            if isinstance(row, Many):
+                yield [*batch, row]
+                batch = []
+                continue
             if not batch:
                 since = time.monotonic()
             batch.append(row)
@@ -159,11 +165,15 @@ class _Layout:
         if batch:
             yield batch
 
-    def _measure(self, batch: list[Sequence[Spans] | Across]) -> None:
+    def _measure(self, batch: list[Row]) -> None:
         for row in batch:
-            if not isinstance(row, Across):
-                for place, cell in enumerate(row):
-                    self.widths[place] = max(self.widths[place], cells(plain(cell)))
+            if isinstance(row, Many):
+                for kind in set(row.which):
+                    self._widen(row.kinds[kind])
+                if self.screen.columns is not None:
+                    self.widths[-1] = max(self.widths[-1], max(map(cells, row.last)))
+            elif not isinstance(row, Across):
+                self._widen(row)
         if self.screen.columns is None:
             return
         count = len(self.widths)
@@ -178,10 +188,26 @@ class _Layout:
             self.limits[place] = min(self.widths[place], share)
             room -= self.limits[place]
 
+    def _widen(self, row: Sequence[Spans]) -> None:
+        """Make the columns wide enough for these cells."""
+        for place, cell in enumerate(row):
+            self.widths[place] = max(self.widths[place], cells(plain(cell)))
+
+    def _many(self, rows: Many) -> Iterator[str]:
+        """Rows that share their first cells, which are laid out once for each kind."""
+        begins = {kind: self._in_one_line(rows.kinds[kind]) for kind in set(rows.which)}
+        limit = self.limits.get(len(self.widths) - 1)
+        for kind, last in zip(rows.which, rows.last, strict=True):
+            begin = begins[kind]
+            if begin is None or (limit is not None and cells(last) > limit):
+                yield from self._row((*rows.kinds[kind], last))
+            else:
+                yield (begin + last).rstrip()
+
     def _row(self, row: Sequence[Spans]) -> Iterator[str]:
         whole = self._in_one_line(row)
         if whole is not None:
-            yield whole
+            yield whole.rstrip()
             return
         columns = [self._cell(cell, place) for place, cell in enumerate(row)]
         last = len(columns) - 1
@@ -202,7 +228,7 @@ class _Layout:
             yield _painted([Span(self.indent + INDENT * 2), *too_long], self.screen)
 
     def _in_one_line(self, row: Sequence[Spans]) -> str | None:
-        """A row of plain text that fits, as most rows of long tables are; None for others."""
+        """A row of plain text that fits, or its first cells, as most rows of long tables are; None for others."""
         line = self.indent
         for place, cell in enumerate(row):
             if not isinstance(cell, str):
@@ -211,7 +237,7 @@ class _Layout:
             if size > width:
                 return None
             line += cell + " " * (width - size) + _GAP
-        return line.rstrip()
+        return line
 
     def _cell(self, cell: Spans, place: int) -> list[list[Span]]:
         limit = self.limits.get(place)

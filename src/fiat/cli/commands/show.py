@@ -71,22 +71,31 @@ def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:
 
 
 def _list(args: argparse.Namespace, host: Host, chosen: Selection, output: Output) -> None:
-    from fiat.render.listing import ListingView
-
     for route in arrive(host, args.paths, output.problem):
         with Progress(output.shows_progress) as progress:
-            found = look.listing(
-                host,
-                route,
-                chosen,
-                tree=args.below,
-                across_mounts=args.across_mounts,
-                problem=output.problem,
-                note=output.caveat,
-                progress=progress.report,
-            )
-        if found is not None:
-            output.add(ListingView(found))
+            if args.below:
+                from fiat.render.treelisting import TreeListingView
+
+                tree = look.tree_listing(
+                    host,
+                    route,
+                    chosen,
+                    across_mounts=args.across_mounts,
+                    problem=output.problem,
+                    note=output.caveat,
+                    progress=progress.report,
+                    done=progress.close,
+                )
+                if tree is not None:
+                    output.add(TreeListingView(tree))
+            else:
+                from fiat.render.listing import ListingView
+
+                found = look.listing(
+                    host, route, chosen, problem=output.problem, note=output.caveat, progress=progress.report
+                )
+                if found is not None:
+                    output.add(ListingView(found))
 
 
 def _umask(args: argparse.Namespace, host: Host, output: Output) -> int:

@@ -5,6 +5,7 @@ passwd(5), and every group of group(5) that lists the user.
 """
 
 from collections.abc import Iterable, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
@@ -44,6 +45,8 @@ class Accounts:
         self._group_by_name = {group.name: group for group in reversed(self.groups)}
         self._group_by_gid = {group.gid: group for group in reversed(self.groups)}
         self._listed: dict[str, list[int]] = {}
+        self._listed_in: dict[int, list[User]] = {}
+        self._counts: dict[int, int] = {}
         for group in self.groups:
             for name in group.members:
                 self._listed.setdefault(name, []).append(group.gid)
@@ -70,12 +73,29 @@ class Accounts:
 
     def primary_members(self, gid: int) -> list[User]:
         """The users whose primary group is ``gid``."""
-        return [user for user in self.users if user.gid == gid]
+        return self._primary.get(gid, [])
+
+    @cached_property
+    def _primary(self) -> dict[int, list[User]]:
+        found: dict[int, list[User]] = {}
+        for user in self.users:
+            found.setdefault(user.gid, []).append(user)
+        return found
 
     def listed_members(self, gid: int) -> list[User]:
         """The users that a group with number ``gid`` lists, where they exist."""
-        found = (self.user_named(name) for group in self.groups if group.gid == gid for name in group.members)
-        return [user for user in dict.fromkeys(found) if user is not None]
+        known = self._listed_in.get(gid)
+        if known is None:
+            found = (self.user_named(name) for group in self.groups if group.gid == gid for name in group.members)
+            known = self._listed_in[gid] = [user for user in dict.fromkeys(found) if user is not None]
+        return known
+
+    def member_count(self, gid: int) -> int:
+        """How many users are in the group, primary members and those that it lists."""
+        count = self._counts.get(gid)
+        if count is None:
+            count = self._counts[gid] = len({*self.primary_members(gid), *self.listed_members(gid)})
+        return count
 
     def all_users(self) -> list[User]:
         """The users, and those that only a group's list of members tells of."""

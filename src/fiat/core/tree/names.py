@@ -30,3 +30,12 @@ class Names:
         if text:
             return [text[start:end] for start, end in bounds]
         return [data[start:end].decode("utf-8", "surrogateescape") for start, end in bounds]
+
+    def first_bytes(self, places: NDArray[Any], count: int) -> NDArray[np.uint8]:
+        """The first bytes of many, a row for each; what is shorter is filled up with 0."""
+        if not self._data.endswith(bytes(count)):
+            self._data += bytes(count)
+        windows = np.lib.stride_tricks.sliding_window_view(np.frombuffer(self._data, np.uint8), count)
+        rows: NDArray[np.uint8] = windows[self._starts[places].astype(np.int64)]
+        rows[np.arange(count) >= self._lengths[places][:, None]] = 0
+        return rows

@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.text import natural_order
 from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
@@ -79,6 +78,14 @@ class Survey:
         if not place:
             return self.top.path.rpartition("/")[2]
         return self._names.one(place)
+
+    def names(self, places: NDArray[Any]) -> list[str]:
+        """The names of many entries; that of the top is empty."""
+        return self._names.many(places)
+
+    def first_bytes(self, places: NDArray[Any], count: int) -> NDArray[np.uint8]:
+        """The first bytes of many names, a row for each; what is shorter is filled up with 0."""
+        return self._names.first_bytes(places, count)
 
     def path(self, place: int) -> str:
         """The path of one entry."""
@@ -195,25 +202,6 @@ class Survey:
             found.setdefault(self.identity(place), []).append(place)
         return found
 
-    def in_natural_order(self) -> Iterator[tuple[int, str]]:
-        """Every entry but the top with its path: what is in a directory after it, names as people expect them."""
-        top = self.top.path.rstrip("/")
-        inside: dict[int, list[int]] = {}
-        parents = self.parent.tolist()
-        for place in range(1, len(self)):
-            inside.setdefault(parents[place], []).append(place)
-        waiting: list[tuple[int, str]] = [(0, top)]
-        while waiting:
-            place, path = waiting.pop()
-            if place:
-                yield place, path
-            found = inside.pop(place, None)
-            if found:
-                named = [(self.name(one), one) for one in found]
-                if len(named) > 1:
-                    named.sort(key=lambda pair: natural_order(pair[0]), reverse=True)
-                waiting += [(one, f"{path}/{name}") for name, one in named]
-
     def chosen(self, takes: "Taking") -> NDArray[np.bool_]:
         """For each entry, whether ``takes`` means it."""
         kinds = np.fromiter(
@@ -221,8 +209,12 @@ class Survey:
         )
         found: NDArray[np.bool_] = kinds[self.profile]
         if takes.looks_at_names:
-            for place in np.flatnonzero(found).tolist():
-                found[place] = takes.takes_name(self.name(place))
+            places = np.flatnonzero(found)
+            for first in range(0, len(places), _BLOCK):
+                some = places[first : first + _BLOCK]
+                found[some] = list(map(takes.takes_name, self.names(some)))
+            if len(places) and not places[0]:
+                found[0] = takes.takes_name(self.name(0))
         return found
 
 

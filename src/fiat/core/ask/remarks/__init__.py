@@ -21,5 +21,9 @@ def remarks_on(object_: Object, accounts: Accounts) -> list[Finding]:
         for part in (people, bits, lists):
             found += part.remarks(subject)
     found += beyond.remarks(subject)
-    found.sort(key=lambda remark: WEIGHTS.index(remark.weight))
-    return [remark._replace(path=object_.path) for remark in found]
+    found.sort(key=_weight)
+    return [remark._replace(path=object_.path) for remark in found] if object_.path else found
+
+
+def _weight(remark: Finding) -> int:
+    return WEIGHTS.index(remark.weight)

@@ -45,7 +45,7 @@ def _passed_over(subject: Subject, acl: AccessList) -> Iterator[Finding]:
 
 def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Finding]:
     for entry in acl.entries:
-        left = effective(entry, acl.mask)
+        left = effective(entry, mask)
         if left != entry.permissions:
             text = f"the mask {permission_letters(mask)} cuts {subject.entry(entry)} down to {permission_letters(left)}"
             yield Finding("mask-cuts", "odd", text)

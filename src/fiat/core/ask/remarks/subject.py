@@ -17,8 +17,16 @@ class Subject:
         self.mode = object_.posture.mode
         self.kind = object_.posture.kind
         self.directory = self.kind is Kind.DIRECTORY
-        self.owner = naming.user(self.posture.uid, accounts)
-        self.group = naming.group(self.posture.gid, accounts)
+
+    @property
+    def owner(self) -> str:
+        """What the owner is called."""
+        return naming.user(self.posture.uid, self.accounts)
+
+    @property
+    def group(self) -> str:
+        """What the owning group is called."""
+        return naming.group(self.posture.gid, self.accounts)
 
     def entry(self, entry: Entry) -> str:
         """``entry`` in text form, with names."""
@@ -26,7 +34,7 @@ class Subject:
 
     def members(self, gid: int) -> int:
         """How many users are in the group ``gid``."""
-        return len({*self.accounts.primary_members(gid), *self.accounts.listed_members(gid)})
+        return self.accounts.member_count(gid)
 
     def mounted_with(self, option: str) -> bool:
         """Whether the mount, or the file system under it, has ``option``."""

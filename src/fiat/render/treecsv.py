@@ -1,0 +1,99 @@
+"""The list of a whole tree as CSV: cells are written once for all entries that have them in common."""
+
+from collections.abc import Iterator
+from itertools import starmap
+from operator import add
+
+import numpy as np
+
+from fiat.app.look import TreeListing
+from fiat.core.ask.remarks import remarks_on
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.profiles import Profiles
+from fiat.render import lines
+from fiat.render.objects import ObjectFields, flat_row
+from fiat.render.treerecords import of_alike
+
+_ROW = "{}{},{},{},{}{}".format
+_PLAIN = Posture(Kind.FILE, 0, 0, 0)
+_EXAMPLE = Object("/", _PLAIN, Status(Identity("", 0)))
+
+
+class TreeCsv:
+    """The chosen entries of a tree as rows."""
+
+    def __init__(self, found: TreeListing, accounts: Accounts) -> None:
+        self._found = found
+        self._accounts = accounts
+        self._fields = ObjectFields(accounts)
+        self._names = list(flat_row(self._fields.of(_EXAMPLE, ())))
+        self._known: dict[tuple[str, int], list[str]] = {}
+
+    def header(self) -> list[str]:
+        """The names of the columns."""
+        return self._names
+
+    def rows(self) -> Iterator[str]:
+        """The rows, many at a time."""
+        survey, places = self._found.read()
+        details = survey.details
+        assert details is not None
+        begins: dict[int, str] = {}
+        ends: dict[int, str] = {}
+        link = survey.profiles.by_rest(lambda rest: rest.posture.kind is Kind.SYMLINK)
+        for some, paths in survey.paths_in_blocks(places):
+            alike = of_alike(survey, some)
+            for number in np.unique(alike).tolist():
+                if number not in begins:
+                    begins[number], ends[number] = self._around(survey.profiles, number // 2, several=number % 2 == 1)
+            targets = [""] * len(paths)
+            for at in np.flatnonzero(link[survey.profile[some]]).tolist():
+                targets[at] = lines.csv_text(details.targets.get(int(some[at])))
+            numbers = alike.tolist()
+            values = zip(
+                map(add, lines.csv_cells(paths), map(begins.__getitem__, numbers)),
+                survey.links[some].tolist(),
+                details.size[some].tolist(),
+                details.changed[some].tolist(),
+                targets,
+                map(ends.__getitem__, numbers),
+                strict=True,
+            )
+            yield "".join(list(starmap(_ROW, values)))
+
+    def _around(self, profiles: Profiles, number: int, *, several: bool) -> tuple[str, str]:
+        """What stands in a row after the path: before and after that which each entry has for itself."""
+        mode, uid, gid, acl, rest = (int(column[number]) for column in profiles.columns)
+        found = profiles[number].at(links=2 if several else 1)
+        codes = lines.csv_text([remark.code for remark in remarks_on(found, self._accounts)])
+        kind, besides, mount = self._cells("rest", rest, profiles.rests[rest].posture, profiles.rests[rest])
+        (of_mode,) = self._cells("mode", mode, _PLAIN._replace(mode=mode))
+        (owner,) = self._cells("owner", uid, _PLAIN._replace(uid=uid))
+        (group,) = self._cells("group", gid, _PLAIN._replace(gid=gid))
+        (entries,) = self._cells("acl", acl, _PLAIN._replace(acl=profiles.lists[acl]))
+        return f",{kind},{of_mode},{owner},{group},{entries},{besides},", f",{mount},{codes}\n"
+
+    def _cells(self, what: str, number: int, posture: Posture, rest: Profile | None = None) -> list[str]:
+        """The cells that one part of a profile decides, those together that stand together; each is written once."""
+        found = self._known.get((what, number))
+        if found is None:
+            whole = _EXAMPLE if rest is None else rest.at()
+            row = flat_row(self._fields.of(whole._replace(posture=posture), ()))
+            found = self._known[what, number] = [
+                ",".join([lines.csv_text(row[name]) for name in names]) for names in _DECIDED[what]
+            ]
+        return found
+
+
+_DECIDED = {
+    "rest": (("kind",), ("default", "flags", "capabilities"), ("mount", "mount_options")),
+    "mode": (("mode", "letters", "special"),),
+    "owner": (("owner", "uid"),),
+    "group": (("group", "gid"),),
+    "acl": (("acl",),),
+}
+"""The columns that each part of a profile decides, in the order of the header."""
