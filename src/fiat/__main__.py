@@ -1,6 +1,6 @@
 """``python -m fiat``."""
 
-from fiat.cli.main import main
+from fiat.cli.main import run
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    run()

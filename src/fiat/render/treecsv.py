@@ -12,6 +12,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
 from fiat.render import lines
@@ -47,7 +48,7 @@ class TreeCsv:
         link = survey.profiles.by_rest(lambda rest: rest.posture.kind is Kind.SYMLINK)
         for some, paths in survey.paths_in_blocks(places):
             alike = of_alike(survey, some)
-            for number in np.unique(alike).tolist():
+            for number in each_once(alike):
                 if number not in begins:
                     begins[number], ends[number] = self._around(survey.profiles, number // 2, several=number % 2 == 1)
             targets = [""] * len(paths)

@@ -14,6 +14,7 @@ from fiat.core.ask.remarks import remarks_on
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.survey import Survey
 from fiat.render import lines
 from fiat.render.objects import ObjectFields
@@ -37,7 +38,7 @@ class TreeRecords:
         for some, paths in survey.paths_in_blocks(places):
             profile = survey.profile[some]
             alike = of_alike(survey, some)
-            for number in np.unique(alike).tolist():
+            for number in each_once(alike):
                 if number not in patterns:
                     patterns[number] = self._pattern(profiles[number // 2].at(_PATH), linked=bool(number % 2))
             targets = [""] * len(paths)

@@ -11,6 +11,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Posture
 from fiat.core.text import visible
+from fiat.core.tree.distinct import each_once
 from fiat.render import lines
 from fiat.render.listing import cells, ending
 from fiat.render.model import Many
@@ -44,8 +45,7 @@ class TreeRows:
         targets = survey.details.targets if survey.details is not None else {}
         for some, paths in survey.paths_in_blocks(self._places, top=""):
             profile = survey.profile[some]
-            met = np.unique(profile)
-            for number in met[kind_of[met] < 0].tolist():
+            for number in each_once(profile[kind_of[profile] < 0]):
                 posture = survey.profiles[number].posture
                 kind_of[number] = kinds.setdefault(posture, len(kinds))
                 if len(kinds) > len(shared):

@@ -158,8 +158,8 @@ class Plan:
         found: dict[int, str] = {}
         for part in self.parts:
             places = np.flatnonzero(part.write)
-            numbers, firsts = np.unique(part.number[places], return_index=True)
-            number_at = {place: number for number, place in zip(numbers.tolist(), places[firsts].tolist(), strict=True)}
+            first = dict(zip(part.number[places][::-1].tolist(), places[::-1].tolist(), strict=True))
+            number_at = {place: number for number, place in first.items()}
             for place, path in part.target.survey.paths_of(sorted(number_at)):
                 found.setdefault(number_at[place], path)
         return found

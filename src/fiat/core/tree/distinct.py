@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
+_HALF = np.uint64(32)
 _FEW = 1 << 16
 
 
@@ -15,8 +16,8 @@ def distinct_values(values: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArr
         return values, np.zeros(0, np.int32)
     most = int(values.max()) + 1
     if most > max(4 * len(values), _FEW):
-        distinct, places = np.unique(values, return_inverse=True)
-        return distinct, places.astype(np.int32)
+        first, places = distinct_columns(values)
+        return values[first], places.astype(np.int32)
     # few enough to count them off, which is faster than sorting
     seen = np.zeros(most, np.bool_)
     seen[values] = True
@@ -26,29 +27,45 @@ def distinct_values(values: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArr
     return distinct, number[values]
 
 
+def each_once(values: NDArray[Any]) -> list[int]:
+    """The distinct values, ascending."""
+    found = np.sort(values)
+    return [] if not len(found) else [int(found[0]), *found[1:][found[1:] != found[:-1]].tolist()]
+
+
 def distinct_columns(*columns: NDArray[Any]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
-    """The first place of each distinct combination of what stands in the columns, and for each place the combination's.
+    """A place of each distinct combination of what stands in the columns, and for each place the combination's number.
 
     Combinations are numbered in the order of the first column, then the next.
     """
     key = columns[0]
     for column in columns[1:]:
-        before, after = (np.unique(one, return_inverse=True) for one in (key, column))
-        key = before[1].astype(np.int64) * len(after[0]) + after[1]
-    _, first, places = np.unique(key, return_index=True, return_inverse=True)
-    return first, places.reshape(-1)
+        before, after = _sorted(key)[1], _sorted(column)[1]
+        key = before * (int(after.max()) + 1 if len(after) else 1) + after
+    return _sorted(key)
 
 
 def distinct_rows(rows: NDArray[np.uint64]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
-    """The first place of each distinct row of up to four numbers, and for each row its place among the distinct ones.
+    """A place of each distinct row of up to four numbers, and for each row its place among the distinct ones.
 
     Rows are compared by a 64-bit mixture of their columns; should two rows
     ever have the same mixture, they are compared whole.
     """
-    mix = _MIX[: rows.shape[1]]
-    mixed = rows * mix
-    mixed ^= mixed >> np.uint64(29)
-    _, first, places = np.unique((mixed * mix).sum(axis=1), return_index=True, return_inverse=True)
-    if not (rows == rows[first][places]).all():
-        _, first, places = np.unique(rows, axis=0, return_index=True, return_inverse=True)
-    return first, places.reshape(-1)
+    mixed = np.zeros(len(rows), np.uint64)
+    for column, by in zip(rows.T, _MIX, strict=False):
+        mixed ^= column
+        mixed *= by
+        mixed ^= mixed >> _HALF
+    first, places = _sorted(mixed)
+    return (first, places) if (rows == rows[first][places]).all() else distinct_columns(*rows.T)
+
+
+def _sorted(values: NDArray[Any]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """A place of each distinct value, ascending, and for each value its place among the distinct ones."""
+    order = values.argsort()
+    found = values[order]
+    starts = np.ones(len(found), np.bool_)
+    np.not_equal(found[1:], found[:-1], out=starts[1:])
+    places = np.empty(len(found), np.intp)
+    places[order] = np.cumsum(starts) - 1
+    return order[starts], places

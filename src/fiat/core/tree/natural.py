@@ -5,6 +5,7 @@ import re
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.survey import Survey
 
 _NUMBERS = re.compile(r"([0-9]+)")
@@ -49,7 +50,7 @@ def _sort_each(survey: Survey, children: NDArray[np.int64], bounds: NDArray[np.i
         begin, end = int(bounds[first]), int(bounds[last])
         doubtful = np.flatnonzero(~_in_order(survey.first_bytes(children[begin:end], _SEEN))) + begin + 1
         doubtful = doubtful[~np.isin(doubtful, bounds)]  # what begins another directory comes in any order
-        for directory in np.unique(np.searchsorted(bounds, doubtful, side="right")).tolist():
+        for directory in each_once(np.searchsorted(bounds, doubtful, side="right")):
             some = children[int(bounds[directory - 1]) : int(bounds[directory])]
             names = survey.names(some)
             order = sorted(range(len(some)), key=list(zip(_keys(names), names, strict=True)).__getitem__)

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
+from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Numbers, Survey
 
@@ -75,7 +76,7 @@ class PosturesOfMany:
     def _replaced(self, survey: Survey, supposed: Numbers) -> Survey:
         profiles = survey.profiles.copy()
         count = len(self._postures) + 1
-        pairs, places = np.unique(survey.profile.astype(np.int64) * count + supposed + 1, return_inverse=True)
+        pairs, places = distinct_values(survey.profile.astype(np.int64) * count + supposed + 1)
         numbers: dict[Profile, int] = {}
         chosen = np.empty(len(pairs), np.int32)
         for place, pair in enumerate(pairs.tolist()):
@@ -86,7 +87,7 @@ class PosturesOfMany:
                 if profile not in numbers:
                     numbers[profile] = profiles.append(profile)
                 chosen[place] = numbers[profile]
-        return survey.with_profiles(profiles, chosen[places.reshape(-1)])
+        return survey.with_profiles(profiles, chosen[places])
 
 
 def postures_of_many(postures: Mapping[Identity, Posture]) -> PosturesOfMany:

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.accesslist import AccessList
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.profile import Profile
 
 Column = NDArray[np.int64]
@@ -126,8 +127,8 @@ class Profiles(Sequence[Profile]):
     def owners(self) -> tuple[set[int], set[int]]:
         """The numbers of the users and of the groups that own something, or are named in a list."""
         columns = self.columns
-        uids, gids = set(np.unique(columns.uid).tolist()), set(np.unique(columns.gid).tolist())
-        for number in np.unique(columns.acl).tolist():
+        uids, gids = set(each_once(columns.uid)), set(each_once(columns.gid))
+        for number in each_once(columns.acl):
             acl = self.lists[number]
             if acl is not None:
                 named_uids, named_gids = acl.named()

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.tree.answers import AnswerKey, Answers
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.survey import Survey
 
 _SHOWN = 3
@@ -58,7 +59,7 @@ class Groups(Sequence[Group]):
         where = np.where(directory[there], there, parent[there])
         pairs = number[there].astype(np.int64) * len(survey) + where
         pairs = pairs[np.flatnonzero(np.diff(pairs, prepend=-1))]  # most of a directory's entries are alike
-        self._pairs = np.unique(pairs)
+        self._pairs = np.array(each_once(pairs), np.int64)
         self._begins = np.searchsorted(self._pairs, np.arange(count + 1, dtype=np.int64) * len(survey))
 
     def __len__(self) -> int:

@@ -142,7 +142,11 @@ def program_at(
 def program_of(fd: int, handlers: Sequence[Handler], name: str) -> Program:
     """What execve(2) sees of the file called ``name`` and opened as ``fd``, which it closes."""
     try:
-        start = os.read(fd, programs.FIRST_BYTES)
-        return programs.program_in(start, lambda offset, count: os.pread(fd, count, offset), _MACHINE, handlers, name)
+        return program_in(fd, os.read(fd, programs.FIRST_BYTES), handlers, name)
     finally:
         os.close(fd)
+
+
+def program_in(fd: int, start: bytes, handlers: Sequence[Handler], name: str) -> Program:
+    """What execve(2) sees of the file called ``name`` and opened as ``fd``, which begins with ``start``."""
+    return programs.program_in(start, lambda offset, count: os.pread(fd, count, offset), _MACHINE, handlers, name)

@@ -10,6 +10,7 @@ import resource
 import stat
 from array import array
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
@@ -17,7 +18,7 @@ from numpy.typing import NDArray
 
 from fiat.core.model.mount import Mount
 from fiat.core.model.program import Program
-from fiat.core.rules.programs import SHORTEST
+from fiat.core.rules.programs import FIRST_BYTES, SHORTEST
 from fiat.core.tree.assembly import Batch
 from fiat.core.tree.distinct import distinct_rows
 from fiat.core.tree.extent import Extent
@@ -27,9 +28,12 @@ from fiat.host.live import attributes, statx
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
 from fiat.host.live.facts import ALL_FLAGS
 from fiat.host.live.node import LiveNode
-from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_of
+from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_in
 
 _CHUNK = 2048
+_STARTS = 2000
+"""Short programs, and scripts, whose bytes are remembered."""
+
 _DIRECTORY, _FILE, _LINK = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
 _OPEN_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_NONBLOCK
 
@@ -42,6 +46,7 @@ _ANSWER = np.dtype(
     }
 )
 _NONE: list[str] = []
+_UNKNOWN = Mount("", "")
 _MODE_AT, _SIZE_AT, _DEVICE_AT, _MOUNT_AT = 28 // 2, 40 // 8, 136 // 8, 144 // 8  # in numbers of their size
 
 LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)
@@ -128,9 +133,10 @@ class TreeReader:
         self._handlers = reader.kernel.handlers
         self._known_attributes: dict[Raw, int] = {NOTHING: 0}
         self._known_programs: dict[Program | int | None, int] = {None: 0}
+        self._known_starts: dict[bytes, int] = {}
         self._known_profiles: dict[Profile, int] = {}
         self._known_rows: dict[bytes, int] = {}
-        self._rows: list[bytes] = []
+        self._mounts: dict[int, Mount] = {}
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
         self._filesystems: dict[int, str] = {}  # by mount
         self._deepest = max(resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 2 - 10, 1)
@@ -144,9 +150,8 @@ class TreeReader:
         """Begin a part."""
         self._known_before = len(self._known_rows), len(self._known_attributes), len(self._known_programs)
         self._profiles_before = len(self._known_profiles)
-        self._rows = []
         self._filled = 0
-        self._special: list[tuple[int, int, int, int]] = []
+        self._special = array("Q")  # four numbers for each
         self._chunks: list[_Chunk] = []
         self._targets: list[tuple[int, bytes]] = []
         self._names: list[bytes] = []
@@ -243,31 +248,36 @@ class TreeReader:
         names = os.listdir(b".")
         names.sort()
         # should another have taken its place since it was seen, what is in it is not where this says, and is looked at
-        where = directory.where or self._where(fd)
-        bulk = self._may_be_read_in_bulk(fd, directory, where)
+        if directory.where is None:
+            directory = directory._replace(where=self._where(fd))
+        bulk = self._may_be_read_in_bulk(fd, directory)
         inside: list[_Inside] = []
-        count = begin = 0
-        while begin < len(names):
-            room = _CHUNK - self._filled
-            count += self._read_some(fd, directory._replace(where=where), names[begin : begin + room], bulk, inside)
-            begin += room
-            if self._filled == _CHUNK:
+        if len(names) <= _CHUNK - self._filled:
+            count = self._read_some(fd, directory, names, bulk, inside)
+        else:
+            count = begin = 0
+            while begin < len(names):
+                room = _CHUNK - self._filled
+                count += self._read_some(fd, directory, names[begin : begin + room], bulk, inside)
+                begin += room
                 self._number_chunk()
         self._directories.append(directory.entry)
         self._counts.append(count)
         return inside
 
-    def _may_be_read_in_bulk(self, fd: int, directory: Directory, where: Where) -> bool:
+    def _may_be_read_in_bulk(self, fd: int, directory: Directory) -> bool:
         """Whether what statx(2) and the names of attributes say of an entry is all that there is to be known."""
-        mount, device = where
-        known = self._reader.kernel.mount_with_id(mount)
-        bulk = known is not None and known.type in KNOWN_FILE_SYSTEMS and not self._covers_here(known, directory)
-        if bulk and mount not in self._keeps_lists:
-            self._keeps_lists[mount] = attributes.lists_are_kept(".")
-        if mount not in self._filesystems:
+        assert directory.where is not None
+        mount, device = directory.where
+        known = self._mounts.get(mount)
+        if known is None:
+            kernel = self._reader.kernel
+            known = self._mounts[mount] = kernel.mount_with_id(mount) or _UNKNOWN
             number = os.makedev(device & 0xFFFFFFFF, device >> 32)
-            self._filesystems[mount] = self._reader.kernel.filesystem_of(fd, number, mount)
-        return bulk
+            self._filesystems[mount] = kernel.filesystem_of(fd, number, mount)
+            if known.type in KNOWN_FILE_SYSTEMS:
+                self._keeps_lists[mount] = attributes.lists_are_kept(".")
+        return known.type in KNOWN_FILE_SYSTEMS and not (known.covered and self._covers_here(known, directory))
 
     def _read_some(self, fd: int, directory: Directory, names: list[bytes], bulk: bool, inside: list[_Inside]) -> int:
         """Read those names in a directory; how many of them are there. What is to be read goes to ``inside``."""
@@ -279,7 +289,7 @@ class TreeReader:
         for place, (name, mode) in enumerate(zip(names, modes, strict=True), filled):  # millions of them
             kind = mode & 0o170000
             if looked_at and name in looked_at:
-                special.append((place, 0, 0, looked_at[name]))
+                special.extend((place, 0, 0, looked_at[name]))
             elif kind != _LINK:
                 try:
                     listed = listxattr(name, follow_symlinks=False)
@@ -289,7 +299,7 @@ class TreeReader:
                     said = self._attributes_of(name, listed) if listed else 0
                     program = self._program_of(name, place) if mode & 0o111 and kind == _FILE else 0
                     if said or program:
-                        special.append((place, said, program, 0))
+                        special.extend((place, said, program, 0))
             if kind == _DIRECTORY and descend:
                 self._found(inside, entry + place - filled, name, place, directory, known=name not in looked_at)
             elif kind == _LINK and details:
@@ -350,8 +360,6 @@ class TreeReader:
 
     def _covers_here(self, mount: Mount, directory: Directory) -> bool:
         """Whether one of the names in this directory is in use, for something is mounted there by another path."""
-        if not mount.covered:
-            return False
         path = self._path_of(directory.names) or "/"
         return any(os.path.dirname(one) == path for one in mount.covered)
 
@@ -369,16 +377,28 @@ class TreeReader:
 
     def _program_of(self, name: bytes, place: int) -> int:
         """The number of what execve(2) sees of an executable file, or of the errno that kept it from us."""
-        found: Program | int
         size = self._words[place * 32 + _SIZE_AT]
         if size < SHORTEST and not self._handlers:
-            found = TOO_SHORT if size else EMPTY
-        else:
-            try:
-                fd = os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)
-                found = program_of(fd, self._handlers, os.fsdecode(name))
-            except OSError as error:
-                found = error.errno or 0
+            return self._number_of_program(TOO_SHORT if size else EMPTY)
+        try:
+            fd = os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)
+        except OSError as error:
+            return self._number_of_program(error.errno or 0)
+        try:
+            start = os.read(fd, FIRST_BYTES)
+            number = self._known_starts.get(start)
+            if number is None:
+                number = self._number_of_program(program_in(fd, start, self._handlers, os.fsdecode(name)))
+                # what has the same bytes, and no more of them, is the same; unless it goes by its name
+                if len(start) < FIRST_BYTES and not self._handlers and len(self._known_starts) < _STARTS:
+                    self._known_starts[start] = number
+            return number
+        except OSError as error:
+            return self._number_of_program(error.errno or 0)
+        finally:
+            os.close(fd)
+
+    def _number_of_program(self, found: Program | int) -> int:
         return self._known_programs.setdefault(found, len(self._known_programs))
 
     def _look(self, fd: int, name: bytes, directory: Directory) -> int:
@@ -406,7 +426,7 @@ class TreeReader:
     def _number_chunk(self) -> None:
         """Find the rows of the entries in the buffer, and empty it."""
         count, special = self._filled, self._special
-        self._filled, self._special = 0, []
+        self._filled, self._special = 0, array("Q")
         answers = self._answers[:count]
         rows = np.empty((count, 4), np.uint64)
         rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & ALL_FLAGS) << 16
@@ -414,7 +434,7 @@ class TreeReader:
         rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
         rows[:, 3] = answers["mount"] << 32
         if special:
-            place, said, program, looked_at = np.array(special, np.uint64).T
+            place, said, program, looked_at = np.frombuffer(special, np.uint64).reshape(-1, 4).T
             rows[place, 0] |= program << 32
             rows[place, 3] |= said
             thorough = looked_at > 0
@@ -422,35 +442,27 @@ class TreeReader:
             rows[place[thorough], 0] = looked_at[thorough] - 1
             rows[place[thorough], 3] = LOOKED_AT
         first, places = distinct_rows(rows)
-        numbers = np.empty(len(first), np.int32)
         known = self._known_rows
         distinct = rows[first]
-        keys = distinct.tobytes()
-        width = distinct.itemsize * 4
-        for number in range(len(first)):
-            key = keys[number * width : (number + 1) * width]
-            found = known.get(key)
-            if found is None:
-                found = known[key] = len(known)
-                self._rows.append(key)
-            numbers[number] = found
+        keys, width = distinct.tobytes(), distinct.itemsize * 4
+        found = [known.setdefault(keys[at : at + width], len(known)) for at in range(0, len(keys), width)]
         birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
         size, changed = _NO_TIMES, _NO_TIMES
         if self._extent.details:
             size = answers["size"].copy()
             changed = answers["changed"] * 1_000_000_000 + answers["changed_fraction"]
         inode, links = answers["inode"].copy(), answers["links"].copy()
-        self._chunks.append(_Chunk(numbers[places], inode, links, birth, size, changed))
+        self._chunks.append(_Chunk(np.array(found, np.int32)[places], inode, links, birth, size, changed))
 
     def _met(self) -> Met:
         """What was not met before this part."""
         rows, said, programs = self._known_before
         return Met(
             rows,
-            np.frombuffer(b"".join(self._rows), np.uint64).reshape(-1, 4),
-            list(self._known_attributes)[said:],
-            list(self._known_programs)[programs:],
-            list(self._known_profiles)[self._profiles_before :],
+            np.frombuffer(b"".join(islice(self._known_rows, rows, None)), np.uint64).reshape(-1, 4),
+            list(islice(self._known_attributes, said, None)),
+            list(islice(self._known_programs, programs, None)),
+            list(islice(self._known_profiles, self._profiles_before, None)),
             self._keeps_lists,
             self._filesystems,
         )
