@@ -1,6 +1,6 @@
 """Makes the trees and the accounts that the bench measures on; the same ones for the same numbers.
 
-    python bench/tree.py FOLDER --entries 200000 --accounts 1000
+    python bench/tree.py FOLDER --entries 200000 --accounts 1000 --shape homes
 
 FOLDER gets ``tree`` and ``accounts`` (passwd and group). Needs root, for the owners.
 """
@@ -9,6 +9,7 @@ import argparse
 import os
 import random
 from pathlib import Path
+from typing import NamedTuple
 
 from fiat.core.model import accesslist, listbytes
 from fiat.core.model.accesslist import AccessList, Entry, Tag
@@ -36,18 +37,45 @@ def make_accounts(folder: Path, accounts: int, seed: int = 1) -> None:
     (folder / "group").write_text("root:x:0:\n" + "\n".join(lines) + "\n")
 
 
+class Shape(NamedTuple):
+    """What a tree is like: how deep, how wide, how many own something in it, and how much of it is alike.
+
+    ``fan_out`` is how many directories there are at most in one, ``files`` how
+    many files. ``lists`` is the share of entries with an access list,
+    ``others`` that of directories whose owner is not that of the
+    directory above; ``any_group`` says that the group may then be any.
+    """
+
+    depth: int = 8
+    fan_out: int = 6
+    files: tuple[int, int] = (4, 24)
+    lists: float = 0.05
+    owners: int = 200
+    others: float = 0.1
+    any_group: bool = False
+    modes: tuple[int, ...] = _FILE_MODES
+    directory_modes: tuple[int, ...] = _DIRECTORY_MODES
+
+
+SHAPES = {
+    "projects": Shape(),
+    "few": Shape(lists=0, owners=3),
+    "homes": Shape(
+        owners=1_000, others=1.0, any_group=True, modes=(0o644, 0o644, 0o640, 0o660), directory_modes=(0o755, 0o711)
+    ),
+    "flat": Shape(depth=0, files=(1 << 30, 1 << 30), lists=0),
+}
+"""Projects of some hundred people; a tree of few owners; homes, where each directory is somebody's; one directory."""
+
+
 class Grower:
     """Grows one tree."""
 
-    def __init__(
-        self, entries: int, depth: int, fan_out: int, lists: float, owners: int, accounts: int, seed: int = 1
-    ) -> None:
+    def __init__(self, entries: int, shape: Shape, accounts: int, seed: int = 1) -> None:
         self.dice = random.Random(seed)
         self.left = entries
-        self.depth = depth
-        self.fan_out = fan_out
-        self.lists = lists
-        self.owners = owners
+        self.shape = shape
+        self.owners = min(shape.owners, accounts)
         self.groups = max(accounts // 10, 4)
         self.accounts = accounts
         self.inheriting: list[str] = []
@@ -69,17 +97,18 @@ class Grower:
 
     def _fill(self, path: str, level: int, uid: int, gid: int) -> list[tuple[str, int, int, int]]:
         inside: list[tuple[str, int, int, int]] = []
-        start = len(os.listdir(path)) if self.depth <= level else 0
-        for number in range(self.dice.randint(1, self.fan_out) if level < self.depth else 0):
+        shape = self.shape
+        start = len(os.listdir(path)) if shape.depth <= level else 0
+        for number in range(self.dice.randint(1, shape.fan_out) if level < shape.depth else 0):
             if self.left <= 0:
                 return inside
-            owner, group = (uid, gid) if level > 1 and self.dice.random() < 0.9 else self._owner()
+            owner, group = (uid, gid) if level > 1 and self.dice.random() >= shape.others else self._owner()
             child = f"{path}/dir{number}"
             os.mkdir(child)
-            self._set(child, owner, group, self.dice.choice(_DIRECTORY_MODES) if level else 0o755, directory=True)
+            self._set(child, owner, group, self.dice.choice(shape.directory_modes) if level else 0o755, directory=True)
             inside.append((child, level + 1, owner, group))
             self.left -= 1
-        for number in range(start, start + self.dice.randint(4, 24)):
+        for number in range(start, start + self.dice.randint(*shape.files)):
             if self.left <= 0:
                 return inside
             child = f"{path}/file-{number:04}.dat"
@@ -87,7 +116,7 @@ class Grower:
             if self.dice.random() < 0.02:
                 os.symlink("elsewhere", child)
                 continue
-            mode = self.dice.choice(_FILE_MODES)
+            mode = self.dice.choice(shape.modes)
             fd = os.open(child, os.O_CREAT | os.O_WRONLY)
             if mode & 0o111:
                 os.write(fd, self.dice.choice(_EXECUTABLES))
@@ -99,12 +128,14 @@ class Grower:
         """Somebody, and mostly their own group, or one of two that they share things with."""
         owner = self.dice.randrange(self.owners)
         group = owner * 7 + self.dice.choice((0, 0, 0, 1, 2))
+        if self.shape.any_group:
+            group = self.dice.randrange(self.groups)
         return FIRST_UID + owner, FIRST_GID + group % self.groups
 
     def _set(self, path: str, uid: int, gid: int, mode: int, *, directory: bool) -> None:
         os.chown(path, uid, gid)
         os.chmod(path, mode)
-        if self.dice.random() < self.lists:
+        if self.dice.random() < self.shape.lists:
             os.setxattr(path, ACCESS_XATTR, listbytes.pack(self.dice.choice(self.kept)))
             if directory:
                 self.inheriting.append(path)
@@ -129,16 +160,12 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("folder", type=Path)
     parser.add_argument("--entries", type=int, default=200_000)
-    parser.add_argument("--depth", type=int, default=8)
-    parser.add_argument("--fan-out", type=int, default=6, help="at most so many directories in one")
-    parser.add_argument("--lists", type=float, default=0.05, help="share of entries with an access list")
-    parser.add_argument("--owners", type=int, default=200)
+    parser.add_argument("--shape", choices=SHAPES, default="projects")
     parser.add_argument("--accounts", type=int, default=1000)
     args = parser.parse_args()
     args.folder.mkdir(parents=True, exist_ok=True)
     make_accounts(args.folder / "accounts", args.accounts)
-    owners = min(args.owners, args.accounts)
-    Grower(args.entries, args.depth, args.fan_out, args.lists, owners, args.accounts).grow(str(args.folder / "tree"))
+    Grower(args.entries, SHAPES[args.shape], args.accounts).grow(str(args.folder / "tree"))
 
 
 if __name__ == "__main__":

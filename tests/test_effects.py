@@ -22,7 +22,7 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.check import Verdict
 from fiat.core.tree.assembly import Assembly
 from fiat.core.tree.postures import PosturesOfMany
-from fiat.core.tree.profile import Profile
+from fiat.core.tree.profiles import Columns
 from fiat.core.tree.survey import Numbers, Survey
 from fiat.core.tree.walk import route_for
 from support.estates import (
@@ -221,10 +221,11 @@ def test_gains_and_losses_are_the_kernels(kind: str, record_property: Callable[[
 # --- the judge can fail ------------------------------------------------------------
 
 
-def twice(assembly: Assembly, profile: Profile) -> int:
+def twice(assembly: Assembly, columns: Columns) -> Numbers:
     """The profile of the top again, where an entry has the same."""
-    assembly.profiles.append(profile)
-    return len(assembly.profiles) - 1
+    first = len(assembly.profiles)
+    assembly.profiles.extend(columns)
+    return np.arange(first, len(assembly.profiles), dtype=np.int32)
 
 
 def colliding(postures: PosturesOfMany, survey: Survey, supposed: Numbers) -> Survey:
@@ -251,7 +252,7 @@ def basic_rights_alone(one: effects.Sets, other: effects.Sets) -> dict[Right, in
 
 FAULTS: dict[str, list[tuple[object, str, object]]] = {
     "a profile that is there twice": [
-        (Assembly, "new_number", twice),
+        (Assembly, "new_numbers", twice),
         (PosturesOfMany, "_replaced", colliding),
     ],
     "four rights alone": [(effects, "more", basic_rights_alone)],
