@@ -1,7 +1,7 @@
 # make demo   set up, then walk through Fiat on its sample host
 # make test   set up, then lint, types and all tests
 # make quick  set up, then lint, types and the tests that need neither root nor minutes
-# make bench  set up, then measure (as root, with a C compiler); BENCH="--entries 2000000" and the like choose what
+# make bench  set up, then measure (as root, with a C compiler); BENCH="--large" and the like choose what
 # All of them make their own virtual environment in .venv, from pinned and hashed packages; Fiat itself is
 # installed there so that it runs from src as it stands.
 

@@ -1,10 +1,12 @@
 """Every speed of Fiat as a ratio to its floor, both measured in this run on the same warm tree.
 
-    python bench/measure.py                        everything, on trees of 20,000 and 200,000 entries
-    python bench/measure.py --entries 2000000      the same on a larger one
-    python bench/measure.py --small --fail-over 2  a small run that fails where a ratio is twice its limit
+    python bench/measure.py                        everything but the largest trees
+    python bench/measure.py --large                those too: 2,000,000 entries, and 1,000,000 in one directory
+    python bench/measure.py --only who --runs 9    the lines whose names begin so
+    python bench/measure.py --small --fail-over 2  small trees; fails where a ratio is twice its limit
 
-Needs root (the trees have many owners) and a C compiler for the floor.
+Needs root (the trees have many owners) and a C compiler for the floor. What is
+printed goes into a pipe that is read; nothing is kept from one run to the next.
 """
 
 import argparse
@@ -15,40 +17,93 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from tree import make_accounts
 
 HERE = Path(__file__).parent
-FIAT = [sys.executable, "-m", "fiat"]
+FIAT = shutil.which("fiat", path=os.path.dirname(sys.executable)) or "fiat"
+ACCOUNTS = (1_000, 10_000)
 
-LIMITS = {"who, 1,000 accounts": 2.5, "set, with history": 3.0, "fiat --version": 3.0, "fiat show": 5.0}
-"""The ratios to be reached, by the name of the line."""
 
-SMALL_LIMITS = LIMITS | {"who, 1,000 accounts": 4.0, "set, with history": 8.0}
-"""What they are on the trees of ``--small``, where starting counts for more."""
+class Tree(NamedTuple):
+    """A tree to be made: its shape, and how many entries it has; fewer in a small run."""
 
-_SURVEY = """
-import gc, resource, sys, time
-gc.disable()
-import fiat
-from fiat.host.live import treereader
-host = fiat.open_host()
-before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-begun = time.perf_counter()
-survey = fiat.survey(host, sys.argv[1])
-print(time.perf_counter() - begun, len(survey), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before)
-"""
+    shape: str
+    entries: int
+    small: int
+    large: bool = False
+
+
+TREES = {
+    "few profiles": Tree("few", 200_000, 40_000),
+    "9,500 profiles": Tree("projects", 200_000, 40_000),
+    "47,000 profiles": Tree("homes", 200_000, 40_000),
+    "20,000 entries": Tree("projects", 20_000, 20_000),
+    "2,000,000 entries": Tree("projects", 2_000_000, 0, large=True),
+    "one directory of 1,000,000": Tree("flat", 1_000_000, 0, large=True),
+}
 
 
 class Line(NamedTuple):
-    """One line of the results: seconds of the floor and of Fiat, run by run."""
+    """What is measured: a command on a tree, the ratio to be reached, and the one in a small run."""
+
+    name: str
+    tree: str
+    words: tuple[str, ...]
+    limit: float
+    small: float
+    accounts: int = 1_000
+
+
+_ALL, _LIST = ("who", "--below"), ("show", "--below")
+LINES = (
+    Line("who, few profiles", "few profiles", _ALL, 2.1, 4.0),
+    Line("who, 9,500 profiles", "9,500 profiles", _ALL, 2.4, 4.0),
+    Line("who, 47,000 profiles", "47,000 profiles", _ALL, 3.2, 6.0),
+    Line("who, 10,000 accounts", "9,500 profiles", _ALL, 3.1, 6.0, 10_000),
+    Line("who, 20,000 entries", "20,000 entries", _ALL, 4.0, 8.0),
+    Line("who, 2,000,000 entries", "2,000,000 entries", _ALL, 1.9, 0),
+    Line("who, 1,000,000 in one", "one directory of 1,000,000", _ALL, 2.0, 0),
+    Line("who, JSON Lines", "9,500 profiles", (*_ALL, "--format", "jsonl"), 3.2, 6.0),
+    Line("who, CSV", "9,500 profiles", (*_ALL, "--format", "csv"), 3.2, 6.0),
+    Line("who, who may delete", "9,500 profiles", (*_ALL, "--can", "delete"), 3.2, 6.0),
+    Line("show, a table", "9,500 profiles", _LIST, 2.8, 6.0),
+    Line("show, directories", "9,500 profiles", (*_LIST, "--only", "dirs"), 2.8, 6.0),
+    Line("show, some names", "9,500 profiles", (*_LIST, "--name", "*7*"), 2.8, 6.0),
+    Line("show, CSV", "9,500 profiles", (*_LIST, "--format", "csv"), 2.8, 8.0),
+)
+
+CHANGES = {"set": (3.0, 8.0), "undo": (3.0, 10.0)}
+"""The ratios of changes, and those in a small run."""
+
+STARTS = {
+    "fiat --version": (("--version",), 2.0),
+    "fiat show": (("show", "/etc/passwd"), 3.5),
+    "fiat who": (("who", "/etc/passwd"), 3.5),
+    "fiat why": (("why", "root", "read", "/etc/passwd"), 4.0),
+    "fiat decode": (("decode", "0640"), 3.0),
+}
+"""Command lines, and their ratios to an empty Python."""
+
+MEMORY = 200, 30_000_000
+"""Bytes at the peak: so many for each entry, and so many besides."""
+
+
+class Measured(NamedTuple):
+    """Seconds of the floor and of Fiat, run by run, and the ratio to be reached."""
 
     name: str
     floor: list[float]
     fiat: list[float]
+    limit: float
+
+    @property
+    def ratio(self) -> float:
+        """The median of the ratios, run by run."""
+        return statistics.median(self.ratios)
 
     @property
     def ratios(self) -> list[float]:
@@ -57,144 +112,142 @@ class Line(NamedTuple):
 
     def text(self) -> str:
         """As it is printed."""
-        ratios, median = self.ratios, statistics.median
-        spread = f"{min(ratios):.2f} to {max(ratios):.2f}"
-        seconds = f"{median(self.floor) * 1000:9.1f} {median(self.fiat) * 1000:9.1f}"
-        return f"  {self.name:<28} {seconds}  {median(ratios):6.2f}  {spread}"
+        spread = f"{min(self.ratios):.2f} to {max(self.ratios):.2f}"
+        seconds = f"{statistics.median(self.floor) * 1000:9.1f} {statistics.median(self.fiat) * 1000:9.1f}"
+        return f"  {self.name:<28} {seconds}  {self.ratio:6.2f}  {self.limit:6.2f}  {spread}"
 
 
 def timed(command: Sequence[str]) -> float:
-    """The seconds a command takes, from start to end."""
+    """The seconds a command takes, from start to end, while what it prints is read."""
     begun = time.perf_counter()
-    subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+    with subprocess.Popen(command, stdout=subprocess.PIPE) as process:
+        assert process.stdout is not None
+        while process.stdout.read(1 << 20):
+            pass
+    if process.returncode:
+        raise SystemExit(f"{' '.join(command)} ended with status {process.returncode}")
     return time.perf_counter() - begun
 
 
-def against(name: str, floor: Callable[[], float], fiat: Callable[[], float], runs: int) -> Line:
+def against(name: str, floor: Callable[[], float], fiat: Callable[[], float], runs: int, limit: float) -> Measured:
     """Measure both, one after the other, ``runs`` times, after one run of each that does not count."""
     floor(), fiat()
     pairs = [(floor(), fiat()) for _ in range(runs)]
-    return Line(name, [one for one, _ in pairs], [other for _, other in pairs])
+    found = Measured(name, [one for one, _ in pairs], [other for _, other in pairs], limit)
+    print(found.text(), flush=True)
+    return found
 
 
-def floor_of(program: str, what: str, top: Path) -> float:
-    """The seconds that the floor takes for ``read`` or ``change``."""
-    done = subprocess.run([program, what, str(top)], check=True, capture_output=True, text=True)
-    return float(done.stdout.split()[1])
+class Bench:
+    """One run, in a folder of its own."""
 
+    def __init__(self, folder: Path, args: argparse.Namespace) -> None:
+        self.folder = folder
+        self.args = args
+        self.floor = f"{folder}/floor"
+        subprocess.run(["cc", "-O2", "-o", self.floor, str(HERE / "floor.c")], check=True)
+        for count in ACCOUNTS:
+            make_accounts(folder / f"accounts-{count}", count)
 
-def reading(program: str, folder: Path, runs: int) -> list[Line]:
-    """Reading a tree and answering for it."""
-    top = folder / "tree"
-    who = [*FIAT, "who", "--below", str(top), "--accounts"]
-    memory: list[float] = []
-
-    def floor() -> float:
-        return floor_of(program, "read", top)
-
-    def survey() -> float:
-        done = subprocess.run([sys.executable, "-c", _SURVEY, str(top)], check=True, capture_output=True, text=True)
-        seconds, entries, kilobytes = done.stdout.split()
-        memory.append(int(kilobytes) * 1024 / int(entries))
-        return float(seconds)
-
-    lines = [against("survey alone", floor, survey, runs)]
-    for accounts in (100, 1_000, 10_000):
-        place = folder / f"accounts-{accounts}"
-        make_accounts(place, accounts)
-        lines.append(against(f"who, {accounts:,} accounts", floor, lambda: timed([*who, str(place)]), runs))  # noqa: B023
-    thousand = [*who, str(folder / "accounts-1000"), "--format", "jsonl"]
-    lines.append(against("who, JSON Lines", floor, lambda: timed(thousand), runs))
-    lines.append(against("show, the whole tree", floor, lambda: timed([*FIAT, "show", "--below", str(top)]), runs))
-    print(f"  memory: {statistics.median(memory):.0f} bytes an entry at the peak of a survey")
-    return lines
-
-
-def changing(program: str, folder: Path, copy: Path, runs: int) -> list[Line]:
-    """Changing a tree, and the floor a copy of it, with and without a history."""
-    modes = ["o=r", "o="]
-
-    def change(*words: str) -> float:
-        modes.reverse()
-        return timed([*FIAT, "set", str(folder / "tree"), "--below", "--mode", modes[0], *words])
-
-    history = ("--history", str(folder / "history.db"))
-    lines = []
-    for name, words in (("set, with history", history), ("set, without", ("--no-history",))):
-        lines.append(
-            against(name, lambda: floor_of(program, "change", copy / "tree"), lambda: change(*words), runs)  # noqa: B023
+    def all(self) -> Iterator[Measured]:
+        """Everything that was asked for."""
+        small = self.args.small
+        print(
+            f"\n  {'':<28} {'floor ms':>9} {'Fiat ms':>9}  {'ratio':>6}  {'limit':>6}  spread of {self.args.runs} runs"
         )
-    return lines
+        for name, tree in TREES.items():
+            lines = [line for line in LINES if line.tree == name and self._asked(line.name)]
+            if not lines or (small and not tree.small) or (tree.large and not self.args.large):
+                continue
+            top = self._grown(name, tree.shape, tree.small if small else tree.entries)
+            for line in lines:
+                words = [FIAT, *line.words, str(top), "--accounts", str(self.folder / f"accounts-{line.accounts}")]
+                limit = line.small if small else line.limit
+                yield against(line.name, lambda: self._floor("read", top), lambda: timed(words), self.args.runs, limit)  # noqa: B023
+            self._memory(top)
+            shutil.rmtree(top)
+        if any(map(self._asked, CHANGES)):
+            yield from self._changes(20_000 if small else 100_000)
+        for name, (command_line, limit) in STARTS.items():
+            if self._asked(name):
+                command, empty = [FIAT, *command_line], [sys.executable, "-c", ""]
+                yield against(name, lambda: timed(empty), lambda: timed(command), self.args.runs * 4, limit)  # noqa: B023
+
+    def _asked(self, name: str) -> bool:
+        return not self.args.only or name.startswith(tuple(self.args.only))
+
+    def _grown(self, name: str, shape: str, entries: int) -> Path:
+        print(f"\n{name}: {entries:,} entries", flush=True)
+        folder = self.folder / "grown"
+        command = [sys.executable, str(HERE / "tree.py"), str(folder), "--entries", str(entries), "--shape", shape]
+        subprocess.run(command, check=True)
+        top = self.folder / f"tree-{len(os.listdir(self.folder))}"
+        os.rename(folder / "tree", top)
+        return top
+
+    def _floor(self, what: str, top: Path) -> float:
+        """The seconds that the floor takes."""
+        done = subprocess.run([self.floor, what, str(top)], check=True, capture_output=True, text=True)
+        return float(done.stdout.split()[1])
+
+    def _memory(self, top: Path) -> None:
+        """Say what ``who`` takes at its peak: with all of its processes, the largest of them."""
+        entries = int(subprocess.run([self.floor, "read", str(top)], capture_output=True, text=True).stdout.split()[0])
+        words = [FIAT, *_ALL, str(top), "--accounts", str(self.folder / "accounts-1000")]
+        command = [sys.executable, "-c", _PEAK, *words]
+        peak = int(subprocess.run(command, check=True, capture_output=True, text=True).stdout.split()[-1])
+        each, besides = MEMORY
+        print(f"  memory at the peak: {peak / 1e6:.0f} MB, of {(each * entries + besides) / 1e6:.0f} MB", flush=True)
+
+    def _changes(self, entries: int) -> Iterator[Measured]:
+        """Changing a tree with a history, and undoing that; the floor a copy of it."""
+        one, other = (self._grown(name, "projects", entries) for name in ("changed", "changed by the floor"))
+        history = ("--history", str(self.folder / "history.db"))
+        modes = ["o=r", "o="]
+
+        def change() -> float:
+            modes.reverse()
+            return timed([FIAT, "set", str(one), "--below", "--mode", modes[0], *history])
+
+        def undo() -> float:
+            change()
+            return timed([FIAT, "undo", *history])
+
+        for name, doing in (("set", change), ("undo", undo)):
+            if self._asked(name):
+                limit = CHANGES[name][1 if self.args.small else 0]
+                yield against(name, lambda: self._floor("change", other), doing, self.args.runs, limit)
 
 
-def starting(runs: int) -> list[Line]:
-    """Start-up, against an empty Python."""
-
-    def empty() -> float:
-        return timed([sys.executable, "-c", ""])
-
-    program = shutil.which("fiat", path=os.path.dirname(sys.executable)) or "fiat"
-    commands = {
-        "fiat --version": [program, "--version"],
-        "fiat show": [program, "show", "/etc/passwd"],
-        "fiat who": [program, "who", "/etc/passwd"],
-    }
-    return [against(name, empty, lambda: timed(words), runs) for name, words in commands.items()]  # noqa: B023
-
-
-def grow(folder: Path, entries: int) -> Path:
-    """A tree of the bench."""
-    subprocess.run([sys.executable, str(HERE / "tree.py"), str(folder), "--entries", str(entries)], check=True)
-    return folder
+_PEAK = """
+import resource, subprocess, sys
+subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL)
+print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024)
+"""
 
 
 def main() -> int:
     """Measure and print; 1 where a ratio is too far off."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--entries", type=int, nargs="+", default=[20_000, 200_000])
-    parser.add_argument("--changes", type=int, default=100_000, help="entries of the tree that is changed; 0 for none")
-    parser.add_argument("--runs", type=int, default=7)
+    parser.add_argument("--runs", type=int, default=5)
+    parser.add_argument("--only", nargs="+", metavar="NAME", help="only the lines whose names begin so")
+    parser.add_argument("--large", action="store_true", help="the largest trees too, which take minutes to make")
+    parser.add_argument("--small", action="store_true", help="small trees, few runs")
+    parser.add_argument("--fail-over", type=float, help="fail where a ratio is so many times its limit")
     parser.add_argument(
         "--folder",
         default="/var/lib",
         help="where the trees and histories are made; nobody else may write on the way there",
     )
-    parser.add_argument("--small", action="store_true", help="one small tree, few runs")
-    parser.add_argument("--fail-over", type=float, help="fail where a ratio is so many times its limit")
     args = parser.parse_args()
     if args.small:
-        args.entries, args.changes, args.runs = [60_000], 20_000, 3
-    results: list[Line] = []
+        args.runs = min(args.runs, 3)
     print(f"{time.strftime('%Y-%m-%d')}, Linux {os.uname().release}, {_processor()}")
     with tempfile.TemporaryDirectory(prefix="fiat-bench-", dir=args.folder) as where:
-        program = f"{where}/floor"
-        subprocess.run(["cc", "-O2", "-o", program, str(HERE / "floor.c")], check=True)
-        print(f"\n  {'':<28} {'floor ms':>9} {'Fiat ms':>9}  {'ratio':>6}  spread of {args.runs} runs")
-        for entries in args.entries:
-            print(f"\n{entries:,} entries")
-            results += show(reading(program, grow(Path(where) / f"read-{entries}", entries), args.runs))
-        if args.changes:
-            print(f"\n{args.changes:,} entries, changed")
-            one, other = (grow(Path(where) / name, args.changes) for name in ("change", "copy"))
-            results += show(changing(program, one, other, args.runs))
-    print("\nstart-up, against an empty Python")
-    results += show(starting(args.runs * 4))
-    return _verdict(results, SMALL_LIMITS if args.small else LIMITS, args.fail_over)
-
-
-def show(lines: list[Line]) -> list[Line]:
-    """Print the lines, and hand them on."""
-    for line in lines:
-        print(line.text(), flush=True)
-    return lines
-
-
-def _verdict(results: list[Line], limits: dict[str, float], times: float | None) -> int:
-    far = [
-        line.name for line in results if times and statistics.median(line.ratios) > limits.get(line.name, 1e9) * times
-    ]
+        results = list(Bench(Path(where), args).all())
+    far = [one.name for one in results if args.fail_over and one.ratio > one.limit * args.fail_over]
     if far:
-        print(f"\nmore than {times} times their limit: {', '.join(far)}", file=sys.stderr)
+        print(f"\nmore than {args.fail_over} times their limit: {', '.join(far)}", file=sys.stderr)
     return 1 if far else 0
 
 
