@@ -25,7 +25,7 @@ from fiat.core.model.right import ALL, BASIC, CHANGE_MODE, CREATE, DELETE, EXECU
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decision
-from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.answers import TreeAccess, for_tree
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.summary import Groups
 from fiat.core.tree.walk import route_for, walk
@@ -114,6 +114,8 @@ def test_a_tree_answers_as_its_paths_do(host: ImageHost, rights: tuple[Right, ..
     universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
     access = TreeAccess(host, Access(universe, host.settings), rights)
     found = access.answers(survey, route)
+    of_few = for_tree(host, universe, rights, route, survey).answers(survey, route)
+    assert [of_few.keys[one] for one in of_few.number] == [found.keys[one] for one in found.number]
     assert [path for _, path in survey.paths_of(range(len(survey)))] == [survey.path(n) for n in range(len(survey))]
     assert sorted(survey.paths()) == sorted(host.objects)
     for place, path in enumerate(survey.paths()):

@@ -4,7 +4,7 @@ import errno
 from collections.abc import Callable, Hashable, Iterable, Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
-from fiat.app.problems import Problem, raise_problem
+from fiat.app.problems import Note, Problem, raise_problem
 from fiat.core.ask import caveats
 from fiat.core.ask.remarks import remarks_on
 from fiat.core.errors import PathError
@@ -24,9 +24,6 @@ if TYPE_CHECKING:
 
 _STEP = 1000
 """Entries between two reports of progress."""
-
-Note = Callable[[Iterable[Finding]], None]
-"""Takes note of what Fiat does not evaluate."""
 
 
 class Look(NamedTuple):

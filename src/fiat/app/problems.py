@@ -1,14 +1,18 @@
 """What goes wrong at one path among several."""
 
 import errno
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from fiat.core.errors import PathError
+from fiat.core.model.finding import Finding
 from fiat.core.model.route import Route
 from fiat.core.text import visible
 
 Problem = Callable[[PathError], None]
 """Takes note of a path that failed; the others go on."""
+
+Note = Callable[[Iterable[Finding]], None]
+"""Takes note of what Fiat does not evaluate."""
 
 
 def raise_problem(error: PathError) -> None:

@@ -5,8 +5,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.app.look import Note
-from fiat.app.problems import Problem
+from fiat.app.problems import Note, Problem
 from fiat.core.ask import caveats
 from fiat.core.ask.treecaveats import first_of_each_kind
 from fiat.core.errors import PathError

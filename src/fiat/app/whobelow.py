@@ -19,8 +19,7 @@ from fiat.core.model.host import Progress, no_progress
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
-from fiat.core.rules.access import Access
-from fiat.core.tree.answers import Answers, TreeAccess
+from fiat.core.tree.answers import Answers, for_tree
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.summary import Groups
@@ -72,7 +71,7 @@ def who_below(
     postures = [found.posture for found in again.objects]
     universe = universe_of(host.accounts, postures, question.processes, profiles=[survey.profiles])
     rights = tuple(question.rights_in_a_tree)
-    access = TreeAccess(host, Access(universe, host.settings), rights)
+    access = for_tree(host, universe, rights, again, survey)
     answers = access.answers(survey, again)
     said += [caveat for found in access.interpreters for caveat in caveats.of_route(found)]
     taken = None if selection.everything else survey.chosen(selection.on(host.accounts))

@@ -29,17 +29,10 @@ def universe_of(
     """Everyone in the database, every number that owns or is named on ``postures`` and ``profiles``, and ``more``."""
     uids: set[int] = set()
     gids: set[int] = set()
-    for posture in set(postures):
-        uids.add(posture.uid)
-        gids.add(posture.gid)
-        if posture.acl is not None:
-            named_uids, named_gids = posture.acl.named()
-            uids |= named_uids
-            gids |= named_gids
-    for many in profiles:
-        owning_uids, owning_gids = many.owners()
-        uids |= owning_uids
-        gids |= owning_gids
+    for one in (*set(postures), *profiles):
+        owning, sharing = one.owners()
+        uids |= owning
+        gids |= sharing
     return principals.of_accounts(accounts, uids, gids, more)
 
 

@@ -34,6 +34,11 @@ class Posture(NamedTuple):
     flags: tuple[str, ...] | None = ()
     capabilities: FileCapabilities | None = None
 
+    def owners(self) -> tuple[set[int], set[int]]:
+        """The numbers of the users and of the groups that own it, or are named in its list."""
+        uids, gids = self.acl.named() if self.acl is not None else (set(), set())
+        return {self.uid, *uids}, {self.gid, *gids}
+
     @property
     def directory(self) -> bool:
         """Whether this is a directory, where ``x`` means traverse."""

@@ -8,7 +8,7 @@ directory and what counts there of an object. Sets go by their numbers: many
 are cut by one another at once.
 """
 
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -18,11 +18,13 @@ from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.mode import EXECUTE, SPECIAL, STICKY
 from fiat.core.model.posture import Object
+from fiat.core.model.principals import Universe
 from fiat.core.model.program import Format, Program
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.tree.conditions import Conditions, conditions
+from fiat.core.tree.crowd import Crowd, crowd
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 from fiat.core.tree.grounds import DecisionsOfMany, together
 from fiat.core.tree.profile import Profile
@@ -121,15 +123,18 @@ class Answers(NamedTuple):
 
 
 class TreeAccess:
-    """Access in trees for one universe on one host; remembers what it has worked out of each profile."""
+    """Access in trees for one universe on one host; remembers what it has worked out of each profile.
 
-    def __init__(self, host: Host, access: Access, rights: Sequence[Right]) -> None:
+    Where the universe is that of a crowd, the answers are about all the ``people`` in it.
+    """
+
+    def __init__(self, host: Host, access: Access, rights: Sequence[Right], people: Crowd | None = None) -> None:
         self.access = access
         self.rights = tuple(rights)
         self._host = host
         programs = access.universe.after_exec()
         self._programs = access if programs is access.universe else Access(programs, host.settings)
-        self.table = SetTable(len(access.universe.principals))
+        self.table = SetTable(len(access.universe.principals), people)
         self._runs_with: dict[Program, Route | None] = {}
         self._conditions: dict[Hashable, tuple[tuple[int, Right, Conditions], ...]] = {}
         self._by_owner = [
@@ -304,6 +309,10 @@ class TreeAccess:
             self._runs_with[program] = interpreter_of(self._host, program)
         return self._runs_with[program]
 
+    def runs_with_known(self, routes: Mapping[Program, Route | None]) -> None:
+        """Take the routes that were walked already."""
+        self._runs_with.update(routes)
+
     # --- what directories decide ---
 
     def _of_names(self, survey: Survey, top: Route, parent: Numbers, profile: Numbers) -> tuple[Numbers, Numbers]:
@@ -363,6 +372,28 @@ class TreeAccess:
         """For each right that a directory decides: who has it, as far as the directory is concerned."""
         access = self.access
         return tuple(access.passing(access.name_checks(parent, named, self.rights[place])) for place in self._by_name)
+
+
+def for_tree(host: Host, universe: Universe, rights: Sequence[Right], route: Route, survey: Survey) -> TreeAccess:
+    """Access in one tree, at the end of ``route``, asked of as few principals as there are different ones."""
+    programs = dict.fromkeys(rest.program for rest in survey.profiles.rests if rest.program is not None)
+    runs_with = {program: interpreter_of(host, program) for program in programs}
+    uids, gids = survey.profiles.owners()
+    for found in (one for walked in (route, *runs_with.values()) for one in _all_walked(walked)):
+        owning, sharing = found.posture.owners()
+        uids |= owning
+        gids |= sharing
+    people = crowd(universe, uids, gids)
+    access = TreeAccess(host, Access(people.universe, host.settings), rights, people)
+    access.runs_with_known(runs_with)
+    return access
+
+
+def _all_walked(route: Route | None) -> Iterator[Object]:
+    """Everything that is walked for the end, and for what runs it, and for what runs that."""
+    while route is not None:
+        yield from route.objects
+        route = route.interpreter
 
 
 def _of_holder(rest: Profile) -> Hashable:

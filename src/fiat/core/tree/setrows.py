@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.tree.crowd import Crowd
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 
 Numbers = NDArray[np.int32]
@@ -55,10 +56,14 @@ class Rows:
 
 
 class SetTable:
-    """Distinct sets, each held once and known by its number."""
+    """Distinct sets, each held once and known by its number.
 
-    def __init__(self, count: int) -> None:
+    Their principals may be those of a ``crowd``.
+    """
+
+    def __init__(self, count: int, crowd: Crowd | None = None) -> None:
         self.sets = Rows(count)
+        self._crowd = crowd
         self._known: dict[bytes, int] = {}
         self._keys: list[bytes] = []
         self._rows: Words | None = None
@@ -67,8 +72,9 @@ class SetTable:
         return len(self._keys)
 
     def __getitem__(self, number: int) -> int:
-        """The set as a whole number."""
-        return int.from_bytes(self._keys[number], "little")
+        """The set as a whole number: of all that its principals stand for, where these are a crowd."""
+        bits = int.from_bytes(self._keys[number], "little")
+        return bits if self._crowd is None else self._crowd.spread(bits)
 
     def number(self, bits: int) -> int:
         """The number of one set."""
@@ -101,6 +107,8 @@ class SetTable:
 
     def meeting(self, bits: int) -> NDArray[np.bool_]:
         """For each set, whether any of the principals in ``bits`` is in it."""
+        if self._crowd is not None:
+            bits = self._crowd.standing_for(bits)
         found: NDArray[np.bool_] = np.any(self._all_rows(len(self)) & self.sets.constant(bits), axis=1)
         return found
 
