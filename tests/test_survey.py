@@ -57,6 +57,7 @@ def many_parts(monkeypatch: pytest.MonkeyPatch, workers: int) -> Iterator[None]:
         patch.setattr(gathering, "_ALONE", 1)
         patch.setattr(gathering, "_PART", 3)
         patch.setattr(treereader, "_CHUNK", 4)
+        patch.setattr(treereader, "_SHARED", 5)
         patch.setattr(os, "sched_getaffinity", lambda process: set(range(workers)))
         yield
 

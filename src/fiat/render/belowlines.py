@@ -4,12 +4,15 @@ from collections.abc import Iterator
 from itertools import chain
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fiat.app.whobelow import TreeWho
 from fiat.core.model.fields import Fields
 from fiat.core.tree.answers import AnswerKey
+from fiat.core.tree.distinct import distinct_columns
 from fiat.render import lines
 from fiat.render.people import People
+from fiat.render.several import by_several
 
 
 class BelowLines:
@@ -29,26 +32,32 @@ class BelowLines:
 
     def json(self) -> Iterator[str]:
         """JSON Lines: each distinct answer before the first path that has it, and a line for each path."""
-        numbers: dict[int, int] = {}  # of answers, by those that they have in the tree
+        number = self.found.answers.number
+        first, of_entry = distinct_columns(number[self._places])
+        first = np.full(len(first), len(self._places), np.int64)
+        first[of_entry[::-1]] = np.arange(len(self._places) - 1, -1, -1)
+        numbers = np.full(len(self.found.answers.keys), -1, np.int64)
+        in_turn = number[self._places[np.sort(first)]]
+        numbers[in_turn] = np.arange(self.numbered + 1, self.numbered + 1 + len(in_turn))
+        self.numbered += len(in_turn)
+        begins = dict(zip(self._places[np.sort(first)].tolist(), in_turn.tolist(), strict=True))
+        return by_several(self._places, lambda some: self._json_of(some, numbers.tolist(), begins))
+
+    def _json_of(self, places: NDArray[np.int64], numbers: list[int], begins: dict[int, int]) -> Iterator[str]:
+        """The lines for some entries; ``numbers`` are those of the answers, some of which begin at a place."""
         ends: dict[int, str] = {}  # of lines, by answer and kind
         keys, names = self.found.answers.keys, [right.name for right in self.found.rights]
-        for answers, kinds, alike, paths in self._blocks():
-            begins: dict[int, str] = {}
-            for place in _first_places(alike):
-                answer, kind = answers[place], kinds[place]
-                if answer not in numbers:
-                    self.numbered += 1
-                    numbers[answer] = self.numbered
-                    sets = map(self._people.json, keys[answer])
-                    rights = ", ".join(f'"{name}": {one}' for name, one in zip(names, sets, strict=True))
-                    begins[place] = f'{{"answer": {self.numbered}, "rights": {{{rights}}}}}\n'
-                ends.setdefault(alike[place], f', "kind": "{kind}", "answer": {numbers[answer]}}}\n')
+        for some, answers, kinds, alike, paths in self._blocks(places):
+            for at in _first_places(alike):
+                ends.setdefault(alike[at], f', "kind": "{kinds[at]}", "answer": {numbers[answers[at]]}}}\n')
             written = [
                 f'{{"path": {path}{end}'
                 for path, end in zip(lines.json_texts(paths), map(ends.__getitem__, alike), strict=True)
             ]
-            for place, before in begins.items():
-                written[place] = before + written[place]
+            for at in [at for at, place in enumerate(some) if place in begins]:
+                sets = map(self._people.json, keys[answers[at]])
+                rights = ", ".join(f'"{name}": {one}' for name, one in zip(names, sets, strict=True))
+                written[at] = f'{{"answer": {numbers[answers[at]]}, "rights": {{{rights}}}}}\n{written[at]}'
             yield "".join(written)
 
     def header(self) -> list[str]:
@@ -61,9 +70,12 @@ class BelowLines:
 
     def csv(self) -> Iterator[str]:
         """CSV: each path, for each right the users who have it, and whether anyone else has."""
+        return by_several(self._places, self._csv_of)
+
+    def _csv_of(self, places: NDArray[np.int64]) -> Iterator[str]:
         ends: dict[int, str] = {}
         keys = self.found.answers.keys
-        for answers, kinds, alike, paths in self._blocks():
+        for _, answers, kinds, alike, paths in self._blocks(places):
             for place in _first_places(alike):
                 if alike[place] not in ends:
                     cells = [kinds[place], *chain.from_iterable(map(self._cells, keys[answers[place]]))]
@@ -76,16 +88,18 @@ class BelowLines:
             return "", ""
         return lines.csv_cell(people["users"]), lines.csv_cell(people["anyone_else"])
 
-    def _blocks(self) -> Iterator[tuple[list[int], list[str], list[int], list[str]]]:
-        """Some thousand entries at a time: answers, kinds, a number that stands for both, paths."""
+    def _blocks(
+        self, places: NDArray[np.int64]
+    ) -> Iterator[tuple[list[int], list[int], list[str], list[int], list[str]]]:
+        """Some thousand entries at a time: their places, answers, kinds, a number that stands for both, paths."""
         survey, number = self.found.survey, self.found.answers.number
         rest, distinct = survey.profiles.columns.rest, list(dict.fromkeys(self._kinds))
         kind_of_rest = np.array([distinct.index(kind) for kind in self._kinds], np.int64)
-        for places, paths in survey.paths_in_blocks(self._places):
-            kinds = kind_of_rest[rest[survey.profile[places]]]
-            answers = number[places]
+        for some, paths in survey.paths_in_blocks(places):
+            kinds = kind_of_rest[rest[survey.profile[some]]]
+            answers = number[some]
             alike = answers.astype(np.int64) * len(distinct) + kinds
-            yield answers.tolist(), [distinct[kind] for kind in kinds.tolist()], alike.tolist(), paths
+            yield some.tolist(), answers.tolist(), [distinct[kind] for kind in kinds.tolist()], alike.tolist(), paths
 
 
 def _first_places(numbers: list[int]) -> list[int]:

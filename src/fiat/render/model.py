@@ -66,7 +66,8 @@ class Many(NamedTuple):
     """Rows of a table that have all cells but the last in common with others.
 
     ``kinds`` are these cells, ``which`` for each row the place of its own among
-    them, ``last`` its last cell. All of it is plain text.
+    them, ``last`` its last cell. All of it is plain text. In one table ``kinds`` is
+    always the same list, though it may have grown.
     """
 
     kinds: Sequence[Sequence[str]]

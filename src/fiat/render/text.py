@@ -125,6 +125,10 @@ class _Layout:
         self.indent = INDENT * table.indent
         self.widths = [cells(cell) for cell in table.header]
         self.limits: dict[int, int] = {}
+        # of rows that share their first cells: which were measured, and how they begin with the widths in this state
+        self.measured: set[int] = set()
+        self.state: tuple[int, list[int], list[int | None]] = 0, [], []
+        self.begins: dict[int, str | None] = {}
 
     def lines(self) -> Iterator[str]:
         begun = False
@@ -138,7 +142,7 @@ class _Layout:
                 if isinstance(row, Across):
                     yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
                 elif isinstance(row, Many):
-                    yield "\n".join(self._many(row))
+                    yield self._many(row)
                 else:
                     yield from self._row(row)
 
@@ -168,7 +172,9 @@ class _Layout:
     def _measure(self, batch: list[Row]) -> None:
         for row in batch:
             if isinstance(row, Many):
-                for kind in set(row.which):
+                new = set(row.which) - self.measured
+                self.measured |= new
+                for kind in new:
                     self._widen(row.kinds[kind])
                 if self.screen.columns is not None:
                     self.widths[-1] = max(self.widths[-1], max(map(cells, row.last)))
@@ -193,16 +199,23 @@ class _Layout:
         for place, cell in enumerate(row):
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
-    def _many(self, rows: Many) -> Iterator[str]:
-        """Rows that share their first cells, which are laid out once for each kind."""
-        begins = {kind: self._in_one_line(rows.kinds[kind]) for kind in set(rows.which)}
-        limit = self.limits.get(len(self.widths) - 1)
-        for kind, last in zip(rows.which, rows.last, strict=True):
+    def _many(self, rows: Many) -> str:
+        """Rows that share their first cells, which are laid out once for each kind while the widths are the same."""
+        last = len(self.widths) - 1
+        state = id(rows.kinds), self.widths[:last], [self.limits.get(place) for place in range(last)]
+        if state != self.state:
+            self.state, self.begins = state, {}
+        begins, limit = self.begins, self.limits.get(last)
+        for kind in set(rows.which) - begins.keys():
+            begins[kind] = self._in_one_line(rows.kinds[kind])
+        found: list[str] = []
+        for kind, name in zip(rows.which, rows.last, strict=True):
             begin = begins[kind]
-            if begin is None or (limit is not None and cells(last) > limit):
-                yield from self._row((*rows.kinds[kind], last))
+            if begin is None or (limit is not None and cells(name) > limit):
+                found += self._row((*rows.kinds[kind], name))
             else:
-                yield (begin + last).rstrip()
+                found.append((begin + name).rstrip())
+        return "\n".join(found)
 
     def _row(self, row: Sequence[Spans]) -> Iterator[str]:
         whole = self._in_one_line(row)

@@ -5,6 +5,7 @@ from itertools import starmap
 from operator import add
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fiat.app.look import TreeListing
 from fiat.core.ask.remarks import remarks_on
@@ -15,8 +16,10 @@ from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.tree.distinct import each_once
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
+from fiat.core.tree.survey import Survey
 from fiat.render import lines
 from fiat.render.objects import ObjectFields, flat_row
+from fiat.render.several import by_several
 from fiat.render.treerecords import of_alike
 
 _ROW = "{}{},{},{},{}{}".format
@@ -41,6 +44,9 @@ class TreeCsv:
     def rows(self) -> Iterator[str]:
         """The rows, many at a time."""
         survey, places = self._found.read()
+        return by_several(places, lambda some: self._rows_of(survey, some))
+
+    def _rows_of(self, survey: Survey, places: NDArray[np.int64]) -> Iterator[str]:
         details = survey.details
         assert details is not None
         begins: dict[int, str] = {}

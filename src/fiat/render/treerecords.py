@@ -18,6 +18,7 @@ from fiat.core.tree.distinct import each_once
 from fiat.core.tree.survey import Survey
 from fiat.render import lines
 from fiat.render.objects import ObjectFields
+from fiat.render.several import by_several
 
 
 class TreeRecords:
@@ -31,6 +32,9 @@ class TreeRecords:
     def json(self) -> Iterator[str]:
         """Records, with what stands between them."""
         survey, places = self._found.read()
+        return by_several(places, lambda some: self._records_of(survey, some), ",\n")
+
+    def _records_of(self, survey: Survey, places: NDArray[np.int64]) -> Iterator[str]:
         details, profiles = survey.details, survey.profiles
         assert details is not None
         link = profiles.by_rest(lambda rest: rest.posture.kind is Kind.SYMLINK)

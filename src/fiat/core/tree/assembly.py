@@ -7,7 +7,7 @@ directory's names sorted by their bytes.
 """
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -46,6 +46,33 @@ class Batch(NamedTuple):
     size: NDArray[np.int64] | None = None
     changed: NDArray[np.int64] | None = None
     targets: tuple[tuple[int, bytes], ...] = ()
+
+
+def in_one(batches: Sequence[Batch]) -> Batch:
+    """Batches that each hold some of the entries of one directory, and no others, as one."""
+
+    def joined(column: Callable[[Batch], NDArray[Any] | None]) -> NDArray[Any]:
+        return np.concatenate([values for batch in batches if (values := column(batch)) is not None])
+
+    first = np.cumsum([0, *(len(batch.profile) for batch in batches)]).tolist()
+    details = all(batch.size is not None for batch in batches)
+    return Batch(
+        profile=joined(lambda batch: batch.profile),
+        inode=joined(lambda batch: batch.inode),
+        links=joined(lambda batch: batch.links),
+        birth=joined(lambda batch: batch.birth),
+        name_lengths=joined(lambda batch: batch.name_lengths),
+        names=b"".join(batch.names for batch in batches),
+        directories=np.array([-1], np.int32),
+        counts=np.array([first[-1]], np.int32),
+        size=joined(lambda batch: batch.size) if details else None,
+        changed=joined(lambda batch: batch.changed) if details else None,
+        targets=tuple(
+            (begin + place, target)
+            for begin, batch in zip(first, batches, strict=False)
+            for place, target in batch.targets
+        ),
+    )
 
 
 class Assembly:
@@ -127,7 +154,7 @@ class Assembly:
             links=_moved(links, place),
             birth=_moved(birth, place),
             names=Names(names, _moved(starts, place), _moved(lengths, place)),
-            troubles=sorted(self.troubles),
+            troubles=sorted(set(self.troubles)),
             skipped=sorted(self.skipped),
             complete=self.complete,
             bounded=self.bounded,

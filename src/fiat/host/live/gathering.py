@@ -4,15 +4,16 @@ import gc
 import os
 from collections import deque
 from collections.abc import Callable
+from typing import NamedTuple
 
 from fiat.core.model.host import Progress
-from fiat.core.tree.assembly import Assembly
+from fiat.core.tree.assembly import Assembly, Batch, in_one
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.survey import Survey
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
 from fiat.host.live.rows import Numbering
-from fiat.host.live.treereader import Part, TreeReader
+from fiat.host.live.treereader import Directory, Part, Shared, TreeReader
 
 _ALONE = 1000
 """Entries read before other processes are started, which takes as long as reading so many."""
@@ -28,6 +29,21 @@ _SHARE = 4
 
 Names = tuple[bytes, ...]
 
+_Asked = tuple[list[Names], bytes | None]
+"""What a reader is told of a piece."""
+
+
+class Piece(NamedTuple):
+    """Directories to be read: their entries, and their names from the top; or some names ``inside`` a large one.
+
+    Of these it is the piece of this ``number``.
+    """
+
+    entries: list[int]
+    roots: list[Names]
+    inside: bytes | None = None
+    number: int = 0
+
 
 def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
     """The tree at and under the object that ``top`` holds."""
@@ -41,6 +57,7 @@ def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
             gathering.read()
         except KeyboardInterrupt:
             assembly.complete = False
+            gathering.take_what_there_is()
         finally:
             if collecting:
                 gc.enable()
@@ -57,7 +74,8 @@ class _Gathering:
         self.reader = reader
         self.extent = extent
         self.progress = progress
-        self.waiting: deque[tuple[list[int], list[Names]]] = deque([([0], [()])])
+        self.waiting: deque[Piece] = deque([Piece([0], [()])])
+        self.pieces: dict[int, list[tuple[Batch, list[Directory]] | None]] = {}  # of directories that are shared
         self.numbering = Numbering(assembly, top.reader)
 
     def read(self) -> None:
@@ -71,8 +89,8 @@ class _Gathering:
     def _read_alone(self, part: int = _PART, most: int | None = None) -> None:
         """Read what is left, or until there are ``most`` entries, in this process."""
         while self.waiting and (most is None or self.assembly.entries < most):
-            entries, roots = self.waiting.popleft()
-            self.take(_THIS, entries, self.reader.read(roots, part))
+            piece = self.waiting.popleft()
+            self.take(_THIS, piece, self.reader.read(piece.roots, part, piece.inside))
             self._stop_where_enough()
 
     def _stop_where_enough(self) -> None:
@@ -84,13 +102,13 @@ class _Gathering:
     def _read_with_others(self, count: int) -> None:
         """Read the rest with ``count`` processes; each is given its next piece before what it has read is taken."""
 
-        def begin() -> Callable[[list[Names]], Part]:
+        def begin() -> Callable[[_Asked], Part]:
             reader = self.reader.fresh()
-            return lambda roots: reader.read(roots, _PART)
+            return lambda asked: reader.read(asked[0], _PART, asked[1])
 
         if not self.waiting:
             return
-        given: dict[int, list[int]] = {}
+        given: dict[int, Piece] = {}
         with Workers(count, begin) as workers:
             while workers.count and (self.waiting or workers.busy):
                 self._give(workers, given)
@@ -100,20 +118,63 @@ class _Gathering:
                     self.take(*one)
                 self._stop_where_enough()
 
-    def _give(self, workers: Workers[list[Names], Part], given: dict[int, list[int]]) -> None:
+    def _give(self, workers: Workers[_Asked, Part], given: dict[int, Piece]) -> None:
         while self.waiting and workers.idle:
-            entries, roots = self.waiting.popleft()
-            given[workers.give(roots)] = entries
+            piece = self.waiting.popleft()
+            given[workers.give((piece.roots, piece.inside))] = piece
 
-    def take(self, reader: int, entries: list[int], part: Part) -> None:
-        """Take what the reader of this number has read of the directories that are ``entries``."""
+    def take(self, reader: int, piece: Piece, part: Part) -> None:
+        """Take what the reader of this number has read of a piece."""
         batch = part.batch._replace(profile=self.numbering.numbers(reader, part.met)[part.batch.profile])
-        first = self.assembly.add(batch, entries)
         self.assembly.troubles += part.troubles
         self.assembly.skipped += part.skipped
-        unread = part.unread
+        if piece.inside is None:
+            first = self.assembly.add(batch, piece.entries)
+            self._leave(part.unread, piece.entries, first)
+            for shared in part.shared:
+                self._share(_place(shared.directory, piece.entries, first), shared)
+        else:
+            (directory,) = piece.entries
+            pieces = self.pieces[directory]
+            pieces[piece.number] = batch, part.unread
+            if None not in pieces:
+                self._take_whole(directory)
+        self.progress(self.assembly.entries, part.at)
+
+    def _leave(self, unread: list[Directory], entries: list[int], first: int) -> None:
+        """Have directories read later that were found in a batch whose first entry is ``first``."""
         for share in range(min(_SHARE, len(unread))):
             some = unread[share::_SHARE]
-            places = [entries[-1 - one.entry] if one.entry < 0 else first + one.entry for one in some]
-            self.waiting.append((places, [one.names for one in some]))
-        self.progress(self.assembly.entries, part.at)
+            places = [_place(one, entries, first) for one in some]
+            self.waiting.append(Piece(places, [one.names for one in some]))
+
+    def _share(self, place: int, shared: Shared) -> None:
+        """Have a large directory read in pieces, which are put together when all of them are there."""
+        names, size = shared.names, len(shared.names) * _PART // shared.entries
+        begin, number = 0, 0
+        while begin < len(names):
+            end = names.find(b"/", begin + size)
+            end = len(names) if end < 0 else end
+            self.waiting.append(Piece([place], [shared.directory.names], names[begin:end], number))
+            begin, number = end + 1, number + 1
+        self.pieces[place] = [None] * number
+
+    def _take_whole(self, directory: int) -> None:
+        """Take the pieces of a large directory."""
+        pieces = [piece for piece in self.pieces.pop(directory) if piece is not None]
+        if not pieces:
+            return
+        first = self.assembly.add(in_one([batch for batch, _ in pieces]), [directory])
+        for batch, unread in pieces:
+            self._leave(unread, [directory], first)
+            first += len(batch.profile)
+
+    def take_what_there_is(self) -> None:
+        """Take the pieces of large directories that are there."""
+        for directory in list(self.pieces):
+            self._take_whole(directory)
+
+
+def _place(directory: Directory, entries: list[int], first: int) -> int:
+    """The entry of a directory: one of a batch whose first entry is ``first``, or of those that it began with."""
+    return entries[-1 - directory.entry] if directory.entry < 0 else first + directory.entry

@@ -31,6 +31,9 @@ from fiat.host.live.node import LiveNode
 from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_in
 
 _CHUNK = 2048
+_SHARED = 40_000
+"""With so many names in it, a directory is not read in one go."""
+
 _STARTS = 2000
 """Short programs, and scripts, whose bytes are remembered."""
 
@@ -82,6 +85,14 @@ class Directory(NamedTuple):
     where: Where | None = None
 
 
+class Shared(NamedTuple):
+    """A directory that is to be read in several pieces: the names of its many ``entries``, with a slash between two."""
+
+    directory: Directory
+    entries: int
+    names: bytes
+
+
 class Met(NamedTuple):
     """What a reader had not met before this part; each list goes on where that of the part before ended.
 
@@ -102,12 +113,14 @@ class Part(NamedTuple):
     """What one call of :meth:`TreeReader.read` has read.
 
     ``batch.profile`` counts rows. ``unread`` are the directories that were found
-    and not read, ``at`` is one of the last that were.
+    and not read, ``shared`` those of which there are just the names; ``at`` is
+    one of the last that were read.
     """
 
     batch: Batch
     met: Met
     unread: list[Directory]
+    shared: list[Shared]
     troubles: list[Trouble]
     skipped: list[str]
     at: str
@@ -159,14 +172,16 @@ class TreeReader:
         self._counts = array("i")
         self._troubles: list[Trouble] = []
         self._skipped: list[str] = []
+        self._shared: list[Shared] = []
         self._entries = 0
 
-    def read(self, roots: Sequence[tuple[bytes, ...]], most: int) -> Part:
+    def read(self, roots: Sequence[tuple[bytes, ...]], most: int, inside: bytes | None = None) -> Part:
         """Read the directories ``roots``, given as names from the top, and what is under them.
 
         Stops after the directory with which ``most`` entries are reached.
         Directories in the batch are numbered as :class:`Batch` says, a root as -1
-        less its place in ``roots``.
+        less its place in ``roots``. Of a directory that is :class:`Shared` some names
+        may be given as ``inside``: then these are read, and nothing under them.
         """
         self._start()
         unread: list[Directory] = []
@@ -181,13 +196,16 @@ class TreeReader:
                 except OSError as error:
                     self._trouble(names, error.errno or 0)
                     continue
-                unread += self._read_below(fd, Directory(-1 - number, names), most)
+                if inside is None:
+                    unread += self._read_below(fd, Directory(-1 - number, names), most)
+                else:
+                    unread += self._read_those(fd, Directory(-1 - number, names), inside.split(b"/"))
             self._number_chunk()
         finally:
             os.fchdir(home)
             os.close(home)
         at = self._path_of(unread[-1].names if unread else roots[-1]) or "/"
-        return Part(self._batch(), self._met(), unread, self._troubles, self._skipped, at)
+        return Part(self._batch(), self._met(), unread, self._shared, self._troubles, self._skipped, at)
 
     def _open(self, names: tuple[bytes, ...]) -> int:
         """Open the directory with these names, one after the other, no link followed."""
@@ -242,11 +260,31 @@ class TreeReader:
                 yield Directory(entry, (*names, name), where)
         yield from deeper
 
+    def _read_those(self, fd: int, directory: Directory, names: list[bytes]) -> Iterator[Directory]:
+        """Read some of the names in a directory; those that are directories are left unread."""
+        try:
+            os.fchdir(fd)
+            found = self._read_names(fd, directory, names)
+        except OSError as error:
+            self._trouble(directory.names, error.errno or 0)
+            found = []
+        finally:
+            os.close(fd)
+        for entry, name, where in found:
+            yield Directory(entry, (*directory.names, name), where)
+
     def _read_one(self, fd: int, directory: Directory) -> list[_Inside]:
-        """Read one directory; the entries in it that are directories to be read."""
+        """Read one directory, unless it is very large; the entries in it that are directories to be read."""
         os.fchdir(fd)
         names = os.listdir(b".")
         names.sort()
+        if len(names) < _SHARED:
+            return self._read_names(fd, directory, names)
+        self._shared.append(Shared(directory, len(names), b"/".join(names)))
+        return []
+
+    def _read_names(self, fd: int, directory: Directory, names: list[bytes]) -> list[_Inside]:
+        """Read the names in a directory; the entries that are directories to be read."""
         # should another have taken its place since it was seen, what is in it is not where this says, and is looked at
         if directory.where is None:
             directory = directory._replace(where=self._where(fd))
