@@ -40,7 +40,7 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Out
         for outcome in applying.apply(host, items[start:end], stopping):
             yield outcome._replace(place=start + outcome.place)
 
-    return _changed(host, len(items), change, entries, stopping)
+    return _changed(host, [item.path for item in items], change, entries, stopping)
 
 
 def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping) -> Iterator[Outcome]:
@@ -52,7 +52,7 @@ def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping) -> Iterat
     def change(start: int, end: int, stopping: Stopping) -> Iterator[Outcome]:
         return undoing.put_back(host, entries[start:end], stopping)
 
-    return _changed(host, len(entries), change, turned, stopping)
+    return _changed(host, [entry.path for entry in entries], change, turned, stopping)
 
 
 def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
@@ -70,27 +70,31 @@ def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
 
 def _changed(
     host: Host,
-    count: int,
+    paths: Sequence[str],
     change: Callable[[int, int, Stopping], Iterator[Outcome]],
     entries: Callable[[int, int], list[Entry]],
     stopping: Stopping,
 ) -> Iterator[Outcome]:
-    """What comes of the changes from 0 to ``count``; ``entries`` tells what an object was to become.
+    """What comes of the changes to ``paths``; ``entries`` tells what an object was to become.
 
     With others only where the one who acts gets everywhere anyway: others may
     need what is in a directory to be changed before the directory is.
     """
+    count = len(paths)
     if not _helped(host, count):
         yield from change(0, count, stopping)
         return
 
     def work(piece: Piece) -> list[Outcome]:
-        return list(change(*piece, lambda: False))
+        """What is to be told: of most there is nothing but that they were changed."""
+        return [one for one in change(*piece, lambda: False) if one != Outcome(one.place, one.path)]
 
     errors: list[Exception] = []
     for piece, done in _by_several(work, count, lambda: stopping() or bool(errors)):
         if done.error is None:
-            yield from done.value()
+            told = {one.place: one for one in done.value()}
+            for place in range(*piece):
+                yield told.get(place) or Outcome(place, paths[place])
         else:
             errors.append(done.error)
             yield from settle(host, entries(*piece))

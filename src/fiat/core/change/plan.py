@@ -111,8 +111,11 @@ class Plan:
             yield from self._items(part, part.write & refused[part.number])
 
     def _items(self, part: Part, which: NDArray[np.bool_]) -> Iterator[Item]:
-        for place, path in part.target.survey.paths_of(np.flatnonzero(which).tolist()):
-            yield self._item(part, place, path)
+        survey = part.target.survey
+        for places, paths in survey.paths_in_blocks(np.flatnonzero(which)):
+            planned = [self.changes[number] for number in part.number[places].tolist()]
+            links = np.where(survey.directories_at(places), 1, survey.links[places]).tolist()
+            yield from map(Item, paths, survey.identities(places), planned, links)
 
     def to_write(self) -> list[Item]:
         """What is to be written, what is in a directory before the directory.
@@ -126,8 +129,7 @@ class Plan:
         for part in self.parts:
             survey = part.target.survey
             several = survey.several_names()
-            for place, path in survey.paths_of(np.flatnonzero(part.write & self._changing(part)).tolist()):
-                item = self._item(part, place, path)
+            for item in self._items(part, part.write & self._changing(part)):
                 names = several.get(item.identity, ()) if item.links > 1 else ()
                 if 1 < item.links <= len(names):  # more than it has, where one was moved while the tree was read
                     item = item._replace(names=tuple(survey.path(other) for other in names))
@@ -188,12 +190,6 @@ class Plan:
             np.concatenate([nothing, *filesystem]),
             np.concatenate([nothing, *number]),
         )
-
-    def _item(self, part: Part, place: int, path: str) -> Item:
-        survey = part.target.survey
-        planned = self.changes[int(part.number[place])]
-        links = 1 if planned.change.before.directory else int(survey.links[place])
-        return Item(path, survey.identity(place), planned, links)
 
 
 def make(

@@ -155,6 +155,11 @@ class Survey:
         filesystem = self.profiles[int(self.profile[place])].filesystem
         return Identity(filesystem, int(self.inode[place]), int(self.birth[place]))
 
+    def identities(self, places: NDArray[Any]) -> Iterator[Identity]:
+        """Those of many entries."""
+        filesystems = self.profiles.by_rest(lambda rest: rest.filesystem, np.object_)[self.profile[places]].tolist()
+        return map(Identity, filesystems, self.inode[places].tolist(), self.birth[places].tolist())
+
     def with_profiles(self, profiles: Iterable[Profile], profile: Numbers) -> "Survey":
         """The same tree with other profiles; ``top`` is as its profile then says."""
         profiles = profiles if isinstance(profiles, Profiles) else Profiles(profiles)
@@ -179,7 +184,11 @@ class Survey:
 
     def directories(self) -> NDArray[np.bool_]:
         """For each entry, whether it is a directory."""
-        found: NDArray[np.bool_] = self.profiles.by_rest(lambda rest: rest.posture.directory)[self.profile]
+        return self.directories_at(slice(None))
+
+    def directories_at(self, places: NDArray[Any] | slice) -> NDArray[np.bool_]:
+        """The same for some of them."""
+        found: NDArray[np.bool_] = self.profiles.by_rest(lambda rest: rest.posture.directory)[self.profile[places]]
         return found
 
     def levels(self) -> Iterator[Numbers]:

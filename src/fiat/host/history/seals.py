@@ -5,19 +5,30 @@ from typing import Any
 
 Row = tuple[Any, ...]
 
+_TOGETHER = 500
+"""Rows that are added at once; the sum is the same."""
+
 
 class Seal:
     """A sum of rows, in the order in which they come: against damage. Who can write to the file could change it too."""
 
     def __init__(self) -> None:
         self._sum = 0
+        self._waiting: list[str] = []
 
     def add(self, row: Row) -> None:
         """The next row. How Python writes numbers, texts and bytes tells any two rows apart."""
-        self._sum = crc32(repr(row).encode("utf-8", "backslashreplace"), self._sum)
+        self._waiting.append(repr(row))
+        if len(self._waiting) == _TOGETHER:
+            self._add_waiting()
+
+    def _add_waiting(self) -> None:
+        self._sum = crc32("".join(self._waiting).encode("utf-8", "backslashreplace"), self._sum)
+        self._waiting.clear()
 
     def text(self) -> str:
         """The sum so far."""
+        self._add_waiting()
         return f"{self._sum:08x}"
 
 

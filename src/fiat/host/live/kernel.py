@@ -42,6 +42,8 @@ class Kernel:
         self._mounts_now = mounts
         self._statx: StatusCalls | None = None
         self._mounts: dict[int, Mount] | None = None
+        self.times_read = 0
+        """How often the mounts were read."""
         self._lists_attributes: dict[int, bool] = {}
         self._keeps_lists: dict[int, bool | None] = {}
         self._filesystems: dict[tuple[int, int], str] = {}
@@ -59,19 +61,24 @@ class Kernel:
     def handlers(self) -> tuple[Handler, ...]:
         """The handlers for further kinds of programs, where they can be looked at."""
         if self._handlers is None:
-            if self._mounts is None:
-                self._mounts = self._mounts_now()
-            points = [mount.point for mount in self._mounts.values() if mount.type == "binfmt_misc"]
+            mounts = self._read_mounts() if self._mounts is None else self._mounts
+            points = [mount.point for mount in mounts.values() if mount.type == "binfmt_misc"]
             self._handlers = handlers_at(points[0]) if points else ()
         return self._handlers
 
+    def _read_mounts(self) -> dict[int, Mount]:
+        self.times_read += 1
+        self._mounts = self._mounts_now()
+        return self._mounts
+
     def mount_with_id(self, number: int) -> Mount | None:
         """The mount with this id; the table is read again when it is new."""
-        if self._mounts is None or number not in self._mounts:
-            self._mounts = self._mounts_now()
-            if number not in self._mounts:
-                self._add_unlisted(self._mounts, number)
-        return self._mounts.get(number)
+        mounts = self._mounts
+        if mounts is None or number not in mounts:
+            mounts = self._read_mounts()
+            if number not in mounts:
+                self._add_unlisted(mounts, number)
+        return mounts.get(number)
 
     def _add_unlisted(self, mounts: dict[int, Mount], number: int) -> None:
         """A root directory may be on a mount that is not listed, for nothing above it is seen."""

@@ -29,7 +29,7 @@ class LiveNode:
 
     def look(self, *, program: bool = True, exact: bool = False) -> Object:
         """The object as it is now; what may not be read is listed as unknown."""
-        return self.reader.read(self.fd, self.path, program=program, exact=exact)
+        return self.reader.read(self.fd, self.path, self._through, program=program, exact=exact)
 
     def program(self) -> Program:
         """What execve(2) sees of this regular file."""

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
+from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules import programs
@@ -63,57 +64,79 @@ def _made(mode: int, uid: int, gid: int, flags: int, said: Attributes) -> Known:
     return Known(posture, said)
 
 
+class _Where(NamedTuple):
+    """What all objects have in common that are on one mount and one device; ``keeps_lists`` as in :class:`Object`."""
+
+    mount: Mount | None
+    filesystem: str
+    lists_attributes: bool
+    keeps_lists: bool | None
+
+
 class Reader:
     """Reads single objects that are held by handles."""
 
     def __init__(self, kernel: Kernel, postures: Postures) -> None:
         self.kernel = kernel
         self.postures = postures
+        self._known: dict[tuple[int, int, bool], _Where] = {}
+        self._read_at = 0
 
-    def read(self, fd: int, path: str, *, program: bool, exact: bool) -> Object:
+    def read(self, fd: int, path: str, through: str, *, program: bool, exact: bool) -> Object:
         """The object held by ``fd`` as it is now; what may not be read is among its ``unknown``.
 
-        What is ``exact`` has its birth; that takes loading what a single look
-        has no need of.
+        ``through`` leads to it, past its name. What is ``exact`` has its birth;
+        that takes loading what a single look has no need of.
         """
-        through = f"/proc/self/fd/{fd}"
         facts = self.kernel.statx.facts(fd) if exact else facts_of(fd)
         kind = facts.kind
-        known_type = self.kernel.lists_attributes(facts.mount)
+        if self._read_at != self.kernel.times_read:  # a new mount was met: others may have changed too
+            self._read_at = self.kernel.times_read
+            self._known.clear()
+        link = kind is Kind.SYMLINK  # it has no list, and asking says nothing of the file system
+        where = self._known.get((facts.mount, facts.device, link))
+        if where is None:
+            where = self._known[facts.mount, facts.device, link] = self._where(fd, facts, None if link else through)
         unknown: list[tuple[str, int]] = []
-        flags = self._flags(fd, facts, through, unknown, from_facts=exact and known_type)
-        raw, keeps_lists = NOTHING, None
-        if kind is not Kind.SYMLINK:  # a symlink has no list, and asking says nothing of the file system
-            listed = os.listxattr(through) if known_type else attributes.NAMES
+        flags = facts.flags
+        if not (exact and where.lists_attributes):
+            flags = self._flags(fd, facts, through, unknown)
+        raw = NOTHING
+        if not link:
+            listed = os.listxattr(through) if where.lists_attributes else attributes.NAMES
             if listed:
                 raw = attributes.read(listed, lambda name: os.getxattr(through, name))
-            keeps_lists = self.kernel.keeps_lists(facts.mount, through)
         posture, said = self.postures.of(facts.mode, facts.uid, facts.gid, flags, raw)
         unknown += said.unknown
         found = None
         if program and kind is Kind.FILE and facts.mode & 0o111:
             found = program_at(through, facts.size, unknown, self.kernel.handlers, os.path.basename(path))
+        identity = Identity(where.filesystem, facts.inode, facts.birth)
         return Object(
-            path=path,
-            posture=posture,
-            status=Status(
-                Identity(self.kernel.filesystem_of(fd, facts.device, facts.mount), facts.inode, facts.birth),
-                facts.links,
-                facts.size,
-                facts.changed,
-                facts.device,
-            ),
-            mount=self.kernel.mount_with_id(facts.mount),
-            target=os.readlink("", dir_fd=fd) if kind is Kind.SYMLINK else None,
-            label=said.label,
-            program=found,
-            keeps_lists=keeps_lists,
-            unknown=tuple(unknown),
+            path,
+            posture,
+            Status(identity, facts.links, facts.size, facts.changed, facts.device),
+            where.mount,
+            os.readlink("", dir_fd=fd) if link else None,
+            said.label,
+            found,
+            where.keeps_lists,
+            tuple(unknown),
         )
 
-    def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]], *, from_facts: bool) -> int:
-        """The bits of the flags; ``from_facts`` where these have them."""
-        if from_facts or facts.kind not in (Kind.FILE, Kind.DIRECTORY):
+    def _where(self, fd: int, facts: Facts, through: str | None) -> _Where:
+        """Where an object is, which is a symlink where nothing leads ``through`` to it."""
+        kernel, mount = self.kernel, facts.mount
+        return _Where(
+            kernel.mount_with_id(mount),
+            kernel.filesystem_of(fd, facts.device, mount),
+            kernel.lists_attributes(mount),
+            None if through is None else kernel.keeps_lists(mount, through),
+        )
+
+    def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]]) -> int:
+        """The bits of the flags, where the facts need not have them."""
+        if facts.kind not in (Kind.FILE, Kind.DIRECTORY):
             return facts.flags  # only these can be opened without a side effect, and they alone carry the flags
         try:
             return flags_by_ioctl(through)
