@@ -67,21 +67,21 @@ def cells(posture: Posture, accounts: Accounts) -> tuple[str, ...]:
         letters(posture.mode),
         naming.user_or_number(posture.uid, accounts),
         naming.group_or_number(posture.gid, accounts),
-        ", ".join(_more(posture)),
+        more(posture),
     )
 
 
-def _more(posture: Posture) -> list[str]:
+def more(posture: Posture) -> str:
     """What the mode does not say: lists with the number of their entries, flags, capabilities."""
-    more = []
+    found: list[str] = []
     if posture.acl is not None:
-        more.append(f"list {len(posture.acl.entries)}")
+        found.append(f"list {len(posture.acl.entries)}")
     if posture.default is not None:
-        more.append(f"default {len(posture.default.entries)}")
-    more += posture.flags or ()
+        found.append(f"default {len(posture.default.entries)}")
+    found += posture.flags or ()
     if posture.capabilities is not None:
-        more.append("capabilities")
-    return more
+        found.append("capabilities")
+    return ", ".join(found)
 
 
 def _name(found: Object, top: str) -> str:

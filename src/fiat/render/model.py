@@ -62,16 +62,21 @@ class Across(NamedTuple):
     text: Spans
 
 
-class Many(NamedTuple):
-    """Rows of a table that have all cells but the last in common with others.
+class Column(NamedTuple):
+    """Cells of many rows: the distinct ``values``, and for each row ``which`` of them it has."""
 
-    ``kinds`` are these cells, ``which`` for each row the place of its own among
-    them, ``last`` its last cell. All of it is plain text. In one table ``kinds`` is
-    always the same list, though it may have grown.
+    values: Sequence[str]
+    which: Sequence[int]
+
+
+class Many(NamedTuple):
+    """Many rows of plain text: all columns but the last one by their values, and the ``last`` cell of each row.
+
+    In one table the values of a column are always the same. None of these columns
+    may be one that wraps.
     """
 
-    kinds: Sequence[Sequence[str]]
-    which: Sequence[int]
+    columns: Sequence[Column]
     last: Sequence[str]
 
 

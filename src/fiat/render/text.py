@@ -3,9 +3,10 @@
 import re
 import time
 from collections.abc import Iterator, Sequence
+from itertools import repeat
 from typing import NamedTuple
 
-from fiat.render.model import Across, Block, Many, Prose, Row, Span, Spans, Table, Verbatim, plain, spans
+from fiat.render.model import Across, Block, Column, Many, Prose, Row, Span, Spans, Table, Verbatim, plain, spans
 
 INDENT = "  "
 _GAP = "  "
@@ -125,10 +126,9 @@ class _Layout:
         self.indent = INDENT * table.indent
         self.widths = [cells(cell) for cell in table.header]
         self.limits: dict[int, int] = {}
-        # of rows that share their first cells: which were measured, and how they begin with the widths in this state
-        self.measured: set[int] = set()
-        self.state: tuple[int, list[int], list[int | None]] = 0, [], []
-        self.begins: dict[int, str | None] = {}
+        # of rows given by columns, for each column by its place: the values that were measured, and as they are padded
+        self.measured: dict[int, set[int]] = {}
+        self.padded: dict[int, dict[int, str]] = {}
 
     def lines(self) -> Iterator[str]:
         begun = False
@@ -172,10 +172,11 @@ class _Layout:
     def _measure(self, batch: list[Row]) -> None:
         for row in batch:
             if isinstance(row, Many):
-                new = set(row.which) - self.measured
-                self.measured |= new
-                for kind in new:
-                    self._widen(row.kinds[kind])
+                for place, column in enumerate(row.columns):
+                    measured = self.measured.setdefault(place, set())
+                    new = set(column.which) - measured
+                    measured |= new
+                    self.widths[place] = max([self.widths[place], *(cells(column.values[value]) for value in new)])
                 if self.screen.columns is not None:
                     self.widths[-1] = max(self.widths[-1], max(map(cells, row.last)))
             elif not isinstance(row, Across):
@@ -200,27 +201,36 @@ class _Layout:
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
     def _many(self, rows: Many) -> str:
-        """Rows that share their first cells, which are laid out once for each kind while the widths are the same."""
-        last = len(self.widths) - 1
-        state = id(rows.kinds), self.widths[:last], [self.limits.get(place) for place in range(last)]
-        if state != self.state:
-            self.state, self.begins = state, {}
-        begins, limit = self.begins, self.limits.get(last)
-        for kind in set(rows.which) - begins.keys():
-            begins[kind] = self._in_one_line(rows.kinds[kind])
+        """Rows given by columns: each value is padded once while its column is as wide."""
+        begins = [self._padded(place, column) for place, column in enumerate(rows.columns)]
+        limit = self.limits.get(len(self.widths) - 1)
+        text = "\n".join(map("".join, zip(repeat(self.indent), *begins, rows.last)))
+        if limit is None:  # nothing is too wide
+            return text if " \n" not in text + "\n" else "\n".join(map(str.rstrip, text.split("\n")))
         found: list[str] = []
-        for kind, name in zip(rows.which, rows.last, strict=True):
-            begin = begins[kind]
-            if begin is None or (limit is not None and cells(name) > limit):
-                found += self._row((*rows.kinds[kind], name))
+        for at, (line, name) in enumerate(zip(text.split("\n"), rows.last, strict=True)):
+            if cells(name) > limit:
+                found += self._row([*(column.values[column.which[at]] for column in rows.columns), name])
             else:
-                found.append((begin + name).rstrip())
+                found.append(line.rstrip())
         return "\n".join(found)
+
+    def _padded(self, place: int, column: Column) -> Iterator[str]:
+        """The cells of a column, padded and with the gap after it."""
+        width = self.widths[place]
+        known = self.padded.setdefault(place, {})
+        if known.get(-1) != str(width):
+            known.clear()
+            known[-1] = str(width)
+        for value in set(column.which) - known.keys():
+            cell = column.values[value]
+            known[value] = cell + " " * (width - cells(cell)) + _GAP
+        return map(known.__getitem__, column.which)
 
     def _row(self, row: Sequence[Spans]) -> Iterator[str]:
         whole = self._in_one_line(row)
         if whole is not None:
-            yield whole.rstrip()
+            yield whole
             return
         columns = [self._cell(cell, place) for place, cell in enumerate(row)]
         last = len(columns) - 1
@@ -241,7 +251,7 @@ class _Layout:
             yield _painted([Span(self.indent + INDENT * 2), *too_long], self.screen)
 
     def _in_one_line(self, row: Sequence[Spans]) -> str | None:
-        """A row of plain text that fits, or its first cells, as most rows of long tables are; None for others."""
+        """A row of plain text that fits, as most rows of long tables are; None for others."""
         line = self.indent
         for place, cell in enumerate(row):
             if not isinstance(cell, str):
@@ -250,7 +260,7 @@ class _Layout:
             if size > width:
                 return None
             line += cell + " " * (width - size) + _GAP
-        return line
+        return line.rstrip()
 
     def _cell(self, cell: Spans, place: int) -> list[list[Span]]:
         limit = self.limits.get(place)

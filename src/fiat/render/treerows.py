@@ -1,20 +1,23 @@
 """The rows of a table of a whole tree: what entries have in common is put into words once."""
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from operator import add
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fiat.app.treelisting import Chosen
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Posture
+from fiat.core.model.mode import letters, octal
 from fiat.core.text import visible
-from fiat.core.tree.distinct import each_once
+from fiat.core.tree.distinct import distinct_columns
+from fiat.core.tree.profiles import Profiles
+from fiat.core.words import naming
 from fiat.render import lines
-from fiat.render.listing import cells, ending
-from fiat.render.model import Many
+from fiat.render.listing import ending, more
+from fiat.render.model import Column, Many
 
 _ROWS = 400
 """Rows that are laid out together."""
@@ -38,23 +41,35 @@ class TreeRows:
 
     def __iter__(self) -> Iterator[Many]:
         survey = self._survey
-        kinds: dict[Posture, int] = {}
-        shared: list[tuple[str, ...]] = []
-        kind_of = np.full(len(survey.profiles), -1, np.int64)
+        columns = self._columns(survey.profiles)
         ends = survey.profiles.by_rest(lambda rest: ending(rest.posture.kind), np.object_)
         targets = survey.details.targets if survey.details is not None else {}
         for some, paths in survey.paths_in_blocks(self._places, top=""):
             profile = survey.profile[some]
-            for number in each_once(profile[kind_of[profile] < 0]):
-                posture = survey.profiles[number].posture
-                kind_of[number] = kinds.setdefault(posture, len(kinds))
-                if len(kinds) > len(shared):
-                    shared.append(cells(posture, self._accounts))
             names = list(map(add, lines.visible_texts(paths), ends[profile].tolist()))
             if targets:
                 for at, place in enumerate(some.tolist()):
                     if place in targets:
                         names[at] += visible(targets[place])
-            which = kind_of[profile].tolist()
+            whiches = [number[profile].tolist() for _, number in columns]
             for first in range(0, len(names), _ROWS):
-                yield Many(shared, which[first : first + _ROWS], names[first : first + _ROWS])
+                rows = slice(first, first + _ROWS)
+                shown = [Column(values, which[rows]) for (values, _), which in zip(columns, whiches, strict=True)]
+                yield Many(shown, names[rows])
+
+    def _columns(self, profiles: Profiles) -> list[tuple[list[str], NDArray[np.intp]]]:
+        """The values of each column but the last, and for each profile which of them it has."""
+        mode, uid, gid, acl, rest = profiles.columns
+        accounts = self._accounts
+
+        def by(values: Callable[[int], str], *of: NDArray[np.int64]) -> tuple[list[str], NDArray[np.intp]]:
+            first, number = distinct_columns(*of)
+            return list(map(values, first.tolist())), number
+
+        return [
+            by(lambda one: octal(int(mode[one])), mode),
+            by(lambda one: letters(int(mode[one])), mode),
+            by(lambda one: naming.user_or_number(int(uid[one]), accounts), uid),
+            by(lambda one: naming.group_or_number(int(gid[one]), accounts), gid),
+            by(lambda one: more(profiles[one].posture), acl, rest),
+        ]
