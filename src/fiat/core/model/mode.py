@@ -152,8 +152,9 @@ class ModeChange(NamedTuple):
         return result
 
 
-_CLAUSE = re.compile(r"([ugoa]*)((?:[-+=](?:[ugo](?![ugorwxXst])|[rwxXst]*))+)")
-_ACTION = re.compile(r"([-+=])([ugo]|[rwxXst]*)")
+# made ready by re when they are first used: most commands never do
+_CLAUSE = r"([ugoa]*)((?:[-+=](?:[ugo](?![ugorwxXst])|[rwxXst]*))+)"
+_ACTION = r"([-+=])([ugo]|[rwxXst]*)"
 
 
 def parse_change(word: str) -> ModeChange:
@@ -168,11 +169,11 @@ def parse_change(word: str) -> ModeChange:
         raise NotationError(word, f"mode {shortened(word)} {why}; write one to four octal digits, such as 640 or 2750")
     clauses = []
     for part in word.split(","):
-        match = _CLAUSE.fullmatch(part)
+        match = re.fullmatch(_CLAUSE, part)
         if not match:
             raise NotationError(part, _what_is_wrong_with(part, word))
         actions = []
-        for operator, what in _ACTION.findall(match[2]):
+        for operator, what in re.findall(_ACTION, match[2]):
             copies = what in ("u", "g", "o")
             actions.append(Action(operator, "" if copies else what, what if copies else ""))
         clauses.append(Clause(match[1], tuple(actions)))

@@ -5,6 +5,7 @@ host shows another can hold in memory. List entries carry numbers, never names.
 """
 
 import errno
+from functools import lru_cache
 from typing import Any
 
 from fiat.core.errors import NotationError, RecordError
@@ -46,6 +47,7 @@ def _capability(word: str) -> int:
     return capabilities.mask_of([word])
 
 
+_PERMISSIONS = {mode.permission_letters(value): value for value in range(8)}
 _TAGS = {
     ("user", False): Tag.OWNER,
     ("user", True): Tag.NAMED_USER,
@@ -56,12 +58,13 @@ _TAGS = {
 }
 
 
+@lru_cache(4096)
 def _entry(word: str) -> Entry:
     """An entry as :meth:`Entry.text` writes it; names are errors here, not something to look up."""
     kind, _, rest = word.partition(":")
     number, _, letters = rest.partition(":")
     tag = _TAGS.get((kind, bool(number)))
-    permissions = {mode.permission_letters(value): value for value in range(8)}.get(letters)
+    permissions = _PERMISSIONS.get(letters)
     if tag is None or permissions is None or (number and not (number.isascii() and number.isdecimal())):
         raise NotationError(word, f"{quoted(word)} is no entry")
     if len(number) > 10 or (number and int(number) >= NO_ID):

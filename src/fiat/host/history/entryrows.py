@@ -70,6 +70,7 @@ def fates_seal(settled: Iterable[Settled]) -> str:
 
 
 _NUMBERS = Json(Listed(Number()))
+_PLACE, _TEXT = Number(), Text()
 _BIRTH = Number(-(1 << 63), (1 << 63) - 1)
 _FATES = {fate.value: fate for fate in Fate}
 
@@ -119,10 +120,10 @@ def _entry(row: Row, known: dict[int, Posture]) -> Entry:
     except (KeyError, TypeError) as error:
         raise RecordError(where, "has a posture that is missing") from error
     return Entry(
-        Number().read(place, where),
+        _PLACE.read(place, where),
         os.fsdecode(path),
         Identity(
-            Text().read(filesystem, where), _BIRTH.read(inode, where) & 0xFFFFFFFFFFFFFFFF, _BIRTH.read(birth, where)
+            _TEXT.read(filesystem, where), _BIRTH.read(inode, where) & 0xFFFFFFFFFFFFFFFF, _BIRTH.read(birth, where)
         ),
         first,
         last,

@@ -60,6 +60,10 @@ _PLAIN = frozenset(b"/-_.abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ012
 """Bytes that stand for themselves in a URI; SQLite takes the name of a file as one."""
 
 
+_CACHE = 64 * 1024
+"""Kilobytes of what is written that are held until it is committed: with less, a long run is flushed again and again."""
+
+
 def connect(path: str, patience: float) -> sqlite3.Connection:
     """The database in the file at ``path``, which is there; what is not text in it comes as surrogate escapes."""
     place = "".join(chr(byte) if byte in _PLAIN else f"%{byte:02x}" for byte in os.fsencode(path))
@@ -68,6 +72,7 @@ def connect(path: str, patience: float) -> sqlite3.Connection:
     database.execute("PRAGMA trusted_schema = OFF")
     database.execute("PRAGMA cell_size_check = ON")
     database.execute("PRAGMA synchronous = EXTRA")
+    database.execute(f"PRAGMA cache_size = -{_CACHE}")
     return database
 
 
