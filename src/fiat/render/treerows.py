@@ -31,13 +31,13 @@ class TreeRows:
         self._accounts = accounts
 
     def kinds(self) -> Counter[Kind]:
-        """How many entries there are of each type."""
-        profiles = self._survey.profiles
-        number = profiles.columns.rest[self._survey.profile[self._places]]
-        found: Counter[Kind] = Counter()
-        for rest, count in zip(profiles.rests, np.bincount(number, minlength=len(profiles.rests)), strict=True):
-            found[rest.posture.kind] += int(count)
-        return +found
+        """How many entries there are of each type, in the order in which they are first met."""
+        kinds = list(Kind)
+        of_profile = self._survey.profiles.by_rest(lambda rest: kinds.index(rest.posture.kind), np.int64)
+        number = of_profile[self._survey.profile[self._places]]
+        counts = np.bincount(number, minlength=len(kinds)).tolist()
+        met = sorted((number == kind).argmax() for kind, count in enumerate(counts) if count)
+        return Counter({kinds[number[first]]: counts[number[first]] for first in met})
 
     def __iter__(self) -> Iterator[Many]:
         survey = self._survey

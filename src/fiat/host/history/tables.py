@@ -61,7 +61,7 @@ _PLAIN = frozenset(b"/-_.abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ012
 
 
 _CACHE = 64 * 1024
-"""Kilobytes of what is written that are held until it is committed: with less, a long run is flushed again and again."""
+"""Kilobytes of what is written that are held until it is committed: with less, a long run is flushed many times."""
 
 
 def connect(path: str, patience: float) -> sqlite3.Connection:
