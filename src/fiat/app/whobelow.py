@@ -19,7 +19,8 @@ from fiat.core.model.host import Progress, no_progress
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
-from fiat.core.tree.answers import Answers, for_tree
+from fiat.core.tree.answerkeys import Answers
+from fiat.core.tree.answers import for_tree
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.summary import Groups

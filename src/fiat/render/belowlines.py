@@ -8,8 +8,8 @@ from numpy.typing import NDArray
 
 from fiat.app.whobelow import TreeWho
 from fiat.core.model.fields import Fields
-from fiat.core.tree.answers import AnswerKey
-from fiat.core.tree.distinct import distinct_columns
+from fiat.core.tree.answerkeys import AnswerKey
+from fiat.core.tree.distinct import first_places
 from fiat.render import lines
 from fiat.render.people import People
 from fiat.render.several import by_several
@@ -32,19 +32,17 @@ class BelowLines:
 
     def json(self) -> Iterator[str]:
         """JSON Lines: each distinct answer before the first path that has it, and a line for each path."""
-        number = self.found.answers.number
-        first, of_entry = distinct_columns(number[self._places])
-        first = np.full(len(first), len(self._places), np.int64)
-        first[of_entry[::-1]] = np.arange(len(self._places) - 1, -1, -1)
-        numbers = np.full(len(self.found.answers.keys), -1, np.int64)
-        in_turn = number[self._places[np.sort(first)]]
-        numbers[in_turn] = np.arange(self.numbered + 1, self.numbered + 1 + len(in_turn))
-        self.numbered += len(in_turn)
-        begins = dict(zip(self._places[np.sort(first)].tolist(), in_turn.tolist(), strict=True))
+        answers, keys = self.found.answers.number[self._places], self.found.answers.keys
+        first = np.sort(first_places(answers, len(keys)))
+        first = first[first < len(answers)]
+        numbers = np.full(len(keys), -1, np.int64)
+        numbers[answers[first]] = np.arange(self.numbered + 1, self.numbered + 1 + len(first))
+        self.numbered += len(first)
+        begins = frozenset(self._places[first].tolist())
         return by_several(self._places, lambda some: self._json_of(some, numbers.tolist(), begins))
 
-    def _json_of(self, places: NDArray[np.int64], numbers: list[int], begins: dict[int, int]) -> Iterator[str]:
-        """The lines for some entries; ``numbers`` are those of the answers, some of which begin at a place."""
+    def _json_of(self, places: NDArray[np.int64], numbers: list[int], begins: frozenset[int]) -> Iterator[str]:
+        """The lines for some entries; ``numbers`` are those of the answers; at the places ``begins`` one begins."""
         ends: dict[int, str] = {}  # of lines, by answer and kind
         keys, names = self.found.answers.keys, [right.name for right in self.found.rights]
         for some, answers, kinds, alike, paths in self._blocks(places):

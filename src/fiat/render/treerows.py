@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterator
-from operator import add
+from operator import add, itemgetter
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal
 from fiat.core.text import visible
-from fiat.core.tree.distinct import distinct_columns
+from fiat.core.tree.distinct import distinct_columns, first_places
 from fiat.core.tree.profiles import Profiles
 from fiat.core.words import naming
 from fiat.render import lines
@@ -36,8 +36,8 @@ class TreeRows:
         of_profile = self._survey.profiles.by_rest(lambda rest: kinds.index(rest.posture.kind), np.int64)
         number = of_profile[self._survey.profile[self._places]]
         counts = np.bincount(number, minlength=len(kinds)).tolist()
-        met = sorted((number == kind).argmax() for kind, count in enumerate(counts) if count)
-        return Counter({kinds[number[first]]: counts[number[first]] for first in met})
+        met = sorted(zip(first_places(number, len(kinds)).tolist(), kinds, counts, strict=True), key=itemgetter(0))
+        return Counter({kind: count for _, kind, count in met if count})
 
     def __iter__(self) -> Iterator[Many]:
         survey = self._survey

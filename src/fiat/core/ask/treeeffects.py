@@ -23,9 +23,11 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
-from fiat.core.tree.answers import AnswerKey, Reached, TreeAccess
+from fiat.core.tree.answerkeys import AnswerKey
+from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
+from fiat.core.tree.reached import Reached
 from fiat.core.tree.survey import Survey
 
 

@@ -9,7 +9,6 @@ are cut by one another at once.
 """
 
 from collections.abc import Hashable, Iterator, Mapping, Sequence
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,18 +22,17 @@ from fiat.core.model.program import Format, Program
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
+from fiat.core.tree.answerkeys import AnswerKeys, Answers
 from fiat.core.tree.conditions import Conditions, conditions
 from fiat.core.tree.crowd import Crowd, crowd
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 from fiat.core.tree.grounds import DecisionsOfMany, together
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
+from fiat.core.tree.reached import Reach, Reached, Reaches
 from fiat.core.tree.setrows import Numbers, SetTable
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import interpreter_of
-
-AnswerKey = tuple[int | None, ...]
-"""For each right asked: the set of principals that have it, or None where it does not apply."""
 
 _OF_PERMISSIONS = (
     rights_.READ,
@@ -49,77 +47,6 @@ _OF_PERMISSIONS = (
 
 The others of an object depend on its owner, its group and its special bits alone.
 """
-
-
-class Reach(NamedTuple):
-    """Who reaches a place: as they are, and as the programs that they run (execve(2) takes capabilities away)."""
-
-    principals: int
-    programs: int
-
-
-class Reached:
-    """For each directory of a survey the ``number`` of who reaches what is in it; -1 for anything else.
-
-    ``top`` is the number of who reaches the top itself.
-    """
-
-    def __init__(self, number: Numbers, top: int, reaches: "Reaches") -> None:
-        self.number = number
-        self.top = top
-        self.sets = reaches
-
-
-class Reaches:
-    """The distinct reaches, by number."""
-
-    def __init__(self, table: SetTable) -> None:
-        self._table = table
-        self._known: dict[tuple[int, int], int] = {}
-        self.principals = np.zeros(0, np.int32)
-        self.programs = np.zeros(0, np.int32)
-
-    def __len__(self) -> int:
-        return len(self._known)
-
-    def __getitem__(self, number: int) -> Reach:
-        return Reach(self._table[int(self.principals[number])], self._table[int(self.programs[number])])
-
-    def numbers(self, principals: Numbers, programs: Numbers) -> Numbers:
-        """The numbers of reaches, given by those of their sets."""
-        known = self._known
-        pairs = zip(principals.tolist(), programs.tolist(), strict=True)
-        found = [known.setdefault(pair, len(known)) for pair in pairs]
-        self.principals, self.programs = np.array(list(known), np.int32).reshape(-1, 2).T
-        return np.array(found, np.int32)
-
-
-class AnswerKeys:
-    """Distinct answers: the numbers of their sets in ``table``, one row for each answer, -1 where none applies."""
-
-    def __init__(self, table: SetTable, numbers: Numbers) -> None:
-        self.table = table
-        self.numbers = numbers
-
-    def __len__(self) -> int:
-        return len(self.numbers)
-
-    def __getitem__(self, place: int) -> AnswerKey:
-        return tuple([None if number < 0 else self.table[number] for number in self.numbers[place].tolist()])
-
-    def holding(self, bits: int, right: int) -> NDArray[np.bool_]:
-        """For each answer, whether any of the principals in ``bits`` has the right at this place."""
-        numbers = self.numbers[:, right]
-        found = numbers >= 0
-        found[found] = self.table.meeting(bits)[numbers[found]]
-        return found
-
-
-class Answers(NamedTuple):
-    """The number of the answer of each entry that was asked about, into ``keys``."""
-
-    number: Numbers
-    keys: AnswerKeys
 
 
 class TreeAccess:

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.posture import Object
+from fiat.core.tree.distinct import first_places
 from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.profiles import Columns, Profiles
@@ -182,9 +183,7 @@ class Assembly:
 
 def _in_order(profiles: Profiles, profile: Numbers) -> tuple[Profiles, Numbers]:
     """The profiles in the order of the first entry with each, however the tree was cut up; and the entries' numbers."""
-    first = np.full(len(profiles), len(profile), np.int64)
-    first[profile[::-1]] = np.arange(len(profile) - 1, -1, -1)
-    order = np.argsort(first, kind="stable")
+    order = np.argsort(first_places(profile, len(profiles)), kind="stable")
     number = np.empty(len(order), np.int32)
     number[order] = np.arange(len(order), dtype=np.int32)
     return profiles.taken(order), number[profile]

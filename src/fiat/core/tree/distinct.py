@@ -33,6 +33,13 @@ def each_once(values: NDArray[Any]) -> list[int]:
     return [] if not len(found) else [int(found[0]), *found[1:][found[1:] != found[:-1]].tolist()]
 
 
+def first_places(numbers: NDArray[Any], count: int) -> NDArray[np.int64]:
+    """For each number below ``count`` the first place where it stands; the number of places where that is nowhere."""
+    found = np.full(count, len(numbers), np.int64)
+    found[numbers[::-1]] = np.arange(len(numbers) - 1, -1, -1)  # of several the last one counts
+    return found
+
+
 def distinct_columns(*columns: NDArray[Any]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
     """A place of each distinct combination of what stands in the columns, and for each place the combination's number.
 

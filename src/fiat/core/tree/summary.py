@@ -6,8 +6,8 @@ from typing import NamedTuple, overload
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.tree.answers import AnswerKey, Answers
-from fiat.core.tree.distinct import each_once
+from fiat.core.tree.answerkeys import AnswerKey, Answers
+from fiat.core.tree.distinct import each_once, first_places
 from fiat.core.tree.survey import Survey
 
 _SHOWN = 3
@@ -45,8 +45,7 @@ class Groups(Sequence[Group]):
         number = answers.number if chosen is None else np.where(chosen, answers.number, count).astype(np.int32)
         directories = np.bincount(number[directory], minlength=count + 1)[:count]
         others = np.bincount(number, minlength=count + 1)[:count] - directories
-        examples = np.full(count + 1, len(survey), np.int64)
-        examples[number[::-1]] = np.arange(len(survey) - 1, -1, -1)
+        examples = first_places(number, count + 1)
         order = np.lexsort((examples[:count], -directories - others))
         self.answer = order[: np.count_nonzero(directories + others)]
         self.directories, self.others = directories[self.answer], others[self.answer]

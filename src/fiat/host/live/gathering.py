@@ -12,8 +12,9 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.survey import Survey
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
+from fiat.host.live.parts import Directory, Part, Shared
 from fiat.host.live.rows import Numbering
-from fiat.host.live.treereader import Directory, Part, Shared, TreeReader
+from fiat.host.live.treereader import TreeReader
 
 _ALONE = 1000
 """Entries read before other processes are started, which takes as long as reading so many."""

@@ -14,8 +14,8 @@ from fiat.core.tree.profiles import Columns, rest_of
 from fiat.core.tree.survey import Numbers
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
+from fiat.host.live.parts import LOOKED_AT, Met, Rows
 from fiat.host.live.postures import Reader
-from fiat.host.live.treereader import LOOKED_AT, Met, Rows
 
 _HALF = np.uint64(32)
 _LOW = np.uint64(0xFFFFFFFF)
