@@ -1,9 +1,10 @@
 """Sets of principals, whatever holds them.
 
-Of one posture a set of principals is a whole number (:mod:`principals`); of
-many postures it is a row of 64-bit words for each (:mod:`rows`). The
-operators ``& | ~`` mean the same of both, so that a rule is written once over
-sets. What a rule needs besides is a :class:`Sets`.
+Of one posture a set of principals is a whole number
+(:mod:`fiat.core.model.principals`); of many postures it is a row of 64-bit
+words for each (:mod:`fiat.core.tree.setrows`). The operators ``& | ~`` mean
+the same of both, so that a rule is written once over sets. What a rule needs
+besides is a :class:`Sets`.
 """
 
 from collections.abc import Callable
