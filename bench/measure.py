@@ -80,13 +80,13 @@ CHANGES = {"set": (3.0, 8.0), "undo": (3.0, 10.0)}
 """The ratios of changes, and those in a small run."""
 
 STARTS = {
-    "fiat --version": (("--version",), 2.0),
-    "fiat show": (("show", "/etc/passwd"), 3.5),
-    "fiat who": (("who", "/etc/passwd"), 3.5),
-    "fiat why": (("why", "root", "read", "/etc/passwd"), 4.0),
-    "fiat decode": (("decode", "0640"), 3.0),
+    "fiat --version": (("--version",), 2.0, 3.0),
+    "fiat show": (("show", "/etc/passwd"), 3.5, 4.5),
+    "fiat who": (("who", "/etc/passwd"), 3.5, 5.0),
+    "fiat why": (("why", "root", "read", "/etc/passwd"), 4.0, 5.0),
+    "fiat decode": (("decode", "0640"), 3.0, 4.5),
 }
-"""Command lines, and their ratios to an empty Python."""
+"""Command lines, their ratios to an empty Python, and those in a small run, which is mostly on a busy machine."""
 
 MEMORY = 200, 30_000_000
 """Bytes at the peak: so many for each entry, and so many besides."""
@@ -168,8 +168,9 @@ class Bench:
             shutil.rmtree(top)
         if any(map(self._asked, CHANGES)):
             yield from self._changes(20_000 if small else 100_000)
-        for name, (command_line, limit) in STARTS.items():
+        for name, (command_line, wanted, busy) in STARTS.items():
             if self._asked(name):
+                limit = busy if small else wanted
                 command, empty = [FIAT, *command_line], [sys.executable, "-c", ""]
                 yield against(name, lambda: timed(empty), lambda: timed(command), self.args.runs * 4, limit)  # noqa: B023
 
