@@ -1,5 +1,6 @@
 """Trees read in bulk, against the same trees read object by object."""
 
+import errno
 import json
 import os
 import random
@@ -11,8 +12,12 @@ import numpy as np
 import pytest
 
 import fiat as library
+from fiat.app import look
+from fiat.app.hosts import arrive
 from fiat.core.ask.who import universe_of
+from fiat.core.errors import PathError
 from fiat.core.model import capabilities, listbytes
+from fiat.core.model.finding import Finding
 from fiat.core.model.host import no_progress
 from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.principals import user
@@ -272,6 +277,15 @@ def test_stopped_in_the_middle_it_tells_what_it_has(folder: str, monkeypatch: py
     assert not survey.complete
     assert 20 < len(survey) < 41
     assert len(list(survey.paths())) == len(survey)
+    problems: list[PathError] = []
+    notes: list[Finding] = []
+    with many_parts(monkeypatch, 2):
+        (route,) = arrive(LiveHost(), [top])
+        listed = look.tree_listing(LiveHost(), route, problem=problems.append, note=notes.extend, progress=stop)
+        assert listed is not None
+        assert 20 < len(listed.read().places) < 41
+    assert [(error.path, error.errno) for error in problems] == [(top, errno.EINTR)]
+    assert [note.code for note in notes] == ["stopped"]
 
 
 def test_formats_of_a_tree_agree(folder: str) -> None:

@@ -1,5 +1,6 @@
 """Reading a whole tree to list it."""
 
+import errno
 from typing import NamedTuple
 
 import numpy as np
@@ -38,6 +39,9 @@ def chosen_in(survey: Survey, choosing: Choosing, problem: Problem, note: Note) 
         if place:
             note(caveats.of_object(survey.object(place)))
     note(caveats.of_mounts_left_out(survey.skipped))
+    if not survey.complete:
+        note(caveats.of_stopping(survey.top.path, len(survey)))
+        problem(PathError(survey.top.path, errno.EINTR, "read all of"))
     places = natural_places(survey)
     if not choosing.selection.everything:
         places = places[survey.chosen(choosing)[places]]

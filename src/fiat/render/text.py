@@ -126,9 +126,10 @@ class _Layout:
         self.indent = INDENT * table.indent
         self.widths = [cells(cell) for cell in table.header]
         self.limits: dict[int, int] = {}
-        # of rows given by columns, for each column by its place: the values that were measured, and as they are padded
+        # of rows given by columns, by the place of the column: the values that were measured; and as they are padded to
+        # a width
         self.measured: dict[int, set[int]] = {}
-        self.padded: dict[int, dict[int, str]] = {}
+        self.padded: dict[tuple[int, int], dict[int, str]] = {}
 
     def lines(self) -> Iterator[str]:
         begun = False
@@ -218,10 +219,7 @@ class _Layout:
     def _padded(self, place: int, column: Column) -> Iterator[str]:
         """The cells of a column, padded and with the gap after it."""
         width = self.widths[place]
-        known = self.padded.setdefault(place, {})
-        if known.get(-1) != str(width):
-            known.clear()
-            known[-1] = str(width)
+        known = self.padded.setdefault((place, width), {})
         for value in set(column.which) - known.keys():
             cell = column.values[value]
             known[value] = cell + " " * (width - cells(cell)) + _GAP

@@ -6,8 +6,8 @@ capabilities, mount, program and what else :class:`Profile` has.
 """
 
 from array import array
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any, NamedTuple, overload
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,7 +29,7 @@ class Columns(NamedTuple):
     rest: Column
 
 
-class Profiles(Sequence[Profile]):
+class Profiles:
     """Profiles by number. ``lists`` are the distinct access lists, the first None; ``rests`` the distinct rests.
 
     A rest is a profile whose mode and owners are 0, and which has no access list.
@@ -49,13 +49,7 @@ class Profiles(Sequence[Profile]):
     def __len__(self) -> int:
         return len(self._numbers[0])
 
-    @overload
-    def __getitem__(self, number: int) -> Profile: ...
-    @overload
-    def __getitem__(self, number: slice) -> list[Profile]: ...
-    def __getitem__(self, number: int | slice) -> Profile | list[Profile]:
-        if isinstance(number, slice):
-            return [self[one] for one in range(len(self))[number]]
+    def __getitem__(self, number: int) -> Profile:
         found = self._made.get(number)
         if found is None:
             mode, uid, gid, acl, rest = (column[number] for column in self._numbers)

@@ -1,7 +1,7 @@
 """A tree's answers in short: equal answers together, with where they are found."""
 
-from collections.abc import Sequence
-from typing import NamedTuple, overload
+from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,7 +31,7 @@ class Group(NamedTuple):
     example: int
 
 
-class Groups(Sequence[Group]):
+class Groups:
     """The distinct answers of the ``chosen`` entries, the most frequent first; each made when it is asked for.
 
     For each: ``answer``, its number; ``directories`` and ``others``, how many there are.
@@ -64,13 +64,7 @@ class Groups(Sequence[Group]):
     def __len__(self) -> int:
         return len(self.answer)
 
-    @overload
-    def __getitem__(self, place: int) -> Group: ...
-    @overload
-    def __getitem__(self, place: slice) -> list[Group]: ...
-    def __getitem__(self, place: int | slice) -> Group | list[Group]:
-        if isinstance(place, slice):
-            return [self[one] for one in range(len(self))[place]]
+    def __getitem__(self, place: int) -> Group:
         answer = int(self.answer[place])
         begin, end = int(self._begins[answer]), int(self._begins[answer + 1])
         first = self._pairs[begin : min(end, begin + _SHOWN)] - answer * self._entries
@@ -82,6 +76,9 @@ class Groups(Sequence[Group]):
             places=end - begin,
             example=int(self._examples[place]),
         )
+
+    def __iter__(self) -> Iterator[Group]:
+        return map(self.__getitem__, range(len(self)))
 
     def holding(self, principals: int, right: int) -> tuple[int, int]:
         """Of how many entries any of these principals has the right at this place, and the first of them."""
