@@ -68,7 +68,9 @@ def tree(tmp_path: Path) -> str:
             os.link(top + b"/linked", place)
             continue
         else:
-            Path(os.fsdecode(place)).write_bytes(dice.choice((b"", b"#!/bin/sh\n", b"some text")))
+            Path(os.fsdecode(place)).write_bytes(
+                dice.choice((b"", b"#!/bin/sh\n", b"#!/7000000000000000001/%s\n", b"some text"))
+            )
         os.chmod(place, dice.choice((0o644, 0o755, 0o600, 0o4755, 0o2640, 0o666)) | (0o700 if kind < 2 else 0))
         if dice.random() < 0.3:
             acl = AccessList(
@@ -85,8 +87,9 @@ def tree(tmp_path: Path) -> str:
             os.chown(place, 7000 + dice.randrange(4), 7200 + dice.randrange(3))
         if not os.path.exists(top + b"/linked"):
             Path(os.fsdecode(top + b"/linked")).write_bytes(b"of several names")
-    (tmp_path / "passwd").write_text("root:x:0:0::/:/bin/sh\nkeeper:x:7000:7200::/:/bin/sh\nclerk:x:7001:7201::/:/b\n")
-    (tmp_path / "group").write_text("root:x:0:\nwatch:x:7200:clerk\nsurvey:x:7201:\n")
+    people = ("root:x:0:0", "keeper:x:7000:7200", "7000000000000000012:x:7001:7201", "/put:x:7002:7201")
+    (tmp_path / "passwd").write_text("".join(f"{one}::/:/bin/sh\n" for one in people))
+    (tmp_path / "group").write_text("root:x:0:\nwatch:x:7200:keeper\nsurvey:x:7201:\n")
     return os.fsdecode(top)
 
 

@@ -4,6 +4,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from json import dumps
 from operator import itemgetter
+from random import SystemRandom
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -78,12 +79,13 @@ def of_alike(survey: Survey, places: NDArray[np.int64]) -> NDArray[np.int64]:
 
 # --- holes ------------------------------------------------------------------------------
 
-_PATH, _TARGET = "/put-the-path-here", "put-the-target-here"
-_NUMBERS = tuple(7_000_000_000_000_000_001 + number * 11 for number in range(5))
-"""What stands in a pattern for the path and the target, and for links, size, time of change, inode and birth."""
+_PATH, _TARGET = "\0path", "\0target"
+_NUMBERS = tuple(SystemRandom().sample(range(6 * 10**18, 9 * 10**18), 5))
+"""What stands in a pattern for the path and the target, which no name can hold, and for links, size, time of change,
+inode and birth: numbers that nobody can foresee, for a script or an account may hold any number that is known."""
 
 _HOLES = (dumps(_PATH), dumps(_TARGET), *map(str, _NUMBERS))
-_HOLE = re.compile("|".join(_HOLES))
+_HOLE = re.compile("|".join(map(re.escape, _HOLES)))
 
 
 class _Pattern(NamedTuple):
