@@ -58,10 +58,10 @@ def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
             gathering.read()
         except KeyboardInterrupt:
             assembly.complete = False
-            gathering.take_what_there_is()
         finally:
             if collecting:
                 gc.enable()
+        gathering.take_what_there_is()
     return assembly.survey()
 
 
@@ -76,6 +76,7 @@ class _Gathering:
         self.extent = extent
         self.progress = progress
         self.waiting: deque[Piece] = deque([Piece([0], [()])])
+        self.read_so_far = 0  # entries, those of pieces that wait for others included
         self.pieces: dict[int, list[tuple[Batch, list[Directory]] | None]] = {}  # of directories that are shared
         self.numbering = Numbering(assembly, top.reader)
 
@@ -89,7 +90,7 @@ class _Gathering:
 
     def _read_alone(self, part: int = _PART, most: int | None = None) -> None:
         """Read what is left, or until there are ``most`` entries, in this process."""
-        while self.waiting and (most is None or self.assembly.entries < most):
+        while self.waiting and (most is None or self.read_so_far < most):
             piece = self.waiting.popleft()
             self.take(_THIS, piece, self.reader.read(piece.roots, part, piece.inside))
             self._stop_where_enough()
@@ -127,6 +128,7 @@ class _Gathering:
     def take(self, reader: int, piece: Piece, part: Part) -> None:
         """Take what the reader of this number has read of a piece."""
         batch = part.batch._replace(profile=self.numbering.numbers(reader, part.met)[part.batch.profile])
+        self.read_so_far += len(batch.profile)
         self.assembly.troubles += part.troubles
         self.assembly.skipped += part.skipped
         if piece.inside is None:
@@ -140,7 +142,7 @@ class _Gathering:
             pieces[piece.number] = batch, part.unread
             if None not in pieces:
                 self._take_whole(directory)
-        self.progress(self.assembly.entries, part.at)
+        self.progress(self.read_so_far, part.at)
 
     def _leave(self, unread: list[Directory], entries: list[int], first: int) -> None:
         """Have directories read later that were found in a batch whose first entry is ``first``."""
@@ -171,7 +173,7 @@ class _Gathering:
             first += len(batch.profile)
 
     def take_what_there_is(self) -> None:
-        """Take the pieces of large directories that are there."""
+        """Take the pieces of large directories that are there, where reading was ended early."""
         for directory in list(self.pieces):
             self._take_whole(directory)
 
