@@ -76,7 +76,7 @@ class _Gathering:
         self.extent = extent
         self.progress = progress
         self.waiting: deque[Piece] = deque([Piece([0], [()])])
-        self.read_so_far = 0  # entries, those of pieces that wait for others included
+        self.read_so_far = assembly.entries  # those of pieces that wait for others included
         self.pieces: dict[int, list[tuple[Batch, list[Directory]] | None]] = {}  # of directories that are shared
         self.numbering = Numbering(assembly, top.reader)
 
