@@ -9,8 +9,8 @@ from contextlib import suppress
 import pytest
 
 from fiat.core.change import plan, steps
-from fiat.core.change.apply import apply, entries_of
-from fiat.core.change.history import Beginning
+from fiat.core.change.apply import apply
+from fiat.core.change.history import Beginning, Intended
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import take
 from fiat.core.change.undo import put_back
@@ -97,7 +97,7 @@ def changes_as_this_process(
     host = LiveHost(world.people)
     tried = 0
     wrong: list[str] = []
-    done: list[Item] = []
+    done: list[Intended] = []
     attempted: set[str] = set()
     postures = []
     for path in world.objects:
@@ -121,11 +121,10 @@ def changes_as_this_process(
                 continue
             if not item.change.changes:
                 continue
-            for outcome in apply(host, [item], lambda: False):
-                if outcome.error is not None:
-                    wrong.append(f"{outcome.error} on {about}; it is {state_of(path)}")
-                done.append(item)
-    history.begin(Beginning(None, ("test",)), entries_of(done))
+            for step in apply(host, [item], lambda: False):
+                wrong += (f"{one.error} on {about}; it is {state_of(path)}" for one in step.told)
+                done.append(Intended(item.path, item.identity, item.change))
+    history.begin(Beginning(None, ("test",)), done)
     return tried, wrong, attempted
 
 
@@ -173,7 +172,8 @@ def give_to_root(history: SqliteHistory) -> None:
 def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     """Put back the latest run; the paths where that failed."""
     entries = history.entries(history.runs()[0].number)[::-1]
-    return [found.path for found in put_back(LiveHost(world.people), entries, lambda: False) if found.error is not None]
+    told = (one for tried in put_back(LiveHost(world.people), entries, lambda: False) for one in tried.told)
+    return [entries[one.place].path for one in told if one.error is not None]
 
 
 @pytest.mark.slow

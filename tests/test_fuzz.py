@@ -347,7 +347,7 @@ def test_any_history(place: Place, sandbox: Sandbox) -> None:
         set_state(path, state)
     whole = Path(history).read_bytes()
     statements = st.tuples(
-        st.sampled_from(["run", "entry", "posture"]),
+        st.sampled_from(["run", "block", "fate"]),
         st.integers(0, 15),
         st.one_of(
             st.none(), st.integers(-(2**63), 2**63 - 1), st.floats(), texts, st.binary(max_size=9), st.just("[]")

@@ -148,6 +148,10 @@ def a_history_of_three(folder: str) -> tuple[str, list[str]]:
     return place, paths
 
 
+def json_set(place: str, value: str) -> str:
+    return f"UPDATE block SET fields = json_set(fields, '$.{place}', {value}) WHERE run = 2"
+
+
 @pytest.mark.parametrize(
     ("statement", "says"),
     [
@@ -158,18 +162,24 @@ def a_history_of_three(folder: str) -> tuple[str, list[str]]:
         ("UPDATE run SET paths = -1, seal = NULL WHERE number = 2", "paths is the number -1"),
         ("UPDATE run SET command = '[[[[', seal = NULL WHERE number = 2", "command is no JSON"),
         ("UPDATE run SET command = '[\"\x1b[2J\", 3]', seal = NULL WHERE number = 2", "command"),
-        ("UPDATE posture SET fields = replace(fields, 'null', 'null ') WHERE run = 2", "has entries that are not"),
-        ("UPDATE posture SET fields = '\x1b]0;x\x07' WHERE run = 2", "is no JSON"),
-        ("UPDATE posture SET number = number + 7 WHERE run = 2", "a posture that is missing"),
-        ("DELETE FROM posture WHERE run = 2", "a posture that is missing"),
-        ("UPDATE entry SET path = x'2f6574632f706173737764' WHERE run = 2", "has entries that are not"),
-        ("UPDATE entry SET path = 'relative' WHERE run = 2", "no path that begins with /"),
-        ("UPDATE entry SET place = -5 WHERE run = 2", "entry -5"),
-        ("UPDATE entry SET fate = 99 WHERE run = 2", "a fate that is none"),
-        ("UPDATE entry SET fate = 2 WHERE run = 2", "has entries that are not"),
-        ("UPDATE entry SET inode = 'x' WHERE run = 2", "entry 0"),
-        ("UPDATE entry SET inode = inode + 1 WHERE run = 2", "has entries that are not"),
-        ("DELETE FROM entry WHERE run = 2", "has entries that are not"),
+        ("UPDATE block SET fields = replace(fields, 'null', 'null ') WHERE run = 2", "has entries that are not"),
+        ("UPDATE block SET fields = '\x1b]0;x\x07' WHERE run = 2", "is no JSON"),
+        (json_set("changes[0][1]", "7"), "a posture that is missing"),
+        (json_set("postures[0][3]", "1"), "a posture that is missing"),
+        (json_set("postures[0]", "json('[1]')"), "a posture that is missing"),
+        (json_set("postures[0][0]", "4096"), "mode of a posture"),
+        (json_set("path[0]", "'/etc/passwd'"), "has entries that are not"),
+        (json_set("path[0]", "'relative'"), "no path that begins with /"),
+        (json_set("path", "json('[]')"), "is not whole"),
+        (json_set("inode[0]", "'x'"), "inode[0]"),
+        (json_set("inode[0]", "-1"), "inode[0]"),
+        (json_set("inode[0]", "1.5"), "inode[0]"),
+        (json_set("inode[0]", "7"), "has entries that are not"),
+        ("UPDATE block SET first = -5 WHERE run = 2", "is not whole"),
+        ("INSERT INTO fate VALUES (2, 0, 0, 99, NULL)", "a fate that is none"),
+        ("INSERT INTO fate VALUES (2, 0, 1, 2, NULL)", "a fate that is none"),
+        ("INSERT INTO fate VALUES (2, 0, 0, 2, NULL)", "has entries that are not"),
+        ("DELETE FROM block WHERE run = 2", "has entries that are not"),
     ],
 )
 def test_a_damaged_run_is_named_and_left_out(folder: str, statement: str, says: str) -> None:
@@ -214,10 +224,10 @@ def test_what_is_no_history_is_neither_read_nor_written(folder: str) -> None:
         refused(path, place, says)
     good, _ = a_history_of_three(folder)
     for statement, says in (
-        ("CREATE TRIGGER more AFTER INSERT ON entry BEGIN DELETE FROM run; END", "a database of something else"),
+        ("CREATE TRIGGER more AFTER INSERT ON block BEGIN DELETE FROM run; END", "a database of something else"),
         ("CREATE VIEW v AS SELECT 1", "a database of something else"),
-        ("ALTER TABLE entry DROP COLUMN birth", "a database of something else"),
-        ("PRAGMA user_version = 3", "newer Fiat (version 3"),
+        ("ALTER TABLE fate DROP COLUMN found", "a database of something else"),
+        ("PRAGMA user_version = 4", "newer Fiat (version 4"),
         ("PRAGMA user_version = -3", "a database of something else"),
     ):
         shutil.copy(good, place)

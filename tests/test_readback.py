@@ -5,6 +5,7 @@ import os
 import sqlite3
 import subprocess
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts
 from fiat.demo.sample import SNAPSHOT
 from fiat.host.snapshot import reader
+from support import oldhistories
 from support.json_values import places, put
 from support.program import PROGRAM, fiat, machine
 
@@ -148,32 +150,30 @@ def test_what_could_not_be_read_is_still_unknown(folder: str) -> None:
     assert sum(caveat["code"] == "unknown" for caveat in told["caveats"]) == 2
 
 
-def test_a_history_of_the_first_version_is_put_back(folder: str) -> None:
-    """It knew neither file systems nor flags nor seals."""
-    path, place = f"{folder}/file", f"{folder}/history"
-    os.close(os.open(path, os.O_CREAT, 0o600))
-    os.chmod(path, 0o640)
-    assert fiat("set", path, "--mode", "o+r", "--history", place).returncode == 0
-    database = sqlite3.connect(place)
-    database.execute("ALTER TABLE entry ADD COLUMN device INTEGER NOT NULL DEFAULT 0")
-    lacking = {"entry": ("filesystem", "found"), "run": ("entries_seal", "fates_seal", "seal")}
-    for table, columns in lacking.items():
-        for column in columns:
-            database.execute(f"ALTER TABLE {table} DROP COLUMN {column}")
-    database.execute("UPDATE posture SET fields = json_remove(fields, '$.flags')")
-    database.execute("PRAGMA user_version = 1")
-    database.commit()
-    database.close()
+@pytest.mark.parametrize("version", [1, 2])
+def test_a_history_of_an_older_version_is_put_back(folder: str, version: int) -> None:
+    """The first knew neither file systems nor flags nor seals, the second had a row for each entry."""
+    paths, place = [f"{folder}/{number}" for number in range(3)], f"{folder}/history"
+    for path in paths:
+        os.close(os.open(path, os.O_CREAT, 0o600))
+        os.chmod(path, 0o640)
+    assert fiat("set", *paths, "--mode", "o+r", "--history", place).returncode == 0
+    oldhistories.become(place, version)
     (run,) = machine("history", "--history", place)["results"]
-    assert (run["state"], run["paths"]) == ("done", 1)
-    assert machine("history", "1", "--history", place)["results"]
+    assert (run["state"], run["paths"]) == ("done", 3)
+    assert len(machine("history", "1", "--history", place)["results"]) == 3
+    assert fiat("set", paths[0], "--mode", "o+w", "--accept", "everyone-writes", "--history", place).returncode == 0
     assert fiat("undo", "--history", place).returncode == 0
-    assert os.stat(path).st_mode & 0o777 == 0o640
-    database = sqlite3.connect(place)
-    assert database.execute("PRAGMA user_version").fetchone() == (2,)
-    database.execute("PRAGMA user_version = 3")
-    database.commit()
-    database.close()
+    assert fiat("undo", "--history", place).returncode == 0
+    assert [os.stat(path).st_mode & 0o777 for path in paths] == [0o640] * 3
+    with closing(sqlite3.connect(place)) as database:
+        assert database.execute("PRAGMA user_version").fetchone() == (3,)
+        database.execute("UPDATE entry SET inode = inode + 1 WHERE place = 1")
+        database.commit()
+    verified = machine("history", "--verify", "--history", place, status=0 if version == 1 else 1)
+    assert [one["run"] for one in verified["results"]] == [1] * (version - 1)  # version 1 had no seals
+    with closing(sqlite3.connect(place)) as database:
+        database.execute("PRAGMA user_version = 4")
     done = fiat("history", "--history", place)
     assert done.returncode == 3
     assert "newer Fiat" in done.stderr

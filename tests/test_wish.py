@@ -12,7 +12,7 @@ from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change import guards
 from fiat.core.change.guards import bits, places
 from fiat.core.change.guards.suspect import Suspect
-from fiat.core.change.history import Beginning, Fate, Settled, State
+from fiat.core.change.history import Beginning, Fate, Intended, Settled, State
 from fiat.core.change.history import Entry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards
 from fiat.core.change.wanted import wanted
@@ -209,7 +209,6 @@ def test_places_that_the_system_needs() -> None:
 paths = st.binary(min_size=1).filter(lambda name: 0 not in name).map(lambda name: os.fsdecode(b"/" + name))
 touched = st.builds(
     Touched,
-    st.just(0),
     paths,
     st.builds(Identity, st.text(max_size=9), st.integers(0, 2**64 - 1), st.integers(0, 2**62)),
     whole_postures(),
@@ -220,18 +219,21 @@ touched = st.builds(
 )
 
 
+def intended(one: Touched) -> Intended:
+    return Intended(one.path, one.identity, Change(one.before, one.after, between=one.between))
+
+
 @pytest.mark.slow
 @given(st.lists(touched, max_size=6), st.lists(st.text(max_size=5), max_size=3))
 @settings(max_examples=40, deadline=None)
 def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str]) -> None:
     with trusted_folder() as folder:
         history = SqliteHistory(f"{folder}/history.db")
-        numbered = [one._replace(place=place) for place, one in enumerate(kept)]
         beginning = Beginning("keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
-        number = history.begin(beginning, numbered)
+        number = history.begin(beginning, map(intended, kept))
         assert history.run(number).state is State.RUNNING  # this very process
-        assert history.entries(number) == numbered
-        fates = [Settled(0, 0, Fate.ASTRAY, numbered[0].before)] if numbered else []
+        assert history.entries(number) == kept
+        fates = [Settled(0, 0, Fate.ASTRAY, kept[0].before)] if kept else []
         history.finish(number, fates, changed=len(kept) - len(fates), complete=not fates)
         found = history.run(number)
         assert found.state is (State.PARTIAL if fates else State.DONE)
@@ -253,6 +255,6 @@ def test_a_history_that_was_cut_short_is_told(folder: str) -> None:
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
     powers = FileCapabilities(3, 1, 2, True, 1000)
     posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)
-    history.begin(Beginning(None, ()), [Touched(0, "/f", Identity("fs", 2, 3), posture, posture)])
+    history.begin(Beginning(None, ()), [Intended("/f", Identity("fs", 2, 3), Change(posture, posture))])
     (kept,) = history.entries(2)
     assert kept.before.capabilities == powers

@@ -9,10 +9,9 @@ from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
 from fiat.core.ask.keptshifts import kept
 from fiat.core.change import plan as plans
-from fiat.core.change.apply import entries_of
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
-from fiat.core.change.history import Beginning, History, Waiting, in_silence
+from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
 from fiat.core.change.plan import Plan, Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
@@ -174,7 +173,7 @@ def apply(
     beginning = Beginning(who_runs(host.accounts), tuple(command), None, kept(made.gains), kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),
-        list(entries_of(items)),
+        [Intended(item.path, item.identity, item.planned.change) for item in items],
         beginning,
         history,
         problem=problem,

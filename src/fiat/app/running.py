@@ -11,8 +11,8 @@ from types import FrameType
 from typing import NamedTuple
 
 from fiat.app.problems import Problem
-from fiat.core.change.apply import Outcome, Stopping
-from fiat.core.change.history import Beginning, Entry, Fate, History, Settled
+from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
+from fiat.core.change.outcome import Outcome, Stopping, Tried
 from fiat.core.errors import HistoryError, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Progress
@@ -48,8 +48,8 @@ class Result(NamedTuple):
 
 
 def run(
-    outcomes: Callable[[Stopping], Iterable[Outcome]],
-    entries: Sequence[Entry],
+    change: Callable[[Stopping], Iterable[Tried]],
+    intended: Sequence[Intended],
     beginning: Beginning,
     history: History | None,
     *,
@@ -63,17 +63,17 @@ def run(
     objects. Raises :class:`HistoryError` before anything has changed.
     """
     with _interruptible() as interrupted:
-        number = history.begin(beginning, entries) if history is not None else None
-        tally = _Tally(len(entries))
+        number = history.begin(beginning, intended) if history is not None else None
+        tally = _Tally(len(intended))
         stopped: str | None = None
         known = True
         try:
-            for count, outcome in enumerate(
-                outcomes(lambda: interrupted() or (stop_at_first and bool(tally.errors))), 1
-            ):
-                tally.take(outcome)
-                if count % _STEP == 0:
-                    progress(count, outcome.path.rpartition("/")[0] or "/")
+            reported = 0
+            for tried in change(lambda: interrupted() or (stop_at_first and bool(tally.errors))):
+                tally.take(tried)
+                if tally.tried - reported >= _STEP:
+                    reported = tally.tried
+                    progress(reported, intended[tried.first].path.rpartition("/")[0] or "/")
         except WorkError as error:
             stopped = str(error)
         except (OSError, MemoryError) as error:  # where exactly it was is not known then: undo looks at each object
@@ -84,7 +84,7 @@ def run(
         left = tally.left()
         result = tally.result()._replace(number=number, place=history.place if history is not None else "")
         if left and (interrupted() or stopped is not None):
-            problem(PathError(entries[left[0].first].path, errno.EINTR, "go on with", stopped or ""))
+            problem(PathError(intended[left[0].first].path, errno.EINTR, "go on with", stopped or ""))
         if history is not None and number is not None and known:
             try:
                 history.finish(number, tally.settled + left, changed=result.changed, complete=result.complete)
@@ -99,19 +99,21 @@ class _Tally:
     def __init__(self, whole: int) -> None:
         self.errors: list[PathError] = []
         self.settled: list[Settled] = []
+        self.tried = 0
         self._tried = bytearray(whole)
-        self._changed = 0
         self._counts: Counter[Fate] = Counter()
 
-    def take(self, outcome: Outcome) -> None:
-        place = outcome.place
-        self._tried[place] = 1
-        if outcome.error is None and not outcome.already:  # that needs no word: all goes well most often
-            self._changed += 1
-            return
+    def take(self, tried: Tried) -> None:
+        count = tried.end - tried.first
+        self.tried += count
+        self._tried[tried.first : tried.end] = b"\1" * count
+        for outcome in tried.told:
+            self._take(outcome)
+
+    def _take(self, outcome: Outcome) -> None:
         fate = Fate.ASTRAY if outcome.astray else Fate.FAILED if outcome.error is not None else Fate.ALREADY
         self._counts[fate] += 1
-        self.settled.append(Settled(place, place, fate, outcome.found))
+        self.settled.append(Settled(outcome.place, outcome.place, fate, outcome.found))
         if outcome.error is not None:
             self.errors.append(outcome.error)
 
@@ -130,7 +132,8 @@ class _Tally:
         counts = self._counts
         failed = counts[Fate.FAILED] + counts[Fate.ASTRAY]
         left = self._tried.count(0)
-        return Result(None, "", self._changed, counts[Fate.ALREADY], failed, left, counts[Fate.ASTRAY])
+        changed = self.tried - sum(counts.values())
+        return Result(None, "", changed, counts[Fate.ALREADY], failed, left, counts[Fate.ASTRAY])
 
 
 @contextmanager

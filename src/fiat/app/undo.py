@@ -9,7 +9,8 @@ from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
-from fiat.core.change.history import Beginning, Entry, Fate, History, Run, Waiting, in_silence
+from fiat.core.change.history import Beginning, Entry, History, Intended, Run, Waiting, in_silence
+from fiat.core.change.steps import Change
 from fiat.core.change.undo import Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
@@ -149,18 +150,19 @@ def put_back(
         already = len(planned.finds) - len(problems)
         return planned._replace(result=Result(None, history.place, 0, already, len(problems)))
     beginning = Beginning(who_runs(host.accounts), tuple(command), undone.number, undone.losses, undone.gains)
-    turned = []
-    for entry, change, _ in planned.finds:
-        before, after = (change.before, change.after) if change else (entry.after, entry.before)
-        between = change.between if change else (*entry.between, entry.after)
-        turned.append(entry._replace(before=before, after=after, between=between, fate=Fate.PLANNED))
+    intended = [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _ in planned.finds]
     entries = [find.entry for find in planned.finds]
     result = run(
         lambda stopping: changing.put_back(host, entries, stopping),
-        turned,
+        intended,
         beginning,
         history if record else None,
         problem=problem,
         progress=progress,
     )
     return planned._replace(result=result)
+
+
+def _turned(entry: Entry) -> Change:
+    """What putting back does to an object that could not be looked at before."""
+    return Change(entry.after, entry.before, between=(*entry.between, entry.after))

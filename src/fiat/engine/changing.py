@@ -1,13 +1,14 @@
 """Changing many objects with as many processes as there are processors."""
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TypeVar
 
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
-from fiat.core.change.apply import Outcome, Stopping, settle
+from fiat.core.change.apply import settle
 from fiat.core.change.history import Entry
+from fiat.core.change.outcome import Outcome, Stopping, Tried
 from fiat.core.change.planned import Item
 from fiat.core.change.steps import Change
 from fiat.core.change.undo import Find
@@ -22,37 +23,37 @@ _ALONE = 4000
 _PIECE = 400
 """Objects that a process does before it is asked again whether to go on."""
 
-Piece = tuple[int, int]
 Result = TypeVar("Result")
 
 
-def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Outcome]:
-    """Change the items; the outcome of each that was tried.
+def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tried]:
+    """Change the items; what came of them.
 
     Raises :class:`WorkError` at the end where a process was killed: what it was
     changing then is looked at, and nothing after that was tried.
     """
 
-    def entries(start: int, end: int) -> list[Entry]:
-        return [one._replace(place=start + one.place) for one in applying.entries_of(items[start:end])]
+    def change(places: range, stopping: Stopping) -> Iterator[Tried]:
+        return applying.apply(host, items, stopping, places)
 
-    def change(start: int, end: int, stopping: Stopping) -> Iterator[Outcome]:
-        for outcome in applying.apply(host, items[start:end], stopping):
-            yield outcome._replace(place=start + outcome.place)
+    def settled(places: range) -> Iterator[Tried]:
+        some = ((place, items[place]) for place in places)
+        return settle(host, ((place, item.path, item.identity, item.change) for place, item in some))
 
-    return _changed(host, [item.path for item in items], change, entries, stopping)
+    return _changed(host, len(items), change, settled, stopping)
 
 
-def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping) -> Iterator[Outcome]:
-    """Put the objects of a run back, as :func:`apply` changes them. Their places are those in ``entries``."""
+def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping) -> Iterator[Tried]:
+    """Put the objects of a run back, as :func:`apply` changes them."""
 
-    def turned(start: int, end: int) -> list[Entry]:
-        return [one._replace(before=one.after, after=one.before) for one in entries[start:end]]
+    def change(places: range, stopping: Stopping) -> Iterator[Tried]:
+        return undoing.put_back(host, entries, stopping, places)
 
-    def change(start: int, end: int, stopping: Stopping) -> Iterator[Outcome]:
-        return undoing.put_back(host, entries[start:end], stopping)
+    def settled(places: range) -> Iterator[Tried]:
+        some = ((place, entries[place]) for place in places)
+        return settle(host, ((place, one.path, one.identity, Change(one.after, one.before)) for place, one in some))
 
-    return _changed(host, [entry.path for entry in entries], change, turned, stopping)
+    return _changed(host, len(entries), change, settled, stopping)
 
 
 def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
@@ -60,58 +61,55 @@ def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
     if not _helped(host, len(entries)):
         return list(undoing.find(host, entries))
 
-    def work(piece: Piece) -> list[tuple[Change | None, PathError | None]]:
-        return [(one.change, one.problem) for one in undoing.find(host, entries[slice(*piece)])]
+    def work(places: range) -> list[tuple[Change | None, PathError | None]]:
+        return [(one.change, one.problem) for one in undoing.find(host, entries[places.start : places.stop])]
 
-    parts = {piece: done.value() for piece, done in _by_several(work, len(entries), lambda: False)}
-    found = (one for _, part in sorted(parts.items()) for one in part)
+    parts = {places: done.value() for places, done in _by_several(work, len(entries), lambda: False)}
+    found = (one for places in sorted(parts, key=lambda places: places.start) for one in parts[places])
     return [Find(entry, *one) for entry, one in zip(entries, found, strict=True)]
 
 
 def _changed(
     host: Host,
-    paths: Sequence[str],
-    change: Callable[[int, int, Stopping], Iterator[Outcome]],
-    entries: Callable[[int, int], list[Entry]],
+    count: int,
+    change: Callable[[range, Stopping], Iterable[Tried]],
+    settled: Callable[[range], Iterable[Tried]],
     stopping: Stopping,
-) -> Iterator[Outcome]:
-    """What comes of the changes to ``paths``; ``entries`` tells what an object was to become.
+) -> Iterator[Tried]:
+    """What comes of changes; ``settled`` tells what has come of those that a process did not end.
 
     With others only where the one who acts gets everywhere anyway: others may
     need what is in a directory to be changed before the directory is.
     """
-    count = len(paths)
     if not _helped(host, count):
-        yield from change(0, count, stopping)
+        yield from change(range(count), stopping)
         return
 
-    def work(piece: Piece) -> list[Outcome]:
-        """What is to be told: of most there is nothing but that they were changed."""
-        return [one for one in change(*piece, lambda: False) if one != Outcome(one.place, one.path)]
+    def work(places: range) -> tuple[Outcome, ...]:
+        """What is to be told."""
+        return tuple(one for tried in change(places, lambda: False) for one in tried.told)
 
     errors: list[Exception] = []
-    for piece, done in _by_several(work, count, lambda: stopping() or bool(errors)):
+    for places, done in _by_several(work, count, lambda: stopping() or bool(errors)):
         if done.error is None:
-            told = {one.place: one for one in done.value()}
-            for place in range(*piece):
-                yield told.get(place) or Outcome(place, paths[place])
+            yield Tried(places.start, places.stop, done.value())
         else:
             errors.append(done.error)
-            yield from settle(host, entries(*piece))
+            yield from settled(places)
     if errors:
         raise errors[0]
 
 
 def _by_several(
-    work: Callable[[Piece], Result], count: int, stopping: Stopping
-) -> Iterator[tuple[Piece, Done[Result]]]:
+    work: Callable[[range], Result], count: int, stopping: Stopping
+) -> Iterator[tuple[range, Done[Result]]]:
     """Have ``count`` objects done in pieces by several processes, in no particular order, or by this one alone.
 
     Where it is to stop, the pieces that are under way are still done.
     """
-    waiting = iter([(start, min(start + _PIECE, count)) for start in range(0, count, _PIECE)])
+    waiting = iter([range(start, min(start + _PIECE, count)) for start in range(0, count, _PIECE)])
     with Workers(_processors(), lambda: work) as workers:
-        given: dict[int, Piece] = {}
+        given: dict[int, range] = {}
         more = workers.count > 0
         while more or workers.busy:
             while more and workers.idle:

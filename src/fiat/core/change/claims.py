@@ -38,7 +38,7 @@ def _claim(handles: Handles, path: str) -> Claim | None:
         try:
             node = handles.open(one)
             try:
-                identities.append(node.look(program=False, exact=True).status.identity)
+                identities.append(node.glance().identity)
             finally:
                 node.close()
         except OSError:

@@ -6,6 +6,7 @@ from enum import Enum
 from typing import NamedTuple, Protocol
 
 from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.change.steps import Change
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 
@@ -39,12 +40,10 @@ class Fate(Enum):
 class Entry(NamedTuple):
     """One object that a run was to change.
 
-    ``place`` counts the objects of the run in the order of the changes.
     ``between`` are the postures it may have been left with, had the run been
     killed in the middle. ``found`` is what an object that went astray was read back as.
     """
 
-    place: int
     path: str
     identity: Identity
     before: Posture
@@ -52,6 +51,14 @@ class Entry(NamedTuple):
     between: tuple[Posture, ...] = ()
     fate: Fate = Fate.PLANNED
     found: Posture | None = None
+
+
+class Intended(NamedTuple):
+    """One object that a run is about to change; objects alike share their ``change``."""
+
+    path: str
+    identity: Identity
+    change: Change
 
 
 class Settled(NamedTuple):
@@ -131,8 +138,8 @@ class History(Protocol):
     def alone(self, claims: Sequence[Claim], waiting: Waiting) -> AbstractContextManager[None]:
         """Nobody else who uses this history changes what is claimed meanwhile: waits for who does."""
 
-    def begin(self, beginning: Beginning, entries: Iterable[Entry]) -> int:
-        """Write down what is about to change; the number of the run. On return it is safe on disk."""
+    def begin(self, beginning: Beginning, intended: Iterable[Intended]) -> int:
+        """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
 
     def finish(self, number: int, settled: Sequence[Settled], *, changed: int, complete: bool) -> None:
         """Write down what has become of the run, and of the objects that were not simply changed."""

@@ -8,7 +8,7 @@ from fiat.core.change import steps
 from fiat.core.change.steps import Change, Steps
 from fiat.core.errors import PathError
 from fiat.core.model.host import Node
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 
 
@@ -64,7 +64,7 @@ def _half_way(node: Node, change: Change, actor: Principal, error: PathError) ->
 def _seen(node: Node) -> Posture | None:
     """The posture as it is now; None where that cannot be told."""
     try:
-        return look(node).posture
+        return node.glance().posture
     except (OSError, MemoryError):
         return None
 
@@ -81,15 +81,6 @@ def take(node: Node, steps: Steps) -> None:
         node.change_default(steps.default)
     if steps.capabilities is not None or steps.no_capabilities:
         node.change_capabilities(steps.capabilities)
-
-
-def look(node: Node) -> Object:
-    """The object as it is now; OSError where a part of its posture cannot be read."""
-    found = node.look(program=False, exact=True)
-    for what, number in found.unknown:
-        if what != "flags":  # the kernel itself refuses where one of them is set
-            raise OSError(number, what)
-    return found
 
 
 def same_posture(one: Posture, other: Posture) -> bool:

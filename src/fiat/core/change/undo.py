@@ -2,19 +2,20 @@
 
 import errno
 import posixpath
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from typing import NamedTuple
 
 from fiat.core.change import steps
-from fiat.core.change.apply import Outcome, Stopping
 from fiat.core.change.history import Entry, Fate, History, Run, State
-from fiat.core.change.rewriting import Left, failed, look, rewrite, same_posture
+from fiat.core.change.outcome import Outcome, Stopping, Tried, one_by_one, outcome_of
+from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError, RunDamaged, RunError
 from fiat.core.model import mode
-from fiat.core.model.host import Host, Node
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.glance import Glance
+from fiat.core.model.host import Host
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.tree.handles import Handles
 
@@ -58,10 +59,10 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
         with suppress(RunDamaged):  # then what it left is named as somebody else's
             for entry in history.entries(other.number):
                 left[entry.path] = (*left.get(entry.path, ()), entry.before, entry.after, *entry.between)
-    return [
-        entry._replace(place=place, between=(*entry.between, *left.get(entry.path, ())))
-        for place, entry in enumerate(entries)
-    ]
+    for place, entry in enumerate(entries):
+        if entry.path in left:
+            entries[place] = entry._replace(between=(*entry.between, *left[entry.path]))
+    return entries
 
 
 _TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
@@ -90,7 +91,7 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                     yield Find(entry, None, failed(entry.path, error, "put back"))
                 continue
             try:
-                found = look(node)
+                found = node.glance()
                 problem = differs(entry, found)
                 if problem is not None:
                     yield Find(entry, None, problem)
@@ -105,44 +106,44 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
         handles.close()
 
 
-def put_back(host: Host, entries: Iterable[Entry], stopping: Stopping) -> Iterator[Outcome]:
-    """Put each object back from whatever state the run left it in; the outcome of each that was tried."""
+def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping, places: range | None = None) -> Iterator[Tried]:
+    """Put the entries at ``places``, by default all, back from whatever state the run left them in."""
     handles = Handles(host)
-    actor = host.actor()
-    ways = _Ways(actor)
+    ways = _Ways(host.actor())
     try:
-        for entry in entries:
-            if stopping():
-                return
-            outcome = Outcome(entry.place, entry.path)
-            try:
-                node = handles.open(entry.path)
-            except (OSError, MemoryError) as error:
-                yield outcome.left(Left(failed(entry.path, error, "put back")))
-                continue
-            try:
-                found = look(node)
-            except (OSError, MemoryError) as error:
-                node.close()
-                yield outcome.left(Left(failed(entry.path, error, "put back")))
-                continue
-            try:
-                problem = differs(entry, found)
-                if problem is not None:
-                    yield outcome.left(Left(problem))
-                elif same_posture(found.posture, entry.before):
-                    yield outcome._replace(already=True)
-                else:
-                    yield outcome.left(_put_one_back(node, ways.back(found.posture, entry, found), entry, actor))
-            finally:
-                node.close()
+        yield from one_by_one(
+            range(len(entries)) if places is None else places,
+            lambda place: _put_one_back(handles, ways, entries[place], place),
+            stopping,
+        )
     finally:
         handles.close()
 
 
-def differs(entry: Entry, found: Object) -> PathError | None:
+def _put_one_back(handles: Handles, ways: "_Ways", entry: Entry, place: int) -> Outcome | None:
+    try:
+        node = handles.open(entry.path)
+    except (OSError, MemoryError) as error:
+        return outcome_of(place, Left(failed(entry.path, error, "put back")))
+    try:
+        found = node.glance()
+        problem = differs(entry, found)
+        if problem is not None:
+            return outcome_of(place, Left(problem))
+        if same_posture(found.posture, entry.before):
+            return Outcome(place, already=True)
+        change = ways.back(found.posture, entry, found)
+        left = Left(_left_undone(entry, change)) if change.errno else rewrite(node, change, ways.actor)
+        return outcome_of(place, left if left.error is not None else Left(_left_undone(entry, change)))
+    except (OSError, MemoryError) as error:
+        return outcome_of(place, Left(failed(entry.path, error, "put back")))
+    finally:
+        node.close()
+
+
+def differs(entry: Entry, found: Glance) -> PathError | None:
     """Why what is ``found`` at the path of ``entry`` is not what the run left there; None if it is."""
-    if not found.status.identity.same_as(entry.identity):
+    if found.identity != entry.identity and not found.identity.same_as(entry.identity):
         return PathError(entry.path, errno.EBUSY, "put back", "another object is there now, and is left alone")
     if any(same_posture(found.posture, one) for one in (entry.before, entry.after, *entry.between)):
         return None
@@ -175,22 +176,15 @@ class _Ways:
     """What putting back does to an object, worked out once for all that are alike."""
 
     def __init__(self, actor: Principal) -> None:
-        self._actor = actor
+        self.actor = actor
         self._known: dict[tuple[object, ...], Change] = {}
 
-    def back(self, now: Posture, entry: Entry, found: Object | None = None) -> Change:
+    def back(self, now: Posture, entry: Entry, found: Glance | None = None) -> Change:
         mount, keeps_lists = (found.mount, found.keeps_lists) if found is not None else (None, None)
         key = now, entry.before, mount, keeps_lists
         change = self._known.get(key)
         if change is None:
             wanted = entry.before._replace(flags=now.flags)
-            taken = steps.steps_towards(now, wanted, self._actor)
-            change = self._known[key] = steps.change(now, taken, self._actor, mount, keeps_lists)
+            taken = steps.steps_towards(now, wanted, self.actor)
+            change = self._known[key] = steps.change(now, taken, self.actor, mount, keeps_lists)
         return change
-
-
-def _put_one_back(node: Node, change: Change, entry: Entry, actor: Principal) -> Left:
-    if change.errno:
-        return Left(_left_undone(entry, change))
-    left = rewrite(node, change, actor)
-    return left if left.error is not None else Left(_left_undone(entry, change))

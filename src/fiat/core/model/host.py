@@ -10,6 +10,7 @@ from typing import NamedTuple, Protocol
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.glance import Glance
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import Program
@@ -52,13 +53,15 @@ class Node(Protocol):
     def path(self) -> str:
         """Where it was opened."""
 
-    def look(self, *, program: bool = True, exact: bool = False) -> Object:
+    def look(self, *, exact: bool = False) -> Object:
         """The object as it is now; what may not be read is among its ``unknown``.
 
-        Without ``program``, the contents of executable files are not looked at.
         What is ``exact`` has its birth in its identity: for what is to be found
         again. A single look has no need of it, and it takes loading.
         """
+
+    def glance(self) -> Glance:
+        """What a change looks at, as it is now, with its birth; OSError where a part of its posture cannot be read."""
 
     def program(self) -> Program:
         """What execve(2) sees of this regular file, whether anyone may execute it now or not."""

@@ -14,6 +14,7 @@ from typing import NamedTuple, Protocol
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import Host, Node, Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.mode import EXECUTE_BITS
@@ -139,12 +140,16 @@ class NodeAsIf(_ReadOnly):
         self.beneath = node
         self.supposition = supposition
 
-    def look(self, *, program: bool = True, exact: bool = False) -> Object:
+    def look(self, *, exact: bool = False) -> Object:
         """The object as it would be."""
-        found = self.supposition.on(self.beneath.look(program=program, exact=exact))
-        if program and found.posture.mode & EXECUTE_BITS:  # which it may not have had
+        found = self.supposition.on(self.beneath.look(exact=exact))
+        if found.posture.mode & EXECUTE_BITS:  # which it may not have had
             return with_program(found, self.beneath)
         return found
+
+    def glance(self) -> Glance:
+        """As much of it as a change looks at."""
+        return glance_at(self.look(exact=True))
 
     def program(self) -> Program:
         """What execve(2) sees of it, which is as it is."""
@@ -188,8 +193,11 @@ class _Supposed(_ReadOnly):
         self.supposition = supposition
         self._parent = parent
 
-    def look(self, *, program: bool = True, exact: bool = False) -> Object:
+    def look(self, *, exact: bool = False) -> Object:
         return self._object
+
+    def glance(self) -> Glance:
+        return glance_at(self._object)
 
     def program(self) -> Program:
         return self._object.program or UNKNOWN

@@ -12,13 +12,13 @@ import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 
-from fiat.core.change.history import Beginning, Claim, Damage, Entry, Run, Settled, State, Waiting
+from fiat.core.change.history import Beginning, Claim, Damage, Entry, Intended, Run, Settled, State, Waiting
 from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
 from fiat.core.text import quoted, visible
-from fiat.host.history import entryrows, runrows, tables
+from fiat.host.history import blocks, oldentries, runrows, tables
 from fiat.host.history.locks import locked
 from fiat.host.history.process import this_process
-from fiat.host.history.seals import seal_of
+from fiat.host.history.seals import Row, seal_of
 from fiat.host.history.trust import trusted
 
 _PATIENCE = 60.0
@@ -57,8 +57,8 @@ class SqliteHistory:
                 held.enter_context(locked(place, claims, wait))
             yield
 
-    def begin(self, beginning: Beginning, entries: Iterable[Entry]) -> int:
-        """Write down what is about to change; the number of the run. On return it is safe on disk."""
+    def begin(self, beginning: Beginning, intended: Iterable[Intended]) -> int:
+        """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
         with self._written() as database:
             cursor = database.execute(
                 "INSERT INTO run (started, uid, user, command, folder, process, paths, undoes, shifts)"
@@ -75,13 +75,8 @@ class SqliteHistory:
                 ),
             )
             number = cursor.lastrowid or 0
-            made = entryrows.EntryRows(number)
-            names = ("run", *entryrows.ENTRY_COLUMNS)
-            cursor.executemany(
-                f"INSERT INTO entry ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})",
-                made.entries(entries),
-            )
-            cursor.executemany("INSERT INTO posture (run, number, fields) VALUES (?, ?, ?)", made.postures())
+            made = blocks.Blocks(number)
+            _insert(database, "block", blocks.BLOCK_COLUMNS, made.rows(intended))
             database.execute(
                 "UPDATE run SET paths = ?, entries_seal = ? WHERE number = ?", (made.count, made.seal.text(), number)
             )
@@ -91,13 +86,11 @@ class SqliteHistory:
     def finish(self, number: int, settled: Sequence[Settled], *, changed: int, complete: bool) -> None:
         """Write down what has become of the run, and of the objects that were not simply changed."""
         with self._written() as database:
-            database.executemany(
-                "UPDATE entry SET fate = ?, found = ? WHERE run = ? AND place BETWEEN ? AND ?",
-                ((one.fate.value, entryrows.found_text(one.found), number, one.first, one.last) for one in settled),
-            )
+            rows = blocks.fate_rows(settled)
+            _insert(database, "fate", blocks.FATE_COLUMNS, ((number, *row) for row in rows))
             database.execute(
                 "UPDATE run SET ended = ?, changed = ?, complete = ?, fates_seal = ? WHERE number = ?",
-                (time.time(), changed, complete, entryrows.fates_seal(settled), number),
+                (time.time(), changed, complete, seal_of(*rows), number),
             )
             _seal(database, number)
 
@@ -261,6 +254,12 @@ def _selected(database: sqlite3.Connection, table: str, names: Iterable[str]) ->
     return ", ".join(name if name in there else f"NULL AS {name}" for name in names)
 
 
+def _insert(database: sqlite3.Connection, table: str, columns: Sequence[str], rows: Iterable[Row]) -> None:
+    """Add rows, each of a run and these columns."""
+    names = ("run", *columns)
+    database.executemany(f"INSERT INTO {table} ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})", rows)
+
+
 def _run_rows(database: sqlite3.Connection) -> Iterator[tuple[int, sqlite3.Row | None]]:
     """The row of each run with its number; None for one that cannot be read.
 
@@ -289,7 +288,7 @@ def _latest(database: sqlite3.Connection) -> int:
     found = 0
     for query in (
         "SELECT seq FROM sqlite_sequence WHERE name = 'run'",
-        "SELECT max(run) FROM posture",
+        "SELECT max(run) FROM block",
         "SELECT max(run) FROM entry",
     ):
         with suppress(sqlite3.DatabaseError):
@@ -307,17 +306,26 @@ _NAMED = 1000
 
 
 def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:
-    first = tables.version_of(database) < tables.VERSION
-    seals = database.execute(
-        f"SELECT {_selected(database, 'run', ('entries_seal', 'fates_seal'))} FROM run WHERE number = ?", (number,)
-    ).fetchone()
-    postures = database.execute("SELECT number, fields FROM posture WHERE run = ? ORDER BY number", (number,))
-    columns = _selected(database, "entry", entryrows.ENTRY_COLUMNS)
-    if first:
-        columns = columns.replace("NULL AS filesystem", "'' AS filesystem")
-    found = database.execute(f"SELECT {columns} FROM entry WHERE run = ? ORDER BY place", (number,))
-    kept = (seals["entries_seal"], seals["fates_seal"]) if seals is not None else (None, None)
-    return entryrows.entries_of(map(tuple, found), map(tuple, postures.fetchall()), kept, flags_unknown=first)
+    columns = _selected(database, "run", ("entries_seal", "fates_seal"))
+    row = database.execute(f"SELECT {columns} FROM run WHERE number = ?", (number,)).fetchone()
+    seals = tuple(row) if row is not None else (None, None)
+    version = tables.version_of(database)
+    if tables.has_table(database, "entry"):
+        found = _rows(database, "entry", oldentries.ENTRY_COLUMNS, number)
+        if found or version < tables.VERSION:
+            postures = _rows(database, "posture", oldentries.POSTURE_COLUMNS, number)
+            return oldentries.entries_of(found, postures, seals, flags_unknown=version == 1)
+    made, fates = (
+        _rows(database, table, names, number)
+        for table, names in (("block", blocks.BLOCK_COLUMNS), ("fate", blocks.FATE_COLUMNS))
+    )
+    return blocks.entries_of(made, fates, seals)
+
+
+def _rows(database: sqlite3.Connection, table: str, names: Sequence[str], number: int) -> list[Row]:
+    """These columns of the rows of a run, in the order of the first of them."""
+    query = f"SELECT {_selected(database, table, names)} FROM {table} WHERE run = ? ORDER BY {names[0]}"
+    return list(map(tuple, database.execute(query, (number,)).fetchall()))
 
 
 def _wrong_with_file(database: sqlite3.Connection) -> Iterator[str]:

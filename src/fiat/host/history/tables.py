@@ -2,12 +2,14 @@
 
 import os
 import sqlite3
+from collections.abc import Mapping
 from contextlib import suppress
 
 from fiat.core.errors import HistoryError
 
-VERSION = 2
-"""Version 1 knew neither flags nor file systems nor seals; it is read, and brought up to this when it is written."""
+VERSION = 3
+"""Version 1 knew neither flags nor file systems nor seals, version 2 a row for each entry. Both are read, and added to
+in this form."""
 
 _TABLES = {
     "run": {
@@ -28,6 +30,26 @@ _TABLES = {
         "fates_seal": "TEXT",
         "seal": "TEXT",
     },
+    "block": {
+        "run": "INTEGER NOT NULL",
+        "first": "INTEGER NOT NULL",
+        "fields": "TEXT NOT NULL",
+    },
+    "fate": {
+        "run": "INTEGER NOT NULL",
+        "first": "INTEGER NOT NULL",
+        "last": "INTEGER NOT NULL",
+        "fate": "INTEGER NOT NULL",
+        "found": "TEXT",
+    },
+}
+"""A run; its entries, thousands of them in a row (:mod:`fiat.host.history.blocks`); what became of those that were not
+simply changed. The seals tell whether any of it is not as it was written: that of a run covers its other columns, and
+two of these cover its entries, as planned and as they came out."""
+
+_KEYS = {"block": "run, first", "fate": "run, first"}
+
+_BEFORE = {
     "posture": {
         "run": "INTEGER NOT NULL",
         "number": "INTEGER NOT NULL",
@@ -47,12 +69,9 @@ _TABLES = {
         "found": "TEXT",
     },
 }
-"""A run; each posture that its entries have, once; its entries. The seals tell whether any of it is not as it was
-written: that of a run covers its other columns, and two of these cover its entries, as planned and as they came out."""
+"""In place of the last two, before version 3: each posture that the entries of a run have, once; its entries."""
 
-_KEYS = {"posture": "run, number", "entry": "run, place"}
-
-_ADDED = {"run": {"entries_seal", "fates_seal", "seal"}, "posture": set(), "entry": {"filesystem", "found"}}
+_ADDED = {"run": {"entries_seal", "fates_seal", "seal"}, "entry": {"filesystem", "found"}}
 """The columns that not every version has had."""
 
 
@@ -87,7 +106,6 @@ def empty(database: sqlite3.Connection) -> bool:
 
     Nothing but Fiat's own tables may be in it: a view or a trigger would have a say in what is read and written.
     """
-    known = {("table", name) for name in _TABLES} | {("table", "sqlite_sequence")}
     found = set(map(tuple, database.execute("SELECT type, name FROM sqlite_master")))
     if not found:
         return True
@@ -97,8 +115,15 @@ def empty(database: sqlite3.Connection) -> bool:
             f"was written by a newer Fiat (version {version} of it, and this one knows {VERSION}); "
             "use that one, or another --history"
         )
-    lacking = {("table", name) for name in _TABLES} - found
-    if found - known or lacking or version < 1 or any(_lacking(database, name) - _ADDED[name] for name in _TABLES):
+    declared = {**_TABLES, **_BEFORE}
+    needed = {"run", *(_BEFORE if version < VERSION else _TABLES)}
+    tables = {name for kind, name in found if kind == "table"} - {"sqlite_sequence"}
+    if (
+        version < 1
+        or {kind for kind, _ in found} != {"table"}
+        or not needed <= tables <= declared.keys()
+        or any(_lacking(database, name, declared[name]) - _ADDED.get(name, set()) for name in tables)
+    ):
         raise HistoryError("is a database of something else, and not a history of Fiat")
     return False
 
@@ -113,25 +138,32 @@ def columns(database: sqlite3.Connection, table: str) -> set[str]:
     return {str(row[1]) for row in database.execute(f"PRAGMA table_info({table})")}
 
 
-def _lacking(database: sqlite3.Connection, table: str) -> set[str]:
+def has_table(database: sqlite3.Connection, table: str) -> bool:
+    """Whether it has a table of this name."""
+    return bool(columns(database, table))
+
+
+def _lacking(database: sqlite3.Connection, table: str, declared: Mapping[str, str]) -> set[str]:
     """The columns of a table that are not there."""
-    return _TABLES[table].keys() - columns(database, table)
+    return declared.keys() - columns(database, table)
 
 
 def prepare(database: sqlite3.Connection) -> None:
-    """Make the tables where there are none, and bring those of an older version up to this."""
-    if empty(database):
-        for table, declared in _TABLES.items():
+    """Make the tables that are missing, and bring those of an older version up to this."""
+    version = VERSION if empty(database) else version_of(database)
+    if version == 1:
+        database.execute("UPDATE posture SET fields = json_set(fields, '$.flags', NULL)")
+        for table in ("run", "entry"):
+            declared = {**_TABLES, **_BEFORE}[table]
+            for name in _lacking(database, table, declared):
+                database.execute(f"ALTER TABLE {table} ADD COLUMN {name} {declared[name]}")
+        if "device" in columns(database, "entry"):
+            database.execute("ALTER TABLE entry DROP COLUMN device")
+    for table, declared in _TABLES.items():
+        if not has_table(database, table):
             parts = [f"{name} {kind}" for name, kind in declared.items()]
             key = _KEYS.get(table)
             ending = f", PRIMARY KEY ({key})) WITHOUT ROWID" if key else ")"
             database.execute(f"CREATE TABLE {table} ({', '.join(parts)}{ending}")
-    elif version_of(database) < VERSION:
-        database.execute("UPDATE posture SET fields = json_set(fields, '$.flags', NULL)")
-    for table, declared in _TABLES.items():
-        for name in _lacking(database, table):
-            database.execute(f"ALTER TABLE {table} ADD COLUMN {name} {declared[name]}")
-    if "device" in columns(database, "entry"):
-        database.execute("ALTER TABLE entry DROP COLUMN device")
-    if version_of(database) < VERSION:
+    if version_of(database) != VERSION:
         database.execute(f"PRAGMA user_version = {VERSION}")

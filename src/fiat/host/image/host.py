@@ -9,6 +9,7 @@ from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import Settings
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture
@@ -25,9 +26,13 @@ class ImageNode:
         self.path = path
         self._host = host
 
-    def look(self, *, program: bool = True, exact: bool = False) -> Object:
+    def look(self, *, exact: bool = False) -> Object:
         """The object as it is now."""
         return self._host.objects[self.path]
+
+    def glance(self) -> Glance:
+        """As much of it as a change looks at."""
+        return glance_at(self.look())
 
     def program(self) -> Program:
         """What execve(2) sees of it, where that is held; unknown elsewhere."""

@@ -23,6 +23,9 @@ KINDS = {
 # ioctl_iflags(2); the number is _IOR('f', 1, long), which depends on the size of a long
 _GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
 
+SECOND = 1_000_000_000
+"""Nanoseconds."""
+
 FLAG_BITS = tuple(zip((0x10, 0x20), FLAGS, strict=True))
 """The bits of the inode flags; ioctl_iflags(2) and statx(2) have the same ones."""
 

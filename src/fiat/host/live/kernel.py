@@ -19,6 +19,9 @@ _GET_UUID = 2 << 30 | 17 << 16 | 0x15 << 8 | 0
 class StatusCalls(Protocol):
     """statx(2)."""
 
+    def fields(self, fd: int) -> tuple[int, ...]:
+        """What it says of the object held by ``fd``, as in :mod:`fiat.host.live.statx`; raises OSError."""
+
     def facts(self, fd: int) -> Facts:
         """What is known of the object held by ``fd``; raises OSError."""
 

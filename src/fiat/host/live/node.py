@@ -12,6 +12,7 @@ from collections.abc import Iterator
 
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
+from fiat.core.model.glance import Glance
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Object
 from fiat.core.model.program import Program
@@ -27,9 +28,13 @@ class LiveNode:
         self.fd = fd
         self._through = f"/proc/self/fd/{fd}"
 
-    def look(self, *, program: bool = True, exact: bool = False) -> Object:
+    def look(self, *, exact: bool = False) -> Object:
         """The object as it is now; what may not be read is listed as unknown."""
-        return self.reader.read(self.fd, self.path, self._through, program=program, exact=exact)
+        return self.reader.read(self.fd, self.path, self._through, exact=exact)
+
+    def glance(self) -> Glance:
+        """What a change looks at, as it is now."""
+        return self.reader.glance(self.fd, self._through)
 
     def program(self) -> Program:
         """What execve(2) sees of this regular file."""

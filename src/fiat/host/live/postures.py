@@ -10,6 +10,7 @@ import stat
 from collections.abc import Sequence
 from typing import NamedTuple
 
+from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
@@ -19,7 +20,7 @@ from fiat.core.rules import programs
 from fiat.core.rules.handlers import Handler
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
-from fiat.host.live.facts import KINDS, Facts, facts_of, flag_names, flags_by_ioctl
+from fiat.host.live.facts import KINDS, SECOND, Facts, facts_of, flag_names, flags_by_ioctl
 from fiat.host.live.kernel import Kernel
 
 FLAGS_UNKNOWN = -1
@@ -82,11 +83,47 @@ class Reader:
         self._known: dict[tuple[int, int, bool], _Where] = {}
         self._read_at = 0
 
-    def read(self, fd: int, path: str, through: str, *, program: bool, exact: bool) -> Object:
+    def glance(self, fd: int, through: str) -> Glance:
+        """As much of the object held by ``fd`` as a change looks at; OSError where a part of it cannot be read.
+
+        The same as :meth:`read` says, and nothing is made that is not compared: a
+        change of many objects looks at each of them twice.
+        """
+        (
+            flags,
+            links,
+            uid,
+            gid,
+            mode,
+            inode,
+            _,
+            supported,
+            born,
+            born_ns,
+            changed,
+            changed_ns,
+            major,
+            minor,
+            mount,
+        ) = self.kernel.statx.fields(fd)
+        where = self._known.get((mount, os.makedev(major, minor), False))
+        if where is None or not where.lists_attributes or stat.S_ISLNK(mode) or self._read_at != self.kernel.times_read:
+            return glance_at(self.read(fd, "", through, program=False, exact=True))
+        listed = os.listxattr(through)
+        raw = attributes.read(listed, lambda name: os.getxattr(through, name)) if listed else NOTHING
+        posture, said = self.postures.of(mode, uid, gid, flags & supported, raw)
+        if said.unknown:
+            what, number = said.unknown[0]
+            raise OSError(number, what)
+        identity = Identity(where.filesystem, inode, born * SECOND + born_ns)
+        return Glance(identity, posture, links, changed * SECOND + changed_ns, where.mount, where.keeps_lists)
+
+    def read(self, fd: int, path: str, through: str, *, program: bool = True, exact: bool = False) -> Object:
         """The object held by ``fd`` as it is now; what may not be read is among its ``unknown``.
 
-        ``through`` leads to it, past its name. What is ``exact`` has its birth;
-        that takes loading what a single look has no need of.
+        ``through`` leads to it, past its name. Without ``program``, the contents of
+        executable files are not looked at. What is ``exact`` has its birth; that
+        takes loading what a single look has no need of.
         """
         facts = self.kernel.statx.facts(fd) if exact else facts_of(fd)
         kind = facts.kind

@@ -12,7 +12,7 @@ import struct
 from collections.abc import Sequence
 from itertools import repeat
 
-from fiat.host.live.facts import Facts
+from fiat.host.live.facts import SECOND, Facts
 
 SIZE = 256
 """Bytes of one answer."""
@@ -42,11 +42,13 @@ _BASIC, _BIRTH, _MOUNT_ID = 0x7FF, 0x800, 0x1000
 WANTED = _BASIC | _BIRTH | _MOUNT_ID
 """All that is asked for in a call."""
 
-_SECOND = 1_000_000_000
 BY_NAME = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT
 _HERE, _BY_NAME, _WANTED = repeat(AT_FDCWD), repeat(BY_NAME), repeat(WANTED)
 
-# attributes, links, uid, gid, mode, inode, size, supported, birth and change (seconds, nanoseconds), device, mount
+Fields = tuple[int, ...]
+"""Attributes, links, uid, gid, mode, inode, size, which attributes are known, birth and change (each in seconds, and
+nanoseconds), major and minor number of the device, mount."""
+
 _FIELDS = struct.Struct("=8xQIIIH2xQQ8xQ16xqI4xqI4x24xIIQ")
 
 
@@ -72,11 +74,15 @@ class Statx:
         """The errno with which ``name`` in the current directory cannot be asked for; 0 where it can."""
         return ctypes.get_errno() if self._call(AT_FDCWD, name, BY_NAME, WANTED, self._places[0]) else 0
 
-    def facts(self, fd: int) -> Facts:
-        """What is known of the object held by ``fd``; raises OSError."""
-        if self._call(fd, b"", _AT_EMPTY_PATH, WANTED, self._places[0]) != 0:
+    def fields(self, fd: int) -> Fields:
+        """The answer about the object held by ``fd``; raises OSError."""
+        if self._call(fd, b"", _AT_EMPTY_PATH, WANTED, self._places[0]):
             number = ctypes.get_errno()
             raise OSError(number, os.strerror(number))
+        return _FIELDS.unpack_from(self.buffer)
+
+    def facts(self, fd: int) -> Facts:
+        """What is known of the object held by ``fd``; raises OSError."""
         (
             attributes,
             links,
@@ -93,7 +99,7 @@ class Statx:
             major,
             minor,
             mount,
-        ) = _FIELDS.unpack_from(self.buffer)
+        ) = self.fields(fd)
         return Facts(
             mode,
             uid,
@@ -104,6 +110,6 @@ class Statx:
             os.makedev(major, minor),
             mount,
             attributes & supported,
-            born * _SECOND + born_ns,
-            changed * _SECOND + changed_ns,
+            born * SECOND + born_ns,
+            changed * SECOND + changed_ns,
         )

@@ -1,0 +1,31 @@
+"""What a change looks at: as much of an object as it takes to tell whether it is as it was, and no more."""
+
+from typing import NamedTuple
+
+from fiat.core.model.identity import Identity
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Object, Posture
+
+
+class Glance(NamedTuple):
+    """An object as it is now; its fields are those of :class:`Object` and its ``status``."""
+
+    identity: Identity
+    posture: Posture
+    links: int
+    changed: int | None
+    mount: Mount | None
+    keeps_lists: bool | None
+
+
+def glance_at(found: Object) -> Glance:
+    """As much of an object that was looked at; OSError where a part of its posture could not be read."""
+    for what, number in found.unknown:
+        if what not in _NEEDLESS:
+            raise OSError(number, what)
+    status = found.status
+    return Glance(status.identity, found.posture, status.links, status.changed, found.mount, found.keeps_lists)
+
+
+_NEEDLESS = ("flags", "first bytes")
+"""The kernel itself refuses where one of the flags is set; and what a file holds is not changed."""

@@ -1,0 +1,197 @@
+"""The entries of a run as rows of their table.
+
+Thousands of entries are one row, which holds them column by column as JSON: a
+run can have very many, most of them alike. What became of those that were not
+simply changed has rows of its own.
+"""
+
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice
+from operator import attrgetter
+from typing import NamedTuple
+
+from fiat.core.change.history import Entry, Fate, Intended, Settled
+from fiat.core.change.steps import Change
+from fiat.core.errors import RecordError
+from fiat.core.model.identity import Identity
+from fiat.core.model.posture import Posture
+from fiat.core.model.record import ID, POSTURE
+from fiat.core.model.schema import Field, Listed, Number, Record, wrong
+from fiat.host.history.columns import Json, Numbers, Texts
+from fiat.host.history.seals import Row, Seal, seal_of
+
+BLOCK_COLUMNS = ("first", "fields")
+"""The place of the first entry of a block, and the block."""
+
+FATE_COLUMNS = ("first", "last", "fate", "found")
+"""Those of :class:`Settled`."""
+
+_TOGETHER = 5000
+"""Entries in one block at most."""
+
+
+class Block(NamedTuple):
+    """Entries, column by column.
+
+    ``changes`` are the numbers of the postures before and after, and of those between,
+    of each distinct change; ``change`` counts these for each entry. ``postures``
+    are those that no block before had, numbered on: mode, owner, group, and which of the
+    ``rests``, which are numbered on as well, holds everything else.
+    """
+
+    path: Sequence[str]
+    filesystem: Sequence[str]
+    inode: Sequence[int]
+    birth: Sequence[int]
+    change: Sequence[int]
+    changes: Sequence[Sequence[int]]
+    postures: Sequence[Sequence[int]]
+    rests: Sequence[Posture]
+
+
+_REST: Record[Posture] = Record(
+    lambda found: Posture(mode=0, uid=0, gid=0, **found),
+    *(field for field in POSTURE.fields if field.name in ("kind", "acl", "default", "flags", "capabilities")),
+)
+_SIGNED = Numbers(-(1 << 63), (1 << 63) - 1)
+_BLOCK: Record[Block] = Record(
+    lambda found: Block(**found),
+    Field("path", attrgetter("path"), Texts()),
+    Field("filesystem", attrgetter("filesystem"), Texts()),
+    Field("inode", attrgetter("inode"), Numbers()),
+    Field("birth", attrgetter("birth"), _SIGNED),
+    Field("change", attrgetter("change"), Numbers()),
+    Field("changes", attrgetter("changes"), Listed(Numbers())),
+    Field("postures", attrgetter("postures"), Listed(Numbers())),
+    Field("rests", attrgetter("rests"), Listed(_REST)),
+)
+
+
+class Blocks:
+    """The blocks of a run's entries, sealed as they are made."""
+
+    def __init__(self, run: int) -> None:
+        self.run = run
+        self.count = 0
+        self.seal = Seal()
+        self._postures: dict[Posture, int] = {}
+        self._rests: dict[Posture, int] = {}
+        self._changes: dict[int, tuple[int, ...]] = {}
+        self._kept: list[Change] = []  # or another could come to be where one was
+
+    def rows(self, intended: Iterable[Intended]) -> Iterator[Row]:
+        """The run, and what :data:`BLOCK_COLUMNS` name."""
+        waiting = iter(intended)
+        while some := list(islice(waiting, _TOGETHER)):
+            row = self.count, json.dumps(_BLOCK.write(self._block(some)))
+            self.seal.add(row)
+            self.count += len(some)
+            yield self.run, *row
+
+    def _block(self, some: Sequence[Intended]) -> Block:
+        postures, rests = len(self._postures), len(self._rests)
+        paths, identities, changes = zip(*some, strict=True)
+        filesystems, inodes, births = zip(*identities, strict=True)
+        known = self._changes
+        numbered = [known.get(id(change)) or self._numbered(change) for change in changes]
+        places: dict[tuple[int, ...], int] = {}
+        return Block(
+            paths,
+            filesystems,
+            inodes,
+            births,
+            [places.setdefault(one, len(places)) for one in numbered],
+            list(places),
+            [self._in_numbers(one) for one in islice(self._postures, postures, None)],
+            list(islice(self._rests, rests, None)),
+        )
+
+    def _numbered(self, change: Change) -> tuple[int, ...]:
+        """The numbers of the postures of a change."""
+        self._kept.append(change)
+        numbers = tuple(map(self._number, (change.before, change.after, *change.between)))
+        self._changes[id(change)] = numbers
+        return numbers
+
+    def _number(self, posture: Posture) -> int:
+        return self._postures.setdefault(posture, len(self._postures))
+
+    def _in_numbers(self, posture: Posture) -> tuple[int, ...]:
+        rest = self._rests.setdefault(posture._replace(mode=0, uid=0, gid=0), len(self._rests))
+        return posture.mode, posture.uid, posture.gid, rest
+
+
+def fate_rows(settled: Iterable[Settled]) -> list[Row]:
+    """What :data:`FATE_COLUMNS` name of each."""
+    return [
+        (one.first, one.last, one.fate.value, None if one.found is None else json.dumps(POSTURE.write(one.found)))
+        for one in sorted(settled, key=lambda one: one.first)
+    ]
+
+
+def entries_of(blocks: Iterable[Row], fates: Iterable[Row], seals: tuple[str | None, str | None]) -> list[Entry]:
+    """The entries of a run from its rows; ``seals`` are those of both, None where there is none.
+
+    Raises RecordError for what is not as it was written.
+    """
+    rows, fates = list(blocks), list(fates)
+    found: list[Entry] = []
+    postures: list[Posture] = []
+    rests: list[Posture] = []
+    for first, fields in rows:
+        where = f"its block of entries from {first}"
+        block = Json(_BLOCK).read(fields, where)
+        if first != len(found) or isinstance(first, float) or len({*map(len, block[:5])}) != 1:
+            raise RecordError(where, "is not whole, or entries before it are missing")
+        rests += block.rests
+        postures += (_posture(one, rests, where) for one in block.postures)
+        found += _entries(block, postures, where)
+    for fate in fates:
+        _settle(found, fate)
+    for some, kept in zip((rows, fates), seals, strict=True):
+        if kept is not None and kept != seal_of(*some):
+            raise RecordError("it", "has entries that are not as they were written")
+    return found
+
+
+def _posture(numbers: Sequence[int], rests: Sequence[Posture], where: str) -> Posture:
+    try:
+        mode, uid, gid, rest = numbers
+        found = rests[rest]
+    except (ValueError, IndexError) as error:
+        raise RecordError(where, "has a posture that is missing") from error
+    if not mode <= 0o7777:
+        raise wrong(where, mode, "the mode of a posture")
+    return found._replace(mode=mode, uid=ID.read(uid, where), gid=ID.read(gid, where))
+
+
+def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[Entry]:
+    """The entries of a block."""
+    for path in block.path:
+        if path[:1] != "/" or "\0" in path:
+            raise RecordError(where, "has no path that begins with /")
+    try:
+        changes = [[postures[number] for number in change] for change in block.changes]
+        known = [(before, after, tuple(between)) for before, after, *between in changes]
+        theirs = [known[number] for number in block.change]
+    except (ValueError, IndexError) as error:
+        raise RecordError(where, "has a posture that is missing") from error
+    befores, afters, betweens = zip(*theirs, strict=True)
+    return map(Entry, block.path, map(Identity, *block[1:4]), befores, afters, betweens)
+
+
+_PLACE = Number()
+_FATES = {fate.value: fate for fate in Fate}
+
+
+def _settle(entries: list[Entry], row: Row) -> None:
+    """Give entries what became of them."""
+    where = "what became of an entry"
+    first, last = (_PLACE.read(place, where) for place in row[:2])
+    fate, found = row[2:]
+    if fate not in _FATES or isinstance(fate, float) or not last < len(entries):
+        raise RecordError(where, "has a fate that is none")
+    posture = None if found is None else Json(POSTURE).read(found, where)
+    for place in range(first, last + 1):
+        entries[place] = entries[place]._replace(fate=_FATES[fate], found=posture)
