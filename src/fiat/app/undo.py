@@ -46,12 +46,18 @@ class Undoing(NamedTuple):
     @property
     def changing(self) -> list[Find]:
         """The objects that are not as they were before the run, and can be put back."""
-        return [find for find in self.finds if find.change is not None and find.change.changes]
+        return list(filter(_changes, self.finds))
 
     @property
     def hopeless(self) -> bool:
         """Whether nothing of it can be put back: it changed nothing, or what it left is not there any more."""
-        return not self.changing and (not self.finds or any(find.problem is not None for find in self.finds))
+        return not any(map(_changes, self.finds)) and (
+            not self.finds or any(find.problem is not None for find in self.finds)
+        )
+
+
+def _changes(find: Find) -> bool:
+    return find.change is not None and find.change.changes
 
 
 def undoing(host: Host, history: History, number: int | None = None, hold: Hold = hold_nothing) -> Undoing:

@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
@@ -21,7 +21,10 @@ _ALONE = 4000
 """So few are changed by this process alone before others were ready."""
 
 _PIECE = 400
-"""Objects that a process does before it is asked again whether to go on."""
+"""Objects that a process changes before it is asked again whether to go on."""
+
+_LOOKED_AT = 4000
+"""Objects that a process looks at in one go."""
 
 Result = TypeVar("Result")
 
@@ -61,12 +64,30 @@ def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
     if not _helped(host, len(entries)):
         return list(undoing.find(host, entries))
 
-    def work(places: range) -> list[tuple[Change | None, PathError | None]]:
-        return [(one.change, one.problem) for one in undoing.find(host, entries[places.start : places.stop])]
+    def work(places: range) -> _Found:
+        changes: dict[Change | None, int] = {}
+        found = list(undoing.find(host, entries[places.start : places.stop]))
+        numbers = [changes.setdefault(one.change, len(changes)) for one in found]
+        problems = {place: one.problem for place, one in zip(places, found, strict=True) if one.problem is not None}
+        return _Found(list(changes), numbers, problems)
 
-    parts = {places: done.value() for places, done in _by_several(work, len(entries), lambda: False)}
-    found = (one for places in sorted(parts, key=lambda places: places.start) for one in parts[places])
-    return [Find(entry, *one) for entry, one in zip(entries, found, strict=True)]
+    parts = {places.start: done.value() for places, done in _by_several(work, len(entries), lambda: False, _LOOKED_AT)}
+    known: dict[Change | None, Change | None] = {}
+    changes: list[Change | None] = []
+    problems: dict[int, PathError] = {}
+    for _, part in sorted(parts.items()):
+        theirs = [known.setdefault(change, change) for change in part.changes]
+        changes += (theirs[number] for number in part.numbers)
+        problems |= part.problems
+    return list(map(Find, entries, changes, map(problems.get, range(len(entries)))))
+
+
+class _Found(NamedTuple):
+    """What one process found: of each object the number of its change, and by its place what stands against it."""
+
+    changes: list[Change | None]
+    numbers: list[int]
+    problems: dict[int, PathError]
 
 
 def _changed(
@@ -101,13 +122,13 @@ def _changed(
 
 
 def _by_several(
-    work: Callable[[range], Result], count: int, stopping: Stopping
+    work: Callable[[range], Result], count: int, stopping: Stopping, size: int = _PIECE
 ) -> Iterator[tuple[range, Done[Result]]]:
-    """Have ``count`` objects done in pieces by several processes, in no particular order, or by this one alone.
+    """Have ``count`` objects done, ``size`` of them in a piece, by several processes or, without any, by this one.
 
-    Where it is to stop, the pieces that are under way are still done.
+    They come in no particular order. Where it is to stop, the pieces that are under way are still done.
     """
-    waiting = iter([range(start, min(start + _PIECE, count)) for start in range(0, count, _PIECE)])
+    waiting = iter([range(start, min(start + size, count)) for start in range(0, count, size)])
     with Workers(_processors(), lambda: work) as workers:
         given: dict[int, range] = {}
         more = workers.count > 0

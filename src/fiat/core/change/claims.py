@@ -22,11 +22,18 @@ def claims(host: Host, paths: Iterable[str]) -> list[Claim]:
 
 def _tops(paths: Iterable[str]) -> list[str]:
     """The paths that are under none of the others."""
-    found: list[str] = []
-    for path in sorted(set(paths), key=lambda path: path.rstrip("/") + "/"):
-        if not found or not (path + "/").startswith(found[-1].rstrip("/") + "/"):
-            found.append(path)
-    return found if len(found) <= _MANY else [posixpath.commonpath(found)]
+    every = set(paths)
+    found = [path for path in every if path == "/" or not _is_under(path, every)]
+    return sorted(found) if len(found) <= _MANY else [posixpath.commonpath(found)]
+
+
+def _is_under(path: str, others: set[str]) -> bool:
+    """Whether one of ``others`` is on the way to ``path``: the nearest is, most often."""
+    while path != "/":
+        path = path.rpartition("/")[0] or "/"
+        if path in others:
+            return True
+    return False
 
 
 def _claim(handles: Handles, path: str) -> Claim | None:

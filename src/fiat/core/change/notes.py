@@ -83,13 +83,12 @@ def _on_clearing(before: Posture, after: Posture, wish: Wish) -> list[Finding]:
 
 def _on_privilege_lost(before: Posture, after: Posture, accounts: Accounts) -> list[Finding]:
     """Whoever runs a program without setuid or setgid no longer acts as somebody else."""
-    if before.kind is not Kind.FILE:
+    lost = before.mode & ~after.mode & 0o6000
+    if before.kind is not Kind.FILE or not lost:
         return []
     acted = {
         "setuid": f"as user {naming.user(before.uid, accounts)}",
         "setgid": f"in group {naming.group(before.gid, accounts)}",
     }
-    gone = [acted[name] for name in special_names(before.mode & ~after.mode & 0o6000)]
-    if not gone:
-        return []
+    gone = [acted[name] for name in special_names(lost)]
     return [_note("privilege-goes", f"whoever runs it no longer acts {joined(gone)}, but as themselves")]

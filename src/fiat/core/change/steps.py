@@ -6,6 +6,7 @@ What the kernel does by itself, and who may ask it for what, are rules of
 
 import errno
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.model import capabilities
@@ -94,6 +95,11 @@ def change(before: Posture, steps: Steps, actor: Principal, mount: Mount | None,
     return Change(before, now, steps, between)
 
 
+@lru_cache(16)
+def _alone(actor: Principal) -> Universe:
+    return Universe([actor])
+
+
 class _Taking:
     """One who acts, on one kind of file system: what the kernel says to each step."""
 
@@ -101,7 +107,7 @@ class _Taking:
         self.actor = actor
         self.mount = mount
         self.no_lists = errno.EOPNOTSUPP if keeps_lists is False else 0
-        self._alone = Universe([actor])
+        self._alone = _alone(actor)
 
     def all(self, now: Posture, steps: Steps) -> Iterator[tuple[int, Posture]]:
         """After each step the posture, or the errno with which the kernel refuses it."""

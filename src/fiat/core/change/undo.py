@@ -92,16 +92,17 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                 continue
             try:
                 found = node.glance()
-                problem = differs(entry, found)
-                if problem is not None:
-                    yield Find(entry, None, problem)
-                    continue
-                change = ways.back(found.posture, entry, found)
-                yield Find(entry, change, _left_undone(entry, change))
             except OSError as error:
                 yield Find(entry, None, failed(entry.path, error, "put back"))
+                continue
             finally:
                 node.close()
+            problem = differs(entry, found)
+            if problem is not None:
+                yield Find(entry, None, problem)
+                continue
+            change = ways.back(found.posture, entry, found)
+            yield Find(entry, change, _left_undone(entry, change))
     finally:
         handles.close()
 
@@ -145,7 +146,8 @@ def differs(entry: Entry, found: Glance) -> PathError | None:
     """Why what is ``found`` at the path of ``entry`` is not what the run left there; None if it is."""
     if found.identity != entry.identity and not found.identity.same_as(entry.identity):
         return PathError(entry.path, errno.EBUSY, "put back", "another object is there now, and is left alone")
-    if any(same_posture(found.posture, one) for one in (entry.before, entry.after, *entry.between)):
+    now = found.posture
+    if now == entry.after or any(same_posture(now, one) for one in (entry.after, entry.before, *entry.between)):
         return None
     if entry.found is not None and same_posture(found.posture, entry.found):
         hint = "someone else changed it while the run did, and it is left alone as it is now"
@@ -178,13 +180,21 @@ class _Ways:
     def __init__(self, actor: Principal) -> None:
         self.actor = actor
         self._known: dict[tuple[object, ...], Change] = {}
+        self._met: dict[tuple[int, ...], tuple[Change, object]] = {}
 
     def back(self, now: Posture, entry: Entry, found: Glance | None = None) -> Change:
+        """The change; ``found`` is the object, where it could be looked at."""
         mount, keeps_lists = (found.mount, found.keeps_lists) if found is not None else (None, None)
-        key = now, entry.before, mount, keeps_lists
+        before = entry.before
+        same = id(now), id(before), id(mount), id(keeps_lists)  # of most objects these are the very same
+        met = self._met.get(same)
+        if met is not None:
+            return met[0]
+        key = now, before, mount, keeps_lists
         change = self._known.get(key)
         if change is None:
-            wanted = entry.before._replace(flags=now.flags)
+            wanted = before._replace(flags=now.flags)
             taken = steps.steps_towards(now, wanted, self.actor)
             change = self._known[key] = steps.change(now, taken, self.actor, mount, keeps_lists)
+        self._met[same] = change, key  # which holds them: another must not come to be where one was
         return change

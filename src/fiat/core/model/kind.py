@@ -14,6 +14,8 @@ class Kind(Enum):
     BLOCK = "block"
     CHARACTER = "character"
 
+    __hash__ = object.__hash__  # there is one object for each, and postures are looked up very often
+
 
 NEVER_READ_ONLY = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
 """What may be written on a read-only file system: it does not hold their contents."""

@@ -10,6 +10,7 @@ of the XCU directory listing ("STDOUT", file mode field).
 """
 
 import re
+from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
@@ -136,6 +137,7 @@ class ModeChange(NamedTuple):
     digits: int
     clauses: tuple[Clause, ...]
 
+    @lru_cache(1024)  # noqa: B019 - there are few changes, and they are small
     def apply(self, mode: int, *, directory: bool, umask: int = 0) -> int:
         """The mode that results on an object that has ``mode`` now.
 

@@ -16,6 +16,8 @@ class Format(Enum):
     UNKNOWN = "unknown"
     """It could not be read: it may be either."""
 
+    __hash__ = object.__hash__  # as that of a kind
+
 
 class Program(NamedTuple):
     """What the first bytes of a file say of running it.

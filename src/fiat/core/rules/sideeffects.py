@@ -6,6 +6,8 @@ chmod(2), chown(2), inode(7), acl(5), capabilities(7); the kernel's
 ``posix_acl_update_mode``).
 """
 
+from functools import lru_cache
+
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID, SETUID, SPECIAL
@@ -82,6 +84,7 @@ def _without_setgid(mode: int, gid: int, actor: Actor) -> int:
     return mode & ~SETGID if mode & SETGID and not keeps_setgid(actor, gid) else mode
 
 
+@lru_cache(4096)
 def with_mode(acl: AccessList, mode: int) -> AccessList:
     """``acl`` after the kernel set the nine bits of ``mode``.
 

@@ -200,8 +200,7 @@ class TreeAccess:
 
     def _in_full_each(self, profiles: Profiles, which: NDArray[np.int64], right: Right) -> Numbers:
         distinct, places = distinct_values(which)
-        numbers = [self.table.number(self._in_full(profiles[number], right)) for number in distinct.tolist()]
-        return np.array(numbers, np.int32)[places]
+        return self.table.numbers_of(self._in_full(profiles[number], right) for number in distinct.tolist())[places]
 
     def _of_owners(self, profiles: Profiles, which: NDArray[np.int64], reach: Numbers, found: Numbers) -> None:
         """Who has the rights that depend on owner, group and special bits alone."""
@@ -217,13 +216,14 @@ class TreeAccess:
         first, places = distinct_columns(kind[which], columns.uid[which], columns.gid[which], special[which])
         examples = [profiles[number] for number in which[first].tolist()]
         for place, right in self._by_owner:
-            numbers = [
-                self.table.number(self._in_full(one, right)) if right.applies(one.posture.kind) else -1
-                for one in examples
-            ]
-            theirs = np.array(numbers, np.int32)[places]
-            applies = theirs >= 0
-            found[applies, place] = self.table.both(reach[applies], theirs[applies])
+            applies = np.array([right.applies(one.posture.kind) for one in examples], np.bool_)
+            numbers = np.full(len(examples), -1, np.int32)
+            numbers[applies] = self.table.numbers_of(
+                self._in_full(one, right) for one in examples if right.applies(one.posture.kind)
+            )
+            theirs = numbers[places]
+            some = theirs >= 0
+            found[some, place] = self.table.both(reach[some], theirs[some])
 
     def _interpreter(self, profile: Profile, right: Right) -> Route | None:
         if right is not rights_.EXECUTE or profile.program is None:

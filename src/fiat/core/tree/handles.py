@@ -23,6 +23,9 @@ class Handles:
         if path == "/":
             return self.host.root()
         parent, _, name = path.rpartition("/")
+        chain = self._chain
+        if chain and chain[-1].path == parent:  # as that of the last path, most often
+            return chain[-1].child(name)
         return self._directory(parent or "/").child(name)
 
     def _directory(self, path: str) -> Node:

@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 from fiat.core.tree.distinct import distinct_values
-from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Numbers, Survey
 
 
@@ -77,17 +76,10 @@ class PosturesOfMany:
         profiles = survey.profiles.copy()
         count = len(self._postures) + 1
         pairs, places = distinct_values(survey.profile.astype(np.int64) * count + supposed + 1)
-        numbers: dict[Profile, int] = {}
-        chosen = np.empty(len(pairs), np.int32)
-        for place, pair in enumerate(pairs.tolist()):
-            number, rest = divmod(pair, count)
-            chosen[place] = number
-            if rest and survey.profiles[number].posture != self._postures[rest - 1]:
-                profile = survey.profiles[number]._replace(posture=self._postures[rest - 1])
-                if profile not in numbers:
-                    numbers[profile] = profiles.append(profile)
-                chosen[place] = numbers[profile]
-        return survey.with_profiles(profiles, chosen[places])
+        chosen = pairs // count
+        changed = np.flatnonzero(pairs % count)
+        chosen[changed] = profiles.with_postures(chosen[changed], self._postures, pairs[changed] % count - 1)
+        return survey.with_profiles(profiles, chosen[places].astype(np.int32))
 
 
 def postures_of_many(postures: Mapping[Identity, Posture]) -> PosturesOfMany:

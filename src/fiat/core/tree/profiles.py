@@ -6,14 +6,15 @@ capabilities, mount, program and what else :class:`Profile` has.
 """
 
 from array import array
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.accesslist import AccessList
-from fiat.core.tree.distinct import each_once
+from fiat.core.model.posture import Posture
+from fiat.core.tree.distinct import distinct_columns, distinct_values, each_once
 from fiat.core.tree.profile import Profile
 
 Column = NDArray[np.int64]
@@ -39,7 +40,7 @@ class Profiles:
         self.lists: list[AccessList | None] = [None]
         self.rests: list[Profile] = []
         self._list_numbers: dict[AccessList | None, int] = {None: 0}
-        self._rest_numbers: dict[Profile, int] = {}
+        self._rest_numbers: dict[Hashable, int] = {}
         self._numbers = [array("q") for _ in Columns._fields]
         self._made: dict[int, Profile] = {}
         self._columns: Columns | None = None
@@ -66,7 +67,7 @@ class Profiles:
     def append(self, profile: Profile) -> int:
         """Take one more; its number."""
         posture = profile.posture
-        rest = self.rest_number(rest_of(profile))
+        rest = self.rest_number(profile)
         values = (posture.mode, posture.uid, posture.gid, self.list_number(posture.acl), rest)
         for column, value in zip(self._numbers, values, strict=True):
             column.append(value)
@@ -86,12 +87,44 @@ class Profiles:
             self.lists.append(acl)
         return number
 
-    def rest_number(self, rest: Profile) -> int:
-        """The number of a rest."""
-        number = self._rest_numbers.setdefault(rest, len(self.rests))
+    def rest_number(self, profile: Profile) -> int:
+        """The number of the rest of a profile."""
+        number = self._rest_numbers.setdefault((_rest_of_posture(profile.posture), profile[1:]), len(self.rests))
         if number == len(self.rests):
-            self.rests.append(rest)
+            self.rests.append(profile._replace(posture=profile.posture._replace(mode=0, uid=0, gid=0, acl=None)))
         return number
+
+    def with_postures(
+        self, numbers: NDArray[np.intp], postures: Sequence[Posture], which: NDArray[np.intp]
+    ) -> NDArray[np.intp]:
+        """The profiles with these ``numbers``, each with another posture, that of ``which`` of the ``postures``.
+
+        Their numbers; what there is not yet is added.
+        """
+        if not len(numbers):
+            return numbers
+        parts: dict[Hashable, int] = {}
+        examples: list[Posture] = []
+        rows = []
+        for posture in postures:
+            part = parts.setdefault(_rest_of_posture(posture), len(examples))
+            if part == len(examples):
+                examples.append(posture)
+            rows.append((posture.mode, posture.uid, posture.gid, self.list_number(posture.acl), part))
+        mode, uid, gid, acl, part_of = np.array(rows, np.int64)[which].T
+        pairs, places = distinct_values(self.columns.rest[numbers] * len(examples) + part_of)
+        rests = [divmod(pair, len(examples)) for pair in pairs.tolist()]
+        rest = [self.rest_number(self.rests[one]._replace(posture=examples[other])) for one, other in rests]
+        made = Columns(mode, uid, gid, acl, np.array(rest, np.int64)[places])
+        differs = np.zeros(len(numbers), np.bool_)
+        for column, known in zip(made, self.columns, strict=True):
+            differs |= column != known[numbers]
+        new = Columns(*(column[differs] for column in made))
+        first, place = distinct_columns(*new)
+        found = numbers.astype(np.intp)
+        found[differs] = len(self) + place
+        self.extend(Columns(*(column[first] for column in new)))
+        return found
 
     def copy(self) -> "Profiles":
         """The same profiles, to take more of them."""
@@ -131,6 +164,6 @@ class Profiles:
         return uids, gids
 
 
-def rest_of(profile: Profile) -> Profile:
-    """All of a profile but mode, owners and access list."""
-    return profile._replace(posture=profile.posture._replace(mode=0, uid=0, gid=0, acl=None))
+def _rest_of_posture(posture: Posture) -> Hashable:
+    """All of a posture but mode, owners and access list."""
+    return posture.kind, posture.default, posture.flags, posture.capabilities

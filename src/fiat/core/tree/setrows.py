@@ -80,6 +80,10 @@ class SetTable:
         """The number of one set."""
         return int(self.numbers(self.sets.constant(bits))[0])
 
+    def numbers_of(self, sets: Iterable[int]) -> Numbers:
+        """The number of each of several sets."""
+        return self.numbers(self.sets.of(sets))
+
     def numbers(self, rows: Words) -> Numbers:
         """The number of the set in each row."""
         known, keys = self._known, self._keys

@@ -19,7 +19,7 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.record import ID, POSTURE
 from fiat.core.model.schema import Field, Listed, Number, Record, wrong
 from fiat.host.history.columns import Json, Numbers, Texts
-from fiat.host.history.seals import Row, Seal, seal_of
+from fiat.host.history.seals import Row, Seal, seal_of, sum_of
 
 BLOCK_COLUMNS = ("first", "fields")
 """The place of the first entry of a block, and the block."""
@@ -84,10 +84,10 @@ class Blocks:
         """The run, and what :data:`BLOCK_COLUMNS` name."""
         waiting = iter(intended)
         while some := list(islice(waiting, _TOGETHER)):
-            row = self.count, json.dumps(_BLOCK.write(self._block(some)))
-            self.seal.add(row)
+            fields = json.dumps(_BLOCK.write(self._block(some)))
+            self.seal.add((self.count, sum_of(fields)))
+            yield self.run, self.count, fields
             self.count += len(some)
-            yield self.run, *row
 
     def _block(self, some: Sequence[Intended]) -> Block:
         postures, rests = len(self._postures), len(self._rests)
@@ -149,7 +149,8 @@ def entries_of(blocks: Iterable[Row], fates: Iterable[Row], seals: tuple[str | N
         found += _entries(block, postures, where)
     for fate in fates:
         _settle(found, fate)
-    for some, kept in zip((rows, fates), seals, strict=True):
+    sealed = ((first, sum_of(fields)) for first, fields in rows), fates
+    for some, kept in zip(sealed, seals, strict=True):
         if kept is not None and kept != seal_of(*some):
             raise RecordError("it", "has entries that are not as they were written")
     return found

@@ -34,13 +34,20 @@ class _Seconds:
         return float(data)
 
 
-class _Shift:
-    """A gain or a loss: who, right, paths, and since version 2 those that no other right goes with."""
+class _Shifts:
+    """Gains or losses, each who, right, paths, and since version 2 those that no other right goes with."""
 
-    def write(self, value: KeptShift) -> Any:
-        return list(value)
+    def write(self, value: Sequence[KeptShift]) -> Any:
+        return list(map(list, value))
 
-    def read(self, data: Any, place: str) -> KeptShift:
+    def read(self, data: Any, place: str) -> tuple[KeptShift, ...]:
+        if not isinstance(data, list):
+            raise wrong(place, data, "a list")
+        if all(type(one) is list and tuple(map(type, one)) == _SHIFT and min(one[2:]) >= 0 for one in data):
+            return tuple(KeptShift(*one) for one in data)  # there can be thousands
+        return tuple(self._one(one, f"{place}[{number}]") for number, one in enumerate(data))
+
+    def _one(self, data: Any, place: str) -> KeptShift:
         if not isinstance(data, list) or not 3 <= len(data) <= 4:
             raise wrong(place, data, "a list of who, right and paths")
         who, right = (Text().read(one, place) for one in data[:2])
@@ -48,10 +55,12 @@ class _Shift:
         return KeptShift(who, right, paths, Number().read(data[3], place) if len(data) > 3 else paths)
 
 
+_SHIFT = (str, str, int, int)
+
 _SHIFTS: Record[Fields] = Record(
     dict,
-    Field("gains", lambda both: both["gains"], Listed(_Shift())),
-    Field("losses", lambda both: both["losses"], Listed(_Shift())),
+    Field("gains", lambda both: both["gains"], _Shifts()),
+    Field("losses", lambda both: both["losses"], _Shifts()),
 )
 _COUNT = Number(0, (1 << 63) - 1)
 

@@ -32,6 +32,11 @@ class Seal:
         return f"{self._sum:08x}"
 
 
+def sum_of(text: str) -> int:
+    """A number that stands for a long text in a row that is sealed."""
+    return crc32(text.encode("utf-8", "backslashreplace"))
+
+
 def seal_of(*rows: Row) -> str:
     """The seal of these rows."""
     seal = Seal()

@@ -18,6 +18,8 @@ from fiat.core.model.posture import Object
 from fiat.core.model.program import Program
 from fiat.host.live.postures import Reader, program_of
 
+_TO_HOLD = os.O_PATH | os.O_NOFOLLOW
+
 
 class LiveNode:
     """An object of the real file tree, held open by a handle."""
@@ -43,15 +45,15 @@ class LiveNode:
 
     def child(self, name: str) -> "LiveNode":
         """Open the entry ``name`` without following it."""
-        if name == ".." and self.path == "/":
-            name = "."  # nothing is above the root directory, that of another process either
-        fd = os.open(name, os.O_PATH | os.O_NOFOLLOW, dir_fd=self.fd)
-        if name == ".":
-            return type(self)(self.reader, fd, self.path)
-        if name == "..":
-            return type(self)(self.reader, fd, os.path.dirname(self.path))
         path = self.path
-        return type(self)(self.reader, fd, f"{path}/{name}" if path != "/" else f"/{name}")
+        if name == ".." and path == "/":
+            name = "."  # nothing is above the root directory, that of another process either
+        fd = os.open(name, _TO_HOLD, dir_fd=self.fd)
+        if name == "..":
+            path = os.path.dirname(path)
+        elif name != ".":
+            path = f"{path}/{name}" if path != "/" else f"/{name}"
+        return type(self)(self.reader, fd, path)
 
     def names(self) -> Iterator[str]:
         """The names in this directory."""

@@ -7,7 +7,8 @@ Facts come from one handle or, thousands at a time, from a whole tree
 import errno
 import os
 import stat
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 from fiat.core.model.glance import Glance, glance_at
@@ -81,6 +82,7 @@ class Reader:
         self.kernel = kernel
         self.postures = postures
         self._known: dict[tuple[int, int, bool], _Where] = {}
+        self._listing: dict[tuple[int, int, int], _Where] = {}
         self._read_at = 0
 
     def glance(self, fd: int, through: str) -> Glance:
@@ -105,9 +107,9 @@ class Reader:
             major,
             minor,
             mount,
-        ) = self.kernel.statx.fields(fd)
-        where = self._known.get((mount, os.makedev(major, minor), False))
-        if where is None or not where.lists_attributes or stat.S_ISLNK(mode) or self._read_at != self.kernel.times_read:
+        ) = self._fields(fd)
+        where = self._listing.get((mount, major, minor))
+        if where is None or self._read_at != self.kernel.times_read or stat.S_ISLNK(mode):
             return glance_at(self.read(fd, "", through, program=False, exact=True))
         listed = os.listxattr(through)
         raw = attributes.read(listed, lambda name: os.getxattr(through, name)) if listed else NOTHING
@@ -117,6 +119,10 @@ class Reader:
             raise OSError(number, what)
         identity = Identity(where.filesystem, inode, born * SECOND + born_ns)
         return Glance(identity, posture, links, changed * SECOND + changed_ns, where.mount, where.keeps_lists)
+
+    @cached_property
+    def _fields(self) -> Callable[[int], tuple[int, ...]]:
+        return self.kernel.statx.fields
 
     def read(self, fd: int, path: str, through: str, *, program: bool = True, exact: bool = False) -> Object:
         """The object held by ``fd`` as it is now; what may not be read is among its ``unknown``.
@@ -130,10 +136,13 @@ class Reader:
         if self._read_at != self.kernel.times_read:  # a new mount was met: others may have changed too
             self._read_at = self.kernel.times_read
             self._known.clear()
+            self._listing.clear()
         link = kind is Kind.SYMLINK  # it has no list, and asking says nothing of the file system
         where = self._known.get((facts.mount, facts.device, link))
         if where is None:
             where = self._known[facts.mount, facts.device, link] = self._where(fd, facts, None if link else through)
+            if where.lists_attributes and not link:
+                self._listing[facts.mount, os.major(facts.device), os.minor(facts.device)] = where
         unknown: list[tuple[str, int]] = []
         flags = facts.flags
         if not (exact and where.lists_attributes):

@@ -10,7 +10,7 @@ from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.tree.assembly import Assembly
 from fiat.core.tree.distinct import distinct_rows
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.profiles import Columns, rest_of
+from fiat.core.tree.profiles import Columns
 from fiat.core.tree.survey import Numbers
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
@@ -89,7 +89,7 @@ class Numbering:
         rest[:, 1] = rows[:, 2]
         rest[:, 2] = (rows[:, 3] & ~_LOW) | np.array(self._said, np.uint64)[which]
         first, places = distinct_rows(rest)
-        numbers = [profiles.rest_number(rest_of(self._profile(*row))) for row in rows[first].tolist()]
+        numbers = [profiles.rest_number(self._profile(*row)) for row in rows[first].tolist()]
         return Columns(
             mode=(rows[:, 0] & _PERMISSIONS).astype(np.int64),
             uid=(rows[:, 1] & _LOW).astype(np.int64),

@@ -121,9 +121,8 @@ def _side_by_side(changes: Sequence[tuple[Profile, Change]]) -> Pair:
         [0],
     )
     before = assembly.survey()
-    after = [profile._replace(posture=change.after) for profile, change in changes]
-    profiles = [*before.profiles, *after]
-    number = before.profile.copy()
-    number[1:] += count
+    profiles, number = before.profiles.copy(), before.profile.copy()
+    after = [change.after for _, change in changes]
+    number[1:] = profiles.with_postures(number[1:].astype(np.intp), after, np.arange(count))
     route = Route("/", (), top)
     return Pair(View(route, before), View(route, before.with_profiles(profiles, number)))
