@@ -1,13 +1,17 @@
 """Opening a host, and arriving at paths on it."""
 
+from __future__ import annotations
+
 import errno
 from collections.abc import Iterable, Iterator
 
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
-from fiat.core.model.route import Route
-from fiat.core.tree.walk import walk
+from fiat.core.typed import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fiat.core.model.route import Route
 
 __all__ = ["SAMPLE", "Host", "arrive", "open_host"]
 
@@ -42,6 +46,8 @@ def arrive(
     With ``missing``, a path whose last name is not there will do. An empty
     path is none: it is most often a variable of a script that was never set.
     """
+    from fiat.core.tree.walk import walk
+
     for path in paths:
         if not path:
             problem(PathError(path, errno.ENOENT))

@@ -2,7 +2,6 @@
 
 import errno
 from collections.abc import Callable, Hashable, Iterable, Iterator
-from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.app.problems import Note, Problem, raise_problem
 from fiat.core.ask import caveats
@@ -17,6 +16,7 @@ from fiat.core.text import natural_order
 from fiat.core.tree.inside import inside, names_in
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import open_end, walk
+from fiat.core.typed import TYPE_CHECKING, NamedTuple
 from fiat.core.words.selection import Selection
 
 if TYPE_CHECKING:

@@ -1,17 +1,22 @@
 """What goes wrong at one path among several."""
 
+from __future__ import annotations
+
 import errno
 from collections.abc import Callable, Iterable
 
 from fiat.core.errors import PathError
-from fiat.core.model.finding import Finding
-from fiat.core.model.route import Route
 from fiat.core.text import visible
+from fiat.core.typed import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fiat.core.model.finding import Finding
+    from fiat.core.model.route import Route
 
 Problem = Callable[[PathError], None]
 """Takes note of a path that failed; the others go on."""
 
-Note = Callable[[Iterable[Finding]], None]
+Note = Callable[[Iterable["Finding"]], None]
 """Takes note of what Fiat does not evaluate."""
 
 

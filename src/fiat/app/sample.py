@@ -2,9 +2,9 @@
 
 import errno
 import os
-from typing import NamedTuple
 
 from fiat.core.errors import PathError
+from fiat.core.typed import NamedTuple
 from fiat.demo.tour import SCENES, Scene
 
 

@@ -1,7 +1,6 @@
 """Reading a whole tree to list it."""
 
 import errno
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +15,7 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.natural import natural_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
+from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Choosing
 
 

@@ -1,8 +1,7 @@
 """The umask of processes, and where on this host it is set."""
 
-from typing import NamedTuple
-
 from fiat.core.model.host import Host
+from fiat.core.typed import NamedTuple
 from fiat.host.live.umaskfiles import Search
 
 

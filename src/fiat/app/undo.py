@@ -3,7 +3,6 @@
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, nullcontext, suppress
 from enum import Enum
-from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
@@ -15,6 +14,7 @@ from fiat.core.change.undo import Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.text import joined, quoted
+from fiat.core.typed import NamedTuple
 from fiat.engine import changing
 
 __all__ = ["Lock", "Undoing", "put_back", "undoing", "undoing_alone"]

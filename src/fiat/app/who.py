@@ -1,11 +1,14 @@
 """Who may do what with one path."""
 
-from typing import NamedTuple
+from __future__ import annotations
 
 from fiat.app.question import Question
-from fiat.core.ask.effects import Effects, effects_at
 from fiat.core.ask.who import Answer
 from fiat.core.model.route import Route
+from fiat.core.typed import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    from fiat.core.ask.effects import Effects
 
 
 class Who(NamedTuple):
@@ -21,5 +24,7 @@ def who(question: Question, route: Route) -> Who:
     answer = Answer(question.asked_of, route, question.rights, question.processes)
     against = None
     if question.supposing:
+        from fiat.core.ask.effects import effects_at
+
         against = effects_at(question.host, question.asked_of, route.asked, answer.rights, question.processes)
     return Who(question, answer, against)

@@ -1,7 +1,6 @@
 """Asking about whole trees."""
 
 import errno
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +24,7 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.summary import Groups
 from fiat.core.tree.survey import Survey
+from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 
 

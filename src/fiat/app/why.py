@@ -1,7 +1,6 @@
 """One verdict, and what decides it."""
 
 import errno
-from typing import NamedTuple
 
 from fiat.app.problems import failure
 from fiat.core.ask import caveats
@@ -18,6 +17,7 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.check import Verdict
 from fiat.core.text import visible
 from fiat.core.tree.walk import route_for, walk
+from fiat.core.typed import NamedTuple
 from fiat.core.words import who as who_words
 
 __all__ = ["RIGHT_NAMES", "Why", "right_named", "why"]

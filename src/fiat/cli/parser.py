@@ -1,10 +1,10 @@
 """Command-line parsing: argparse, with errors of one line."""
 
 import argparse
-from typing import NoReturn
 
 from fiat.app.status import Status
 from fiat.app.text import visible
+from fiat.core.typed import NoReturn
 from fiat.render.streams import say
 from fiat.render.terminal import NARROW, width
 

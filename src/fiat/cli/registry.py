@@ -2,9 +2,9 @@
 
 import importlib
 from collections.abc import Callable
-from typing import NamedTuple
 
 from fiat.cli.parser import Parser
+from fiat.core.typed import NamedTuple
 
 GROUPS = {
     "look": "look and understand",

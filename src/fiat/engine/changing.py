@@ -2,7 +2,6 @@
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import NamedTuple, TypeVar
 
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
@@ -15,6 +14,7 @@ from fiat.core.change.undo import Find
 from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
+from fiat.core.typed import NamedTuple, TypeVar
 from fiat.engine.processes import Done, Workers
 
 _ALONE = 4000

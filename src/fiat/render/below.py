@@ -11,11 +11,11 @@ from fiat.core.model.principals import Principal
 from fiat.core.text import counted, several_of, visible
 from fiat.core.tree.summary import Group, Groups
 from fiat.core.words import naming
+from fiat.render.againsttoday import against_today_blocks, against_today_fields
 from fiat.render.belowlines import BelowLines
 from fiat.render.lines import visible_texts
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written
 from fiat.render.people import People, Shown
-from fiat.render.who import against_today_blocks, against_today_fields
 
 _MOST = 16
 """Answers that are shown, the most frequent ones, where not every one is asked for."""

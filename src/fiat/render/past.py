@@ -3,7 +3,6 @@
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from typing import Any
 
 from fiat.app.undo import Undoing
 from fiat.core.change.history import Damage, Entry, Fate, Run, State
@@ -12,6 +11,7 @@ from fiat.core.model.fields import Fields
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
 from fiat.core.text import counted, of_all, several, shell_word, visible
+from fiat.core.typed import Any
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option

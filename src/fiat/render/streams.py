@@ -4,7 +4,8 @@ import errno
 import os
 import sys
 from contextlib import suppress
-from typing import TextIO
+
+from fiat.core.typed import TextIO
 
 
 class OutputCut(Exception):

@@ -4,8 +4,8 @@ import re
 import time
 from collections.abc import Iterator, Sequence
 from itertools import repeat
-from typing import NamedTuple
 
+from fiat.core.typed import NamedTuple
 from fiat.render.model import Across, Block, Column, Many, Prose, Row, Span, Spans, Table, Verbatim, plain, spans
 
 INDENT = "  "

@@ -4,9 +4,6 @@ import itertools
 from collections.abc import Callable, Iterator, Sequence
 
 from fiat.app.who import Who
-from fiat.core.ask import why
-from fiat.core.ask.effects import Effects
-from fiat.core.ask.keptshifts import kept
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
@@ -20,7 +17,6 @@ from fiat.core.rules.decision import superuser
 from fiat.core.text import counted, several, visible
 from fiat.core.words import naming
 from fiat.render import words
-from fiat.render.effects import shift_blocks, shift_fields
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
 
 _NAMES_IN_A_ROW = 8
@@ -63,6 +59,8 @@ class WhoView(Plain):
             "anyone_else": anyone_else,
         }
         if self.against_today is not None:
+            from fiat.render.againsttoday import against_today_fields
+
             fields["against_today"] = against_today_fields(self.against_today)
         yield fields
 
@@ -138,6 +136,8 @@ class WhoView(Plain):
         yield from self._what_stops_superusers()
         yield from self._stops()
         if self.against_today is not None:
+            from fiat.render.againsttoday import against_today_blocks
+
             yield from against_today_blocks(self.against_today)
 
     def _cells(self, place: int) -> tuple[str, ...]:
@@ -147,6 +147,8 @@ class WhoView(Plain):
         """The rule and its entry, or what else decided; where, if that was on the way."""
         answer = self.answer
         if step.reason is None:
+            from fiat.core.ask import why
+
             text = why.RULE_WORDS.get(step.rule, step.rule)
         else:
             text = naming.entry(step.reason.share.entry, answer.accounts)
@@ -255,6 +257,8 @@ class WhoView(Plain):
             for right in self.answer.rights:
                 deciding = self.answer.verdict(place, right).deciding
                 if not deciding.allowed and deciding.reason is None:
+                    from fiat.core.ask import why
+
                     phrase = words.right_phrase(right, self.answer.end.posture.kind if self.answer.end else None)
                     lines[f"Not even {naming.principal(who)} may {phrase} it: {why.rule_words(deciding)}"] = None
         if lines:
@@ -271,22 +275,6 @@ class WhoView(Plain):
                 named = several(people, "users", self.show)
                 yield BLANK
                 yield Prose(f"Stopped on the way, at {visible(path)}{mode}: {named}", 1, hanging="  ")
-
-
-def against_today_fields(effects: Effects) -> Fields:
-    """The machine output of what supposed memberships change."""
-    return {
-        "gains": [shift_fields(found) for found in effects.gains],
-        "losses": [shift_fields(found) for found in effects.losses],
-    }
-
-
-def against_today_blocks(effects: Effects) -> Iterator[Block]:
-    """What supposed memberships change."""
-    yield BLANK
-    yield Verbatim("Against today:")
-    yield from shift_blocks("Gains", kept(effects.gains))
-    yield from shift_blocks("Loses", kept(effects.losses))
 
 
 def _headline(end: Object, accounts: Accounts) -> str:

@@ -7,7 +7,6 @@ What the kernel does by itself, and who may ask it for what, are rules of
 import errno
 from collections.abc import Iterator
 from functools import lru_cache
-from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, from_mode
@@ -18,6 +17,7 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.rules.attributes import may_change_mode, may_choose_group, may_choose_owner, refused_to_everyone
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner, with_mode
+from fiat.core.typed import NamedTuple
 
 
 class Steps(NamedTuple):

@@ -4,7 +4,6 @@ import errno
 import posixpath
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from typing import NamedTuple
 
 from fiat.core.change import steps
 from fiat.core.change.history import Entry, Fate, History, Run, State
@@ -18,6 +17,7 @@ from fiat.core.model.host import Host
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.tree.handles import Handles
+from fiat.core.typed import NamedTuple
 
 
 class Find(NamedTuple):

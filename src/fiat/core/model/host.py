@@ -4,16 +4,20 @@ Whatever stands for a machine answers to :class:`Host`: the real one, one held
 in a file or in memory, and any of these as it would be after a change.
 """
 
-from collections.abc import Callable, Iterator
-from typing import NamedTuple, Protocol
+from __future__ import annotations
 
-from fiat.core.model.accesslist import AccessList
-from fiat.core.model.accounts import Accounts
-from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.glance import Glance
-from fiat.core.model.posture import Object
-from fiat.core.model.principals import Principal
-from fiat.core.model.program import Program
+from collections.abc import Callable, Iterator
+
+from fiat.core.typed import TYPE_CHECKING, NamedTuple, Protocol
+
+if TYPE_CHECKING:
+    from fiat.core.model.accesslist import AccessList
+    from fiat.core.model.accounts import Accounts
+    from fiat.core.model.capabilities import FileCapabilities
+    from fiat.core.model.glance import Glance
+    from fiat.core.model.posture import Object
+    from fiat.core.model.principals import Principal
+    from fiat.core.model.program import Program
 
 Progress = Callable[[int, str], None]
 """Called now and then with how many entries were read, and the directory that was read last."""
@@ -66,7 +70,7 @@ class Node(Protocol):
     def program(self) -> Program:
         """What execve(2) sees of this regular file, whether anyone may execute it now or not."""
 
-    def child(self, name: str) -> "Node":
+    def child(self, name: str) -> Node:
         """Open the entry ``name`` of this directory (``..`` is its parent)."""
 
     def names(self) -> Iterator[str]:
@@ -121,7 +125,7 @@ class Host(Protocol):
     def process(self, pid: int) -> Principal:
         """The running process ``pid`` as the kernel sees it; UnknownAccount if there is none."""
 
-    def seen_by(self, who: Principal) -> "Host":
+    def seen_by(self, who: Principal) -> Host:
         """The host as ``who`` sees it: with other mounts, or another root directory, for a process that has its own."""
 
     def process_umask(self, pid: int) -> int:

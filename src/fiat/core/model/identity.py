@@ -1,6 +1,6 @@
 """What tells one object from every other, now and later."""
 
-from typing import NamedTuple
+from fiat.core.typed import NamedTuple
 
 
 class Identity(NamedTuple):

@@ -1,6 +1,6 @@
 """Mounts."""
 
-from typing import NamedTuple
+from fiat.core.typed import NamedTuple
 
 
 class Mount(NamedTuple):

@@ -1,7 +1,8 @@
 """What execve(2) sees of a file: a script, a program, or neither."""
 
 from enum import Enum
-from typing import NamedTuple
+
+from fiat.core.typed import NamedTuple
 
 
 class Format(Enum):

@@ -8,7 +8,8 @@ besides is a :class:`Sets`.
 """
 
 from collections.abc import Callable
-from typing import Any, Protocol
+
+from fiat.core.typed import Any, Protocol
 
 Set = Any
 """A set of principals, or one for each of many postures: what has the operators ``& | ~`` of sets."""

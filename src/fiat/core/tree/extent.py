@@ -1,6 +1,6 @@
 """How much of a tree is read."""
 
-from typing import NamedTuple
+from fiat.core.typed import NamedTuple
 
 
 class Extent(NamedTuple):

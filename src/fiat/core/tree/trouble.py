@@ -1,6 +1,6 @@
 """What could not be looked at."""
 
-from typing import NamedTuple
+from fiat.core.typed import NamedTuple
 
 
 class Trouble(NamedTuple):

@@ -8,7 +8,6 @@ first. Sources: :mod:`fiat.core.model.mode`, :mod:`fiat.core.words.entries`,
 import binascii
 import re
 from collections.abc import Callable
-from typing import NamedTuple
 
 from fiat.core.errors import FiatError, NotationError
 from fiat.core.model import capabilities, listbytes, umask
@@ -18,6 +17,7 @@ from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import ModeChange, parse_change, parse_letters
 from fiat.core.text import quoted
+from fiat.core.typed import NamedTuple
 from fiat.core.words import entries
 
 _TYPE_LETTERS = {

@@ -1,13 +1,12 @@
 """Which objects of a tree are meant: kind, name, owner, group, and what their posture has."""
 
-from typing import NamedTuple
-
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.text import quoted
+from fiat.core.typed import NamedTuple
 
 WORDS = {
     "list": "an access list",

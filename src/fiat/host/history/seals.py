@@ -1,7 +1,8 @@
 """Seals: they tell whether rows are as they were written."""
 
 from binascii import crc32
-from typing import Any
+
+from fiat.core.typed import Any
 
 Row = tuple[Any, ...]
 

@@ -7,11 +7,11 @@ import re
 import stat
 from collections.abc import Callable
 from functools import cached_property
-from typing import Any, TypeVar
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.text import quoted
+from fiat.core.typed import Any, TypeVar
 from fiat.core.words.accountfiles import parse_group, parse_passwd
 
 Found = TypeVar("Found")
@@ -126,7 +126,8 @@ def sources_of_groups(text: str) -> set[str]:
     for line in text.split("\n"):
         database, colon, rest = line.partition("#")[0].partition(":")
         if colon:  # what stands in brackets says what is done, and is no source
-            lines.setdefault(database.strip(), set(re.sub(r"\[[^]]*\]", " ", rest).split()))
+            sources = re.sub(r"\[[^]]*\]", " ", rest) if "[" in rest else rest
+            lines.setdefault(database.strip(), set(sources.split()))
     return lines.get("initgroups") or lines.get("group") or {"files"}
 
 

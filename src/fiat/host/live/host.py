@@ -1,18 +1,20 @@
 """The real host, through the kernel's interfaces (proc(5))."""
 
+from __future__ import annotations
+
 import os
-import resource
 import time
 from functools import cached_property
 
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.principals import Principal
+from fiat.core.typed import TYPE_CHECKING
 from fiat.host.live.accounts import NameService
-from fiat.host.live.kernel import Kernel
-from fiat.host.live.mounts import mounts_now, read_mounts
-from fiat.host.live.postures import Postures, Reader
-from fiat.host.live.treenode import TreeNode
+
+if TYPE_CHECKING:
+    from fiat.host.live.postures import Reader
+    from fiat.host.live.treenode import TreeNode
 
 # Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
 _REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
@@ -27,11 +29,7 @@ class LiveHost:
 
     def __init__(self, accounts: Accounts | None = None) -> None:
         self.name = os.uname().nodename
-        # a tree is walked with one handle open for each level
-        most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
-        resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
         self._accounts = accounts
-        self._reader = Reader(Kernel(self.open_root, mounts_now), Postures())
         self._seen_by: dict[int, LiveHost] = {}
         self._here = _current_directory()
 
@@ -39,6 +37,20 @@ class LiveHost:
     def accounts(self) -> Accounts:
         """The accounts given, or those of the name service, read when first asked for."""
         return self._accounts or NameService()
+
+    @cached_property
+    def _reader(self) -> Reader:
+        """What reads the file tree: not every command does."""
+        import resource
+
+        from fiat.host.live.kernel import Kernel
+        from fiat.host.live.mounts import mounts_now
+        from fiat.host.live.postures import Postures, Reader
+
+        # a tree is walked with one handle open for each level
+        most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+        resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
+        return Reader(Kernel(self.open_root, mounts_now), Postures())
 
     @cached_property
     def settings(self) -> Settings:
@@ -54,6 +66,8 @@ class LiveHost:
 
     def root(self) -> TreeNode:
         """Open ``/``."""
+        from fiat.host.live.treenode import TreeNode
+
         return TreeNode(self._reader, self.open_root(), "/")
 
     def open_root(self) -> int:
@@ -85,7 +99,7 @@ class LiveHost:
         account = self.accounts.user_numbered(found.principal.uid or 0)
         return found.principal._replace(name=account.name if account else None)
 
-    def seen_by(self, who: Principal) -> "LiveHost":
+    def seen_by(self, who: Principal) -> LiveHost:
         """This host with the mounts and the root directory of the process ``who``, where it has others."""
         return self._seen_by.get(who.pid, self) if who.pid is not None else self
 
@@ -108,11 +122,18 @@ class _SeenByProcess(LiveHost):
         self.name = host.name
         self._accounts = host.accounts
         self._root = root
-        self._reader = Reader(
-            Kernel(self.open_root, lambda: read_mounts(mounts), host._reader.kernel.handlers), Postures()
-        )
+        self._mounts = mounts
+        self._handlers = host._reader.kernel.handlers
         self._seen_by = {}
         self._here = host._here
+
+    @cached_property
+    def _reader(self) -> Reader:
+        from fiat.host.live.kernel import Kernel
+        from fiat.host.live.mounts import read_mounts
+        from fiat.host.live.postures import Postures, Reader
+
+        return Reader(Kernel(self.open_root, lambda: read_mounts(self._mounts), self._handlers), Postures())
 
     def open_root(self) -> int:
         """A new handle on the root directory of the process."""

@@ -2,9 +2,9 @@
 
 import os
 import re
-from typing import NamedTuple
 
 from fiat.core.model.mount import Mount
+from fiat.core.typed import NamedTuple
 
 
 def mounts_now() -> dict[int, Mount]:
@@ -82,4 +82,6 @@ def _below(path: str, top: str) -> str:
 
 def _unescaped(text: str) -> str:
     r"""Undo the ``\040`` by which mountinfo writes space, tab, newline and backslash."""
+    if "\\" not in text:
+        return text
     return re.sub(r"\\([0-7]{3})", lambda match: chr(int(match[1], 8)), text)

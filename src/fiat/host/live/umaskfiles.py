@@ -7,10 +7,10 @@ line are not evaluated, so a line found may not be reached.
 import glob
 import os
 import re
-from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model import umask
+from fiat.core.typed import NamedTuple
 
 _SHELL = re.compile(
     r"^\s*(?:[^#]*[;&|]\s*)?(?:(?:then|else|do)\s+)?umask\s+(?:-S\s+)?([0-7]{1,4}|[ugoa]*[-+=][ugoarwxX,=+-]*)"

@@ -4,7 +4,6 @@ import json
 import posixpath
 from collections.abc import Iterable, Mapping
 from operator import itemgetter
-from typing import Any, NoReturn
 
 from fiat.core.errors import RecordError, SnapshotError
 from fiat.core.model import record
@@ -16,6 +15,7 @@ from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
 from fiat.core.text import quoted, visible
+from fiat.core.typed import Any, NoReturn
 from fiat.host.image.host import ImageHost
 from fiat.host.snapshot.lines import lines_of
 

@@ -7,13 +7,13 @@ the names that share an inode.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from typing import NamedTuple
 
 from fiat.core.change.guards import acting, bits, people, places
 from fiat.core.change.guards.suspect import Suspect
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.typed import NamedTuple
 
 GUARDS = {
     "lockout": "a directory's owner, or the one who acts, can no longer traverse it",

@@ -1,0 +1,25 @@
+"""What supposed memberships change, against today."""
+
+from collections.abc import Iterator
+
+from fiat.core.ask.effects import Effects
+from fiat.core.ask.keptshifts import kept
+from fiat.core.model.fields import Fields
+from fiat.render.effects import shift_blocks, shift_fields
+from fiat.render.model import BLANK, Block, Verbatim
+
+
+def against_today_fields(effects: Effects) -> Fields:
+    """The machine output of what supposed memberships change."""
+    return {
+        "gains": [shift_fields(found) for found in effects.gains],
+        "losses": [shift_fields(found) for found in effects.losses],
+    }
+
+
+def against_today_blocks(effects: Effects) -> Iterator[Block]:
+    """What supposed memberships change."""
+    yield BLANK
+    yield Verbatim("Against today:")
+    yield from shift_blocks("Gains", kept(effects.gains))
+    yield from shift_blocks("Loses", kept(effects.losses))
