@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Callable, Hashable, Iterable, Iterator
+from itertools import compress
 
 from fiat.app.problems import Note, Problem, raise_problem
 from fiat.core.ask import caveats
@@ -97,7 +98,8 @@ def _inside(
     troubles: list[Trouble] = []
     kinds: set[Hashable] = set()
     try:
-        names = sorted(filter(selection.takes_name, names_in(node, troubles)), key=natural_order)
+        names = list(names_in(node, troubles))
+        names = sorted(compress(names, selection.takes_names(names)), key=natural_order)
         for count, (child, found) in enumerate(inside(node, names, troubles), 1):
             child.close()
             if count % _STEP == 0:

@@ -5,7 +5,7 @@ terminal cells, wraps and paints it. The other forms are records: JSON, JSON
 Lines and CSV (:mod:`fiat.render.output`).
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from fiat.core.model.fields import Fields
 from fiat.core.typed import NamedTuple, Protocol
@@ -69,15 +69,23 @@ class Column(NamedTuple):
     which: Sequence[int]
 
 
-class Many(NamedTuple):
-    """Many rows of plain text: all columns but the last one by their values, and the ``last`` cell of each row.
-
-    In one table the values of a column are always the same. None of these columns
-    may be one that wraps.
-    """
+class Some(NamedTuple):
+    """Some of very many rows: all columns but the last one by their values, and the ``last`` cell of each row."""
 
     columns: Sequence[Column]
     last: Sequence[str]
+
+
+class Many(NamedTuple):
+    """Very many rows of plain text, laid out some at a time, by several processes.
+
+    ``values`` are all that their columns hold, but the last one; none of these may
+    be one that wraps. ``texts`` takes what lays out some of the rows, and
+    gives the text of all of them.
+    """
+
+    values: Sequence[Sequence[str]]
+    texts: Callable[[Callable[[Some], str]], Iterable[str]]
 
 
 Row = Sequence[Spans] | Across | Many

@@ -6,13 +6,16 @@ from collections.abc import Iterator, Sequence
 from itertools import repeat
 
 from fiat.core.typed import NamedTuple
-from fiat.render.model import Across, Block, Column, Many, Prose, Row, Span, Spans, Table, Verbatim, plain, spans
+from fiat.render.model import Across, Block, Column, Many, Prose, Row, Some, Span, Spans, Table, Verbatim, plain, spans
 
 INDENT = "  "
 _GAP = "  "
 _READABLE = 110  # prose in longer lines is hard to read
 _NARROWEST = 12
 """No column is made narrower than this."""
+
+_ANY = 1 << 20
+"""The width of a column that takes all the room there is."""
 
 _BATCH = 400
 _PATIENCE = 0.1
@@ -126,9 +129,7 @@ class _Layout:
         self.indent = INDENT * table.indent
         self.widths = [cells(cell) for cell in table.header]
         self.limits: dict[int, int] = {}
-        # of rows given by columns, by the place of the column: the values that were measured; and as they are padded to
-        # a width
-        self.measured: dict[int, set[int]] = {}
+        # the values of rows given by columns, by place and width of the column: as they are padded
         self.padded: dict[tuple[int, int], dict[int, str]] = {}
 
     def lines(self) -> Iterator[str]:
@@ -143,7 +144,7 @@ class _Layout:
                 if isinstance(row, Across):
                     yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
                 elif isinstance(row, Many):
-                    yield self._many(row)
+                    yield from row.texts(self._some)
                 else:
                     yield from self._row(row)
 
@@ -173,13 +174,9 @@ class _Layout:
     def _measure(self, batch: list[Row]) -> None:
         for row in batch:
             if isinstance(row, Many):
-                for place, column in enumerate(row.columns):
-                    measured = self.measured.setdefault(place, set())
-                    new = set(column.which) - measured
-                    measured |= new
-                    self.widths[place] = max([self.widths[place], *(cells(column.values[value]) for value in new)])
-                if self.screen.columns is not None:
-                    self.widths[-1] = max(self.widths[-1], max(map(cells, row.last)))
+                for place, values in enumerate(row.values):
+                    self.widths[place] = max([self.widths[place], *map(cells, values)])
+                self.widths[-1] = _ANY  # all the room there is
             elif not isinstance(row, Across):
                 self._widen(row)
         if self.screen.columns is None:
@@ -201,12 +198,12 @@ class _Layout:
         for place, cell in enumerate(row):
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
-    def _many(self, rows: Many) -> str:
+    def _some(self, rows: Some) -> str:
         """Rows given by columns: each value is padded once while its column is as wide."""
         begins = [self._padded(place, column) for place, column in enumerate(rows.columns)]
         limit = self.limits.get(len(self.widths) - 1)
         text = "\n".join(map("".join, zip(repeat(self.indent), *begins, rows.last)))
-        if limit is None:  # nothing is too wide
+        if limit is None or max(map(cells, rows.last)) <= limit:  # nothing is too wide
             return text if " \n" not in text + "\n" else "\n".join(map(str.rstrip, text.split("\n")))
         found: list[str] = []
         for at, (line, name) in enumerate(zip(text.split("\n"), rows.last, strict=True)):

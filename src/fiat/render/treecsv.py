@@ -1,6 +1,6 @@
 """The list of a whole tree as CSV: cells are written once for all entries that have them in common."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Hashable, Iterator
 from itertools import starmap
 from operator import add
 
@@ -8,13 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.look import TreeListing
-from fiat.core.ask.remarks import remarks_on
+from fiat.core.ask.remarks import owners_for_codes, remarks_on
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.tree.distinct import each_once
-from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
 from fiat.render import lines
@@ -36,6 +35,8 @@ class TreeCsv:
         self._fields = ObjectFields(accounts)
         self._names = list(flat_row(self._fields.of(_EXAMPLE, ())))
         self._known: dict[tuple[str, int], list[str]] = {}
+        self._codes: dict[Hashable, str] = {}
+        self._owners_known: dict[tuple[int, int], Hashable] = {}
 
     def header(self) -> list[str]:
         """The names of the columns."""
@@ -51,12 +52,15 @@ class TreeCsv:
         assert details is not None
         begins: dict[int, str] = {}
         ends: dict[int, str] = {}
+        columns = [column.tolist() for column in survey.profiles.columns]
         link = survey.profiles.by_rest(lambda rest: rest.posture.kind is Kind.SYMLINK)
         for some, paths in survey.paths_in_blocks(places):
             alike = of_alike(survey, some)
             for number in each_once(alike):
                 if number not in begins:
-                    begins[number], ends[number] = self._around(survey.profiles, number // 2, several=number % 2 == 1)
+                    begins[number], ends[number] = self._around(
+                        survey.profiles, columns, number // 2, several=number % 2 == 1
+                    )
             targets = [""] * len(paths)
             for at in np.flatnonzero(link[survey.profile[some]]).tolist():
                 targets[at] = lines.csv_text(details.targets.get(int(some[at])))
@@ -72,28 +76,40 @@ class TreeCsv:
             )
             yield "".join(list(starmap(_ROW, values)))
 
-    def _around(self, profiles: Profiles, number: int, *, several: bool) -> tuple[str, str]:
+    def _around(self, profiles: Profiles, columns: list[list[int]], number: int, *, several: bool) -> tuple[str, str]:
         """What stands in a row after the path: before and after that which each entry has for itself."""
-        mode, uid, gid, acl, rest = (int(column[number]) for column in profiles.columns)
-        found = profiles[number].at(links=2 if several else 1)
-        codes = lines.csv_text([remark.code for remark in remarks_on(found, self._accounts)])
-        kind, besides, mount = self._cells("rest", rest, profiles.rests[rest].posture, profiles.rests[rest])
-        (of_mode,) = self._cells("mode", mode, _PLAIN._replace(mode=mode))
-        (owner,) = self._cells("owner", uid, _PLAIN._replace(uid=uid))
-        (group,) = self._cells("group", gid, _PLAIN._replace(gid=gid))
-        (entries,) = self._cells("acl", acl, _PLAIN._replace(acl=profiles.lists[acl]))
+        mode, uid, gid, acl, rest = (column[number] for column in columns)
+        alike = mode, acl, rest, several, self._owners(uid, gid)
+        codes = self._codes.get(alike)
+        if codes is None:
+            found = profiles[number].at(links=2 if several else 1)
+            codes = self._codes[alike] = lines.csv_text([one.code for one in remarks_on(found, self._accounts)])
+        kind, besides, mount = self._cells("rest", rest, lambda: profiles.rests[rest].at())
+        (of_mode,) = self._cells("mode", mode, lambda: _with(_PLAIN._replace(mode=mode)))
+        (owner,) = self._cells("owner", uid, lambda: _with(_PLAIN._replace(uid=uid)))
+        (group,) = self._cells("group", gid, lambda: _with(_PLAIN._replace(gid=gid)))
+        (entries,) = self._cells("acl", acl, lambda: _with(_PLAIN._replace(acl=profiles.lists[acl])))
         return f",{kind},{of_mode},{owner},{group},{entries},{besides},", f",{mount},{codes}\n"
 
-    def _cells(self, what: str, number: int, posture: Posture, rest: Profile | None = None) -> list[str]:
+    def _owners(self, uid: int, gid: int) -> Hashable:
+        found = self._owners_known.get((uid, gid))
+        if found is None:
+            found = self._owners_known[uid, gid] = owners_for_codes(uid, gid, self._accounts)
+        return found
+
+    def _cells(self, what: str, number: int, like: Callable[[], Object]) -> list[str]:
         """The cells that one part of a profile decides, those together that stand together; each is written once."""
         found = self._known.get((what, number))
         if found is None:
-            whole = _EXAMPLE if rest is None else rest.at()
-            row = flat_row(self._fields.of(whole._replace(posture=posture), ()))
+            row = flat_row(self._fields.of(like(), ()))
             found = self._known[what, number] = [
                 ",".join([lines.csv_text(row[name]) for name in names]) for names in _DECIDED[what]
             ]
         return found
+
+
+def _with(posture: Posture) -> Object:
+    return _EXAMPLE._replace(posture=posture)
 
 
 _DECIDED = {

@@ -12,15 +12,16 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal
 from fiat.core.text import visible
-from fiat.core.tree.distinct import distinct_columns, first_places
+from fiat.core.tree.distinct import distinct_columns, each_once, first_places
 from fiat.core.tree.profiles import Profiles
 from fiat.core.words import naming
 from fiat.render import lines
 from fiat.render.listing import ending, more
-from fiat.render.model import Column, Many
+from fiat.render.model import Column, Many, Some
+from fiat.render.several import by_several
 
-_ROWS = 400
-"""Rows that are laid out together."""
+_Columns = list[tuple[list[str], NDArray[np.intp]]]
+"""Of each column the values, and for each profile which of them it has."""
 
 
 class TreeRows:
@@ -40,25 +41,30 @@ class TreeRows:
         return Counter({kind: count for _, kind, count in met if count})
 
     def __iter__(self) -> Iterator[Many]:
-        survey = self._survey
+        survey, places = self._survey, self._places
+        if not len(places):
+            return
         columns = self._columns(survey.profiles)
+        used = np.flatnonzero(np.bincount(survey.profile[places], minlength=len(survey.profiles)))
+        values = [[values[one] for one in each_once(number[used])] for values, number in columns]
+        yield Many(values, lambda layout: by_several(places, lambda some: map(layout, self._some(some, columns)), "\n"))
+
+    def _some(self, places: NDArray[np.int64], columns: _Columns) -> Iterator[Some]:
+        """The rows of some of the entries."""
+        survey = self._survey
         ends = survey.profiles.by_rest(lambda rest: ending(rest.posture.kind), np.object_)
         targets = survey.details.targets if survey.details is not None else {}
-        for some, paths in survey.paths_in_blocks(self._places, top=""):
+        for some, paths in survey.paths_in_blocks(places, top=""):
             profile = survey.profile[some]
             names = list(map(add, lines.visible_texts(paths), ends[profile].tolist()))
             if targets:
                 for at, place in enumerate(some.tolist()):
                     if place in targets:
                         names[at] += visible(targets[place])
-            whiches = [number[profile].tolist() for _, number in columns]
-            for first in range(0, len(names), _ROWS):
-                rows = slice(first, first + _ROWS)
-                shown = [Column(values, which[rows]) for (values, _), which in zip(columns, whiches, strict=True)]
-                yield Many(shown, names[rows])
+            yield Some([Column(values, number[profile].tolist()) for values, number in columns], names)
 
-    def _columns(self, profiles: Profiles) -> list[tuple[list[str], NDArray[np.intp]]]:
-        """The values of each column but the last, and for each profile which of them it has."""
+    def _columns(self, profiles: Profiles) -> _Columns:
+        """Those but the last."""
         mode, uid, gid, acl, rest = profiles.columns
         accounts = self._accounts
 

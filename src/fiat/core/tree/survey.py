@@ -5,7 +5,7 @@ one *profile*, which is held once. What access rules say of a tree is then
 worked out for each profile, not for each path.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from operator import add
 
 import numpy as np
@@ -213,17 +213,17 @@ class Survey:
 
     def chosen(self, takes: "Taking") -> NDArray[np.bool_]:
         """For each entry, whether ``takes`` means it."""
-        kinds = np.fromiter(
-            (takes.takes_posture(profile.posture) for profile in self.profiles), np.bool_, len(self.profiles)
-        )
-        found: NDArray[np.bool_] = kinds[self.profile]
+        found = np.ones(len(self), np.bool_)
+        if takes.looks_at_postures:
+            kinds = (takes.takes_posture(profile.posture) for profile in self.profiles)
+            found = np.fromiter(kinds, np.bool_, len(self.profiles))[self.profile]
         if takes.looks_at_names:
             places = np.flatnonzero(found)
             for first in range(0, len(places), _BLOCK):
                 some = places[first : first + _BLOCK]
-                found[some] = list(map(takes.takes_name, self.names(some)))
+                found[some] = takes.takes_names(self.names(some))
             if len(places) and not places[0]:
-                found[0] = takes.takes_name(self.name(0))
+                (found[0],) = takes.takes_names([self.name(0)])
         return found
 
 
@@ -234,11 +234,15 @@ class Taking(Protocol):
     def looks_at_names(self) -> bool:
         """Whether names count."""
 
+    @property
+    def looks_at_postures(self) -> bool:
+        """Whether postures count."""
+
     def takes_posture(self, posture: Posture) -> bool:
         """Whether what has this posture can be meant."""
 
-    def takes_name(self, name: str) -> bool:
-        """Whether what has this name in its directory can be meant."""
+    def takes_names(self, names: Sequence[str]) -> list[bool]:
+        """Of each name whether what has it in its directory can be meant."""
 
 
 class Details(NamedTuple):

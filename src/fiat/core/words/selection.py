@@ -1,5 +1,8 @@
 """Which objects of a tree are meant: kind, name, owner, group, and what their posture has."""
 
+import re
+from collections.abc import Sequence
+
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
@@ -46,15 +49,18 @@ class Selection(NamedTuple):
 
     def takes(self, object_: Object, accounts: Accounts) -> bool:
         """Whether ``object_`` is meant."""
-        return self.takes_posture(object_.posture, accounts) and self.takes_name(object_.path.rpartition("/")[2])
+        return self.takes_posture(object_.posture, accounts) and all(
+            self.takes_names([object_.path.rpartition("/")[2]])
+        )
 
-    def takes_name(self, name: str) -> bool:
-        """Whether what has this name in its directory can be meant."""
+    def takes_names(self, names: Sequence[str]) -> list[bool]:
+        """Of each name whether what has it in its directory can be meant."""
         if self.name is None:
-            return True
+            return [True] * len(names)
         import fnmatch
 
-        return fnmatch.fnmatchcase(name, self.name)
+        match = re.compile(fnmatch.translate(self.name)).match
+        return [match(name) is not None for name in names]
 
     def takes_posture(self, posture: Posture, accounts: Accounts) -> bool:
         """Whether what has this posture can be meant."""
@@ -80,13 +86,18 @@ class Choosing(NamedTuple):
         """Whether names count."""
         return self.selection.name is not None
 
+    @property
+    def looks_at_postures(self) -> bool:
+        """Whether postures count."""
+        return self.selection._replace(name=None) != Selection()
+
     def takes_posture(self, posture: Posture) -> bool:
         """Whether what has this posture can be meant."""
         return self.selection.takes_posture(posture, self.accounts)
 
-    def takes_name(self, name: str) -> bool:
-        """Whether what has this name in its directory can be meant."""
-        return self.selection.takes_name(name)
+    def takes_names(self, names: Sequence[str]) -> list[bool]:
+        """Of each name whether what has it in its directory can be meant."""
+        return self.selection.takes_names(names)
 
 
 def with_words(words: list[str]) -> tuple[int, tuple[str, ...]]:

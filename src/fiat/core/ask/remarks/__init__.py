@@ -25,5 +25,17 @@ def remarks_on(object_: Object, accounts: Accounts) -> list[Finding]:
     return [remark._replace(path=object_.path) for remark in found] if object_.path else found
 
 
+def owners_for_codes(uid: int, gid: int, accounts: Accounts) -> tuple[bool, bool, bool]:
+    """All that the codes of remarks depend on of an owner and a group; what they say names both.
+
+    Objects of which nothing else is different, and that have the same here, get the same codes.
+    """
+    return (
+        accounts.user_numbered(uid) is None,
+        accounts.group_numbered(gid) is None,
+        accounts.member_count(gid) == 0,
+    )
+
+
 def _weight(remark: Finding) -> int:
     return WEIGHTS.index(remark.weight)
