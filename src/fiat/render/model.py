@@ -5,7 +5,7 @@ terminal cells, wraps and paints it. The other forms are records: JSON, JSON
 Lines and CSV (:mod:`fiat.render.output`).
 """
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from fiat.core.model.fields import Fields
 from fiat.core.typed import NamedTuple, Protocol
@@ -62,29 +62,22 @@ class Across(NamedTuple):
     text: Spans
 
 
-class Column(NamedTuple):
-    """Cells of many rows: the distinct ``values``, and for each row ``which`` of them it has."""
-
-    values: Sequence[str]
-    which: Sequence[int]
-
-
 class Some(NamedTuple):
-    """Some of very many rows: all columns but the last one by their values, and the ``last`` cell of each row."""
+    """Some of very many rows: of each the kind (:class:`Many`), and its last cell."""
 
-    columns: Sequence[Column]
+    kinds: Sequence[int]
     last: Sequence[str]
 
 
 class Many(NamedTuple):
     """Very many rows of plain text, laid out some at a time, by several processes.
 
-    ``values`` are all that their columns hold, but the last one; none of these may
-    be one that wraps. ``texts`` takes what lays out some of the rows, and
-    gives the text of all of them.
+    ``kinds`` are by number the cells that rows can begin with, all but the last; none of
+    these columns may be one that wraps. ``texts`` takes what lays out some of
+    the rows, and gives the text of all of them.
     """
 
-    values: Sequence[Sequence[str]]
+    kinds: Mapping[int, Sequence[str]]
     texts: Callable[[Callable[[Some], str]], Iterable[str]]
 
 

@@ -2,11 +2,12 @@
 
 import re
 import time
-from collections.abc import Iterator, Sequence
-from itertools import repeat
+from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
+from operator import add
 
 from fiat.core.typed import NamedTuple
-from fiat.render.model import Across, Block, Column, Many, Prose, Row, Some, Span, Spans, Table, Verbatim, plain, spans
+from fiat.render.model import Across, Block, Many, Prose, Row, Some, Span, Spans, Table, Verbatim, plain, spans
 
 INDENT = "  "
 _GAP = "  "
@@ -129,8 +130,6 @@ class _Layout:
         self.indent = INDENT * table.indent
         self.widths = [cells(cell) for cell in table.header]
         self.limits: dict[int, int] = {}
-        # the values of rows given by columns, by place and width of the column: as they are padded
-        self.padded: dict[tuple[int, int], dict[int, str]] = {}
 
     def lines(self) -> Iterator[str]:
         begun = False
@@ -144,7 +143,7 @@ class _Layout:
                 if isinstance(row, Across):
                     yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
                 elif isinstance(row, Many):
-                    yield from row.texts(self._some)
+                    yield from row.texts(partial(self._some, row.kinds, {}))
                 else:
                     yield from self._row(row)
 
@@ -174,8 +173,8 @@ class _Layout:
     def _measure(self, batch: list[Row]) -> None:
         for row in batch:
             if isinstance(row, Many):
-                for place, values in enumerate(row.values):
-                    self.widths[place] = max([self.widths[place], *map(cells, values)])
+                for place, column in enumerate(zip(*row.kinds.values(), strict=True)):
+                    self.widths[place] = max([self.widths[place], *map(cells, set(column))])
                 self.widths[-1] = _ANY  # all the room there is
             elif not isinstance(row, Across):
                 self._widen(row)
@@ -198,29 +197,22 @@ class _Layout:
         for place, cell in enumerate(row):
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
-    def _some(self, rows: Some) -> str:
-        """Rows given by columns: each value is padded once while its column is as wide."""
-        begins = [self._padded(place, column) for place, column in enumerate(rows.columns)]
+    def _some(self, kinds: Mapping[int, Sequence[str]], padded: dict[int, str], rows: Some) -> str:
+        """Some of many rows; what each kind begins with is ``padded`` once."""
+        for kind in set(rows.kinds) - padded.keys():
+            cut = zip(kinds[kind], self.widths, strict=False)
+            padded[kind] = self.indent + "".join([cell + " " * (width - cells(cell)) + _GAP for cell, width in cut])
+        text = "\n".join(map(add, map(padded.__getitem__, rows.kinds), rows.last))
         limit = self.limits.get(len(self.widths) - 1)
-        text = "\n".join(map("".join, zip(repeat(self.indent), *begins, rows.last)))
         if limit is None or max(map(cells, rows.last)) <= limit:  # nothing is too wide
             return text if " \n" not in text + "\n" else "\n".join(map(str.rstrip, text.split("\n")))
         found: list[str] = []
-        for at, (line, name) in enumerate(zip(text.split("\n"), rows.last, strict=True)):
+        for kind, line, name in zip(rows.kinds, text.split("\n"), rows.last, strict=True):
             if cells(name) > limit:
-                found += self._row([*(column.values[column.which[at]] for column in rows.columns), name])
+                found += self._row([*kinds[kind], name])
             else:
                 found.append(line.rstrip())
         return "\n".join(found)
-
-    def _padded(self, place: int, column: Column) -> Iterator[str]:
-        """The cells of a column, padded and with the gap after it."""
-        width = self.widths[place]
-        known = self.padded.setdefault((place, width), {})
-        for value in set(column.which) - known.keys():
-            cell = column.values[value]
-            known[value] = cell + " " * (width - cells(cell)) + _GAP
-        return map(known.__getitem__, column.which)
 
     def _row(self, row: Sequence[Spans]) -> Iterator[str]:
         whole = self._in_one_line(row)

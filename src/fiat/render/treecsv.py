@@ -1,8 +1,6 @@
 """The list of a whole tree as CSV: cells are written once for all entries that have them in common."""
 
 from collections.abc import Callable, Hashable, Iterator
-from itertools import starmap
-from operator import add
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +19,6 @@ from fiat.render.objects import ObjectFields, flat_row
 from fiat.render.several import by_several
 from fiat.render.treerecords import of_alike
 
-_ROW = "{}{},{},{},{}{}".format
 _PLAIN = Posture(Kind.FILE, 0, 0, 0)
 _EXAMPLE = Object("/", _PLAIN, Status(Identity("", 0)))
 
@@ -64,17 +61,20 @@ class TreeCsv:
             targets = [""] * len(paths)
             for at in np.flatnonzero(link[survey.profile[some]]).tolist():
                 targets[at] = lines.csv_text(details.targets.get(int(some[at])))
-            numbers = alike.tolist()
-            values = zip(
-                map(add, lines.csv_cells(paths), map(begins.__getitem__, numbers)),
-                survey.links[some].tolist(),
-                details.size[some].tolist(),
-                details.changed[some].tolist(),
+            columns_of_each = (survey.links, details.size, details.changed)
+            each = zip(
+                lines.csv_cells(paths),
+                alike.tolist(),
+                *(one[some].tolist() for one in columns_of_each),
                 targets,
-                map(ends.__getitem__, numbers),
                 strict=True,
             )
-            yield "".join(list(starmap(_ROW, values)))
+            yield "".join(
+                [
+                    f"{path}{begins[number]}{links},{size},{changed},{target}{ends[number]}"
+                    for path, number, links, size, changed, target in each
+                ]
+            )
 
     def _around(self, profiles: Profiles, columns: list[list[int]], number: int, *, several: bool) -> tuple[str, str]:
         """What stands in a row after the path: before and after that which each entry has for itself."""

@@ -12,16 +12,13 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal
 from fiat.core.text import visible
-from fiat.core.tree.distinct import distinct_columns, each_once, first_places
+from fiat.core.tree.distinct import distinct_columns, first_places
 from fiat.core.tree.profiles import Profiles
 from fiat.core.words import naming
 from fiat.render import lines
 from fiat.render.listing import ending, more
-from fiat.render.model import Column, Many, Some
+from fiat.render.model import Many, Some
 from fiat.render.several import by_several
-
-_Columns = list[tuple[list[str], NDArray[np.intp]]]
-"""Of each column the values, and for each profile which of them it has."""
 
 
 class TreeRows:
@@ -44,12 +41,14 @@ class TreeRows:
         survey, places = self._survey, self._places
         if not len(places):
             return
-        columns = self._columns(survey.profiles)
         used = np.flatnonzero(np.bincount(survey.profile[places], minlength=len(survey.profiles)))
-        values = [[values[one] for one in each_once(number[used])] for values, number in columns]
-        yield Many(values, lambda layout: by_several(places, lambda some: map(layout, self._some(some, columns)), "\n"))
+        cells = zip(*self._columns(survey.profiles.taken(used)), strict=True)
+        yield Many(
+            dict(zip(used.tolist(), cells, strict=True)),
+            lambda layout: by_several(places, lambda some: map(layout, self._some(some)), "\n"),
+        )
 
-    def _some(self, places: NDArray[np.int64], columns: _Columns) -> Iterator[Some]:
+    def _some(self, places: NDArray[np.int64]) -> Iterator[Some]:
         """The rows of some of the entries."""
         survey = self._survey
         ends = survey.profiles.by_rest(lambda rest: ending(rest.posture.kind), np.object_)
@@ -61,21 +60,19 @@ class TreeRows:
                 for at, place in enumerate(some.tolist()):
                     if place in targets:
                         names[at] += visible(targets[place])
-            yield Some([Column(values, number[profile].tolist()) for values, number in columns], names)
+            yield Some(profile.tolist(), names)
 
-    def _columns(self, profiles: Profiles) -> _Columns:
-        """Those but the last."""
+    def _columns(self, profiles: Profiles) -> Iterator[list[str]]:
+        """The cells of each column but the last, for each of the profiles."""
         mode, uid, gid, acl, rest = profiles.columns
         accounts = self._accounts
 
-        def by(values: Callable[[int], str], *of: NDArray[np.int64]) -> tuple[list[str], NDArray[np.intp]]:
+        def by(values: Callable[[int], str], *of: NDArray[np.int64]) -> list[str]:
             first, number = distinct_columns(*of)
-            return list(map(values, first.tolist())), number
+            return [*map(list(map(values, first.tolist())).__getitem__, number.tolist())]
 
-        return [
-            by(lambda one: octal(int(mode[one])), mode),
-            by(lambda one: letters(int(mode[one])), mode),
-            by(lambda one: naming.user_or_number(int(uid[one]), accounts), uid),
-            by(lambda one: naming.group_or_number(int(gid[one]), accounts), gid),
-            by(lambda one: more(profiles[one].posture), acl, rest),
-        ]
+        yield by(lambda one: octal(int(mode[one])), mode)
+        yield by(lambda one: letters(int(mode[one])), mode)
+        yield by(lambda one: naming.user_or_number(int(uid[one]), accounts), uid)
+        yield by(lambda one: naming.group_or_number(int(gid[one]), accounts), gid)
+        yield by(lambda one: more(profiles[one].posture), acl, rest)
