@@ -13,7 +13,7 @@ from fiat.core.change.apply import apply
 from fiat.core.change.history import Beginning, Intended
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import take
-from fiat.core.change.undo import put_back
+from fiat.core.change.undo import find, put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import parse_change
@@ -172,7 +172,8 @@ def give_to_root(history: SqliteHistory) -> None:
 def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     """Put back the latest run; the paths where that failed."""
     entries = history.entries(history.runs()[0].number)[::-1]
-    told = (one for tried in put_back(LiveHost(world.people), entries, lambda: False) for one in tried.told)
+    host = LiveHost(world.people)
+    told = (one for tried in put_back(host, list(find(host, entries)), lambda: False) for one in tried.told)
     return [entries[one.place].path for one in told if one.error is not None]
 
 

@@ -157,9 +157,8 @@ def put_back(
         return planned._replace(result=Result(None, history.place, 0, already, len(problems)))
     beginning = Beginning(who_runs(host.accounts), tuple(command), undone.number, undone.losses, undone.gains)
     intended = [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _ in planned.finds]
-    entries = [find.entry for find in planned.finds]
     result = run(
-        lambda stopping: changing.put_back(host, entries, stopping),
+        lambda stopping: changing.put_back(host, planned.finds, stopping),
         intended,
         beginning,
         history if record else None,

@@ -46,17 +46,17 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tri
     return _changed(host, len(items), change, settled, stopping)
 
 
-def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping) -> Iterator[Tried]:
+def put_back(host: Host, finds: Sequence[Find], stopping: Stopping) -> Iterator[Tried]:
     """Put the objects of a run back, as :func:`apply` changes them."""
 
     def change(places: range, stopping: Stopping) -> Iterator[Tried]:
-        return undoing.put_back(host, entries, stopping, places)
+        return undoing.put_back(host, finds, stopping, places)
 
     def settled(places: range) -> Iterator[Tried]:
-        some = ((place, entries[place]) for place in places)
+        some = ((place, finds[place].entry) for place in places)
         return settle(host, ((place, one.path, one.identity, Change(one.after, one.before)) for place, one in some))
 
-    return _changed(host, len(entries), change, settled, stopping)
+    return _changed(host, len(finds), change, settled, stopping)
 
 
 def find(host: Host, entries: Sequence[Entry]) -> list[Find]:

@@ -3,7 +3,7 @@
 import errno
 from collections.abc import Iterable, Iterator, Sequence
 
-from fiat.core.change.outcome import Stopping, Tried, one_by_one, outcome_of
+from fiat.core.change.outcome import Outcome, Stopping, Tried, one_by_one, outcome_of
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
 from fiat.core.change.steps import Change
@@ -19,30 +19,32 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping, places: range |
     """Change the items at ``places``, by default all, one after the other."""
     handles = Handles(host)
     actor = host.actor()
+
+    def change(place: int) -> Outcome | None:
+        return outcome_of(place, _change(handles, items[place], actor))
+
     try:
-        yield from one_by_one(
-            range(len(items)) if places is None else places,
-            lambda place: outcome_of(place, _change(handles, items[place], actor)),
-            stopping,
-        )
+        yield from one_by_one(range(len(items)) if places is None else places, change, stopping)
     finally:
         handles.close()
 
 
 def _change(handles: Handles, item: Item, actor: Principal) -> Left:
     """Change one object."""
-    path, change = item.path, item.change
+    path, change = item.path, item.planned.change
     try:
         node = handles.open(path)
     except (OSError, MemoryError) as error:
         return Left(failed(path, error))
     try:
-        problem = _other_than_planned(handles, item, node)
-    except (OSError, MemoryError) as error:
-        node.close()
-        return Left(failed(path, error))
-    try:
-        return Left(problem) if problem is not None else rewrite(node, change, actor)
+        try:
+            if item.names is not None or not node.matches(change.before, item.identity, item.links):
+                problem = _other_than_planned(handles, item, node)
+                if problem is not None:
+                    return Left(problem)
+        except (OSError, MemoryError) as error:
+            return Left(failed(path, error))
+        return rewrite(node, change, actor)
     finally:
         node.close()
 

@@ -129,11 +129,14 @@ class Plan:
         for part in self.parts:
             survey = part.target.survey
             several = survey.several_names()
-            for item in self._items(part, part.write & self._changing(part)):
-                names = several.get(item.identity, ()) if item.links > 1 else ()
-                if 1 < item.links <= len(names):  # more than it has, where one was moved while the tree was read
-                    item = item._replace(names=tuple(survey.path(other) for other in names))
-                (shared if item.names is not None else found).append(item)
+            items = list(self._items(part, part.write & self._changing(part)))
+            with_names = set()
+            for at in [at for at, item in enumerate(items) if item.links > 1]:
+                names = several.get(items[at].identity, ())
+                if items[at].links <= len(names):  # more than it has, where one was moved while the tree was read
+                    shared.append(items[at]._replace(names=tuple(survey.path(other) for other in names)))
+                    with_names.add(at)
+            found += [item for at, item in enumerate(items) if at not in with_names] if with_names else items
         return [*reversed(shared), *reversed(found)]
 
     def _changing(self, part: Part) -> NDArray[np.bool_]:

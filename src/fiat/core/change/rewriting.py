@@ -24,7 +24,7 @@ class Left(NamedTuple):
     found: Posture | None = None
 
 
-_AS_PLANNED = Left()
+AS_PLANNED = Left()
 
 
 def rewrite(node: Node, change: Change, actor: Principal) -> Left:
@@ -38,11 +38,14 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
         take(node, change.steps)
     except (OSError, MemoryError) as error:
         return _half_way(node, change, actor, failed(node.path, error))
+    with suppress(OSError, MemoryError):
+        if node.matches(change.after):
+            return AS_PLANNED
     found = _seen(node)
     if found is None:
         return Left(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
     if same_posture(found, change.after):
-        return _AS_PLANNED
+        return AS_PLANNED
     return Left(
         PathError(node.path, errno.EBUSY, "confirm the change of", "it was found otherwise afterwards"), True, found
     )

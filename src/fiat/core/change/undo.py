@@ -107,33 +107,35 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
         handles.close()
 
 
-def put_back(host: Host, entries: Sequence[Entry], stopping: Stopping, places: range | None = None) -> Iterator[Tried]:
-    """Put the entries at ``places``, by default all, back from whatever state the run left them in."""
+def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, places: range | None = None) -> Iterator[Tried]:
+    """Put what was found at ``places``, by default all, back from whatever state the run left it in."""
     handles = Handles(host)
     ways = _Ways(host.actor())
+
+    def change(place: int) -> Outcome | None:
+        return _put_one_back(handles, ways, finds[place], place)
+
     try:
-        yield from one_by_one(
-            range(len(entries)) if places is None else places,
-            lambda place: _put_one_back(handles, ways, entries[place], place),
-            stopping,
-        )
+        yield from one_by_one(range(len(finds)) if places is None else places, change, stopping)
     finally:
         handles.close()
 
 
-def _put_one_back(handles: Handles, ways: "_Ways", entry: Entry, place: int) -> Outcome | None:
+def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Outcome | None:
+    entry, change, problem = find
     try:
         node = handles.open(entry.path)
     except (OSError, MemoryError) as error:
         return outcome_of(place, Left(failed(entry.path, error, "put back")))
     try:
-        found = node.glance()
-        problem = differs(entry, found)
-        if problem is not None:
-            return outcome_of(place, Left(problem))
-        if same_posture(found.posture, entry.before):
+        if change is None or problem is not None or not node.matches(change.before, entry.identity):
+            found = node.glance()
+            problem = differs(entry, found)
+            if problem is not None:
+                return outcome_of(place, Left(problem))
+            change = ways.back(found.posture, entry, found)
+        if same_posture(change.before, entry.before):
             return Outcome(place, already=True)
-        change = ways.back(found.posture, entry, found)
         left = Left(_left_undone(entry, change)) if change.errno else rewrite(node, change, ways.actor)
         return outcome_of(place, left if left.error is not None else Left(_left_undone(entry, change)))
     except (OSError, MemoryError) as error:

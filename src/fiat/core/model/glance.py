@@ -16,6 +16,14 @@ class Glance(NamedTuple):
     mount: Mount | None
     keeps_lists: bool | None
 
+    def matches(self, posture: Posture, identity: Identity | None, links: int) -> bool:
+        """Whether it shows exactly this; ``links`` counts where it is not 0, and for what is no directory."""
+        return (
+            self.posture == posture
+            and identity in (None, self.identity)
+            and (links in (0, self.links) or posture.directory)
+        )
+
 
 def glance_at(found: Object) -> Glance:
     """As much of an object that was looked at; OSError where a part of its posture could not be read."""

@@ -151,6 +151,10 @@ class NodeAsIf(_ReadOnly):
         """As much of it as a change looks at."""
         return glance_at(self.look(exact=True))
 
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
+        """Whether a glance shows exactly this."""
+        return self.glance().matches(posture, identity, links)
+
     def program(self) -> Program:
         """What execve(2) sees of it, which is as it is."""
         return self.beneath.program()
@@ -198,6 +202,9 @@ class _Supposed(_ReadOnly):
 
     def glance(self) -> Glance:
         return glance_at(self._object)
+
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
+        return self.glance().matches(posture, identity, links)
 
     def program(self) -> Program:
         return self._object.program or UNKNOWN

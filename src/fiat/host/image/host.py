@@ -11,6 +11,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import Settings
+from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, unlisted_user
@@ -33,6 +34,10 @@ class ImageNode:
     def glance(self) -> Glance:
         """As much of it as a change looks at."""
         return glance_at(self.look())
+
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
+        """Whether a glance shows exactly this."""
+        return self.glance().matches(posture, identity, links)
 
     def program(self) -> Program:
         """What execve(2) sees of it, where that is held; unknown elsewhere."""

@@ -13,8 +13,9 @@ from collections.abc import Iterator
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.glance import Glance
+from fiat.core.model.identity import Identity
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Object, Posture
 from fiat.core.model.program import Program
 from fiat.host.live.postures import Reader, program_of
 
@@ -23,6 +24,8 @@ _TO_HOLD = os.O_PATH | os.O_NOFOLLOW
 
 class LiveNode:
     """An object of the real file tree, held open by a handle."""
+
+    __slots__ = ("_through", "fd", "path", "reader")
 
     def __init__(self, reader: Reader, fd: int, path: str) -> None:
         self.path = path
@@ -37,6 +40,10 @@ class LiveNode:
     def glance(self) -> Glance:
         """What a change looks at, as it is now."""
         return self.reader.glance(self.fd, self._through)
+
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
+        """Whether a glance now would show exactly this, where it is told quickly."""
+        return self.reader.matches(self.fd, self._through, posture, identity, links)
 
     def program(self) -> Program:
         """What execve(2) sees of this regular file."""

@@ -82,7 +82,7 @@ class Reader:
         self.kernel = kernel
         self.postures = postures
         self._known: dict[tuple[int, int, bool], _Where] = {}
-        self._listing: dict[tuple[int, int, int], _Where] = {}
+        self._listing: dict[tuple[int, ...], _Where] = {}  # by device and mount, where attributes are listed
         self._read_at = 0
 
     def glance(self, fd: int, through: str) -> Glance:
@@ -108,7 +108,7 @@ class Reader:
             minor,
             mount,
         ) = self._fields(fd)
-        where = self._listing.get((mount, major, minor))
+        where = self._listing.get((major, minor, mount))
         if where is None or self._read_at != self.kernel.times_read or stat.S_ISLNK(mode):
             return glance_at(self.read(fd, "", through, program=False, exact=True))
         listed = os.listxattr(through)
@@ -119,6 +119,27 @@ class Reader:
             raise OSError(number, what)
         identity = Identity(where.filesystem, inode, born * SECOND + born_ns)
         return Glance(identity, posture, links, changed * SECOND + changed_ns, where.mount, where.keeps_lists)
+
+    def matches(self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int) -> bool:
+        """Whether a glance would show exactly this; False where it takes more to tell.
+
+        Nothing is made but what is compared: a change of many objects asks this twice of each.
+        """
+        known = self._fields(fd)
+        where = self._listing.get(known[12:])
+        mode = known[4]
+        if where is None or self._read_at != self.kernel.times_read or stat.S_ISLNK(mode):
+            return False
+        if identity is not None:
+            filesystem, inode, birth = identity
+            if inode != known[5] or birth != known[8] * SECOND + known[9] or filesystem != where.filesystem:
+                return False
+        if links and links != known[1] and not stat.S_ISDIR(mode):
+            return False
+        listed = os.listxattr(through)
+        raw = attributes.read(listed, lambda name: os.getxattr(through, name)) if listed else NOTHING
+        found, said = self.postures.of(mode, known[2], known[3], known[0] & known[7], raw)
+        return found == posture and not said.unknown
 
     @cached_property
     def _fields(self) -> Callable[[int], tuple[int, ...]]:
@@ -142,7 +163,7 @@ class Reader:
         if where is None:
             where = self._known[facts.mount, facts.device, link] = self._where(fd, facts, None if link else through)
             if where.lists_attributes and not link:
-                self._listing[facts.mount, os.major(facts.device), os.minor(facts.device)] = where
+                self._listing[os.major(facts.device), os.minor(facts.device), facts.mount] = where
         unknown: list[tuple[str, int]] = []
         flags = facts.flags
         if not (exact and where.lists_attributes):

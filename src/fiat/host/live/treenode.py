@@ -9,6 +9,8 @@ from fiat.host.live.node import LiveNode
 class TreeNode(LiveNode):
     """An object held open by a handle, and all that is under it."""
 
+    __slots__ = ()
+
     def survey(self, extent: Extent, progress: Progress) -> Any:
         """All that is at and under this object, as a :class:`fiat.core.tree.survey.Survey`.
 
