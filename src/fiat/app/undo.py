@@ -46,7 +46,9 @@ class Undoing(NamedTuple):
     @property
     def changing(self) -> list[Find]:
         """The objects that are not as they were before the run, and can be put back."""
-        return list(filter(_changes, self.finds))
+        distinct = {id(find.change): find for find in self.finds}  # most have the very same
+        changing = {key for key, find in distinct.items() if _changes(find)}
+        return [find for find in self.finds if id(find.change) in changing]
 
     @property
     def hopeless(self) -> bool:

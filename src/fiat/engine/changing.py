@@ -65,11 +65,12 @@ def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
         return list(undoing.find(host, entries))
 
     def work(places: range) -> _Found:
-        changes: dict[Change | None, int] = {}
         found = list(undoing.find(host, entries[places.start : places.stop]))
-        numbers = [changes.setdefault(one.change, len(changes)) for one in found]
+        changes = {id(one.change): one.change for one in found}  # of most that are alike, the very same
+        place_of = {key: place for place, key in enumerate(changes)}
+        numbers = [place_of[id(one.change)] for one in found]
         problems = {place: one.problem for place, one in zip(places, found, strict=True) if one.problem is not None}
-        return _Found(list(changes), numbers, problems)
+        return _Found(list(changes.values()), numbers, problems)
 
     parts = {places.start: done.value() for places, done in _by_several(work, len(entries), lambda: False, _LOOKED_AT)}
     known: dict[Change | None, Change | None] = {}

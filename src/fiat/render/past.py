@@ -226,12 +226,20 @@ def _flat(value: Any) -> Any:
 
 def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]:
     """Each distinct change with how many there are, and the first path."""
-    kinds: Counter[tuple[Posture, Posture]] = Counter()
-    examples: dict[tuple[Posture, Posture], str] = {}
+    # of most that are alike, the postures are the very same: these are told apart first
+    kinds: dict[tuple[int, int], list[Any]] = {}
     for before, after, path in found:
-        kinds[before, after] += 1
+        kind = kinds.get((id(before), id(after)))
+        if kind is None:
+            kinds[id(before), id(after)] = [before, after, path, 1]
+        else:
+            kind[3] += 1
+    counts: Counter[tuple[Posture, Posture]] = Counter()
+    examples: dict[tuple[Posture, Posture], str] = {}
+    for before, after, path, count in kinds.values():
+        counts[before, after] += count
         examples.setdefault((before, after), path)
-    return (Changed(*key, examples[key], count) for key, count in kinds.items())
+    return (Changed(*key, examples[key], count) for key, count in counts.items())
 
 
 def _row(run: Run) -> list[str]:

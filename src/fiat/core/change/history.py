@@ -36,6 +36,8 @@ class Fate(Enum):
     LEFT = 4
     ASTRAY = 5
 
+    __hash__ = object.__hash__  # there is one object for each
+
 
 class Entry(NamedTuple):
     """One object that a run was to change.

@@ -12,7 +12,7 @@ from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError, RunDamaged, RunError
 from fiat.core.model import mode
-from fiat.core.model.glance import Glance
+from fiat.core.model.glance import Glance, Site
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
@@ -85,24 +85,25 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                 node = handles.open(entry.path)
             except OSError as error:
                 if error.errno == errno.EACCES and _is_under(entry.path, opened):
-                    change = ways.back(entry.after, entry)
-                    yield Find(entry, change, _left_undone(entry, change))
+                    yield ways.find(entry.after, entry)
                 else:
                     yield Find(entry, None, failed(entry.path, error, "put back"))
                 continue
             try:
-                found = node.glance()
+                now, site = entry.after, node.matches(entry.after, entry.identity)
+                if site is None:
+                    found = node.glance()
+                    problem = differs(entry, found)
+                    if problem is not None:
+                        yield Find(entry, None, problem)
+                        continue
+                    now, site = found.posture, found.site
             except OSError as error:
                 yield Find(entry, None, failed(entry.path, error, "put back"))
                 continue
             finally:
                 node.close()
-            problem = differs(entry, found)
-            if problem is not None:
-                yield Find(entry, None, problem)
-                continue
-            change = ways.back(found.posture, entry, found)
-            yield Find(entry, change, _left_undone(entry, change))
+            yield ways.find(now, entry, site)
     finally:
         handles.close()
 
@@ -133,11 +134,12 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Ou
             problem = differs(entry, found)
             if problem is not None:
                 return outcome_of(place, Left(problem))
-            change = ways.back(found.posture, entry, found)
+            _, change, problem = ways.find(found.posture, entry, found.site)
+        assert change is not None
         if same_posture(change.before, entry.before):
             return Outcome(place, already=True)
-        left = Left(_left_undone(entry, change)) if change.errno else rewrite(node, change, ways.actor)
-        return outcome_of(place, left if left.error is not None else Left(_left_undone(entry, change)))
+        left = Left(problem) if change.errno else rewrite(node, change, ways.actor)
+        return outcome_of(place, left if left.error is not None else Left(problem))
     except (OSError, MemoryError) as error:
         return outcome_of(place, Left(failed(entry.path, error, "put back")))
     finally:
@@ -167,13 +169,7 @@ def _is_under(path: str, directories: set[str]) -> bool:
     return False
 
 
-def _left_undone(entry: Entry, change: Change) -> PathError | None:
-    """Why the change does not put back all of it; None where it does."""
-    if change.errno:
-        return PathError(entry.path, change.errno, "put back")
-    if not same_posture(change.after, entry.before):
-        return PathError(entry.path, errno.EPERM, "put back all of", "the kernel leaves out what only root may set")
-    return None
+_NOWHERE = Site(None, None)
 
 
 class _Ways:
@@ -182,21 +178,28 @@ class _Ways:
     def __init__(self, actor: Principal) -> None:
         self.actor = actor
         self._known: dict[tuple[object, ...], Change] = {}
-        self._met: dict[tuple[int, ...], tuple[Change, object]] = {}
+        self._met: dict[tuple[int, ...], tuple[Change, bool, object]] = {}
 
-    def back(self, now: Posture, entry: Entry, found: Glance | None = None) -> Change:
-        """The change; ``found`` is the object, where it could be looked at."""
-        mount, keeps_lists = (found.mount, found.keeps_lists) if found is not None else (None, None)
-        before = entry.before
-        same = id(now), id(before), id(mount), id(keeps_lists)  # of most objects these are the very same
+    def find(self, now: Posture, entry: Entry, site: Site = _NOWHERE) -> Find:
+        """What will be done to an object that has the posture ``now``; its site, where that could be found out."""
+        same = id(now), id(entry.before), id(site)  # of most objects these are the very same
         met = self._met.get(same)
-        if met is not None:
-            return met[0]
-        key = now, before, mount, keeps_lists
-        change = self._known.get(key)
-        if change is None:
-            wanted = before._replace(flags=now.flags)
-            taken = steps.steps_towards(now, wanted, self.actor)
-            change = self._known[key] = steps.change(now, taken, self.actor, mount, keeps_lists)
-        self._met[same] = change, key  # which holds them: another must not come to be where one was
-        return change
+        if met is None:
+            key = now, entry.before, site
+            change = self._known.get(key)
+            if change is None:
+                wanted = entry.before._replace(flags=now.flags)
+                taken = steps.steps_towards(now, wanted, self.actor)
+                change = self._known[key] = steps.change(now, taken, self.actor, *site)
+            whole = not change.errno and same_posture(change.after, entry.before)
+            # with the key, which holds what is the same: another must not come to be where one was
+            met = self._met[same] = change, whole, key
+        change, whole, _ = met
+        return Find(entry, change, None if whole else _left_undone(entry, change))
+
+
+def _left_undone(entry: Entry, change: Change) -> PathError:
+    """Why the change does not put back all of it."""
+    if change.errno:
+        return PathError(entry.path, change.errno, "put back")
+    return PathError(entry.path, errno.EPERM, "put back all of", "the kernel leaves out what only root may set")

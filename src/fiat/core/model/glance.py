@@ -6,23 +6,26 @@ from fiat.core.model.posture import Object, Posture
 from fiat.core.typed import NamedTuple
 
 
+class Site(NamedTuple):
+    """Where an object is; the fields are those of :class:`Object`."""
+
+    mount: Mount | None
+    keeps_lists: bool | None
+
+
 class Glance(NamedTuple):
-    """An object as it is now; its fields are those of :class:`Object` and its ``status``."""
+    """An object as it is now; its fields are those of :class:`Object` and its ``status``, and where it is."""
 
     identity: Identity
     posture: Posture
     links: int
     changed: int | None
-    mount: Mount | None
-    keeps_lists: bool | None
+    site: Site
 
-    def matches(self, posture: Posture, identity: Identity | None, links: int) -> bool:
-        """Whether it shows exactly this; ``links`` counts where it is not 0, and for what is no directory."""
-        return (
-            self.posture == posture
-            and identity in (None, self.identity)
-            and (links in (0, self.links) or posture.directory)
-        )
+    def matches(self, posture: Posture, identity: Identity | None, links: int) -> Site | None:
+        """Where it is, if it shows exactly this; ``links`` counts where it is not 0, and for what is no directory."""
+        same = self.posture == posture and identity in (None, self.identity)
+        return self.site if same and (links in (0, self.links) or posture.directory) else None
 
 
 def glance_at(found: Object) -> Glance:
@@ -31,7 +34,7 @@ def glance_at(found: Object) -> Glance:
         if what not in _NEEDLESS:
             raise OSError(number, what)
     status = found.status
-    return Glance(status.identity, found.posture, status.links, status.changed, found.mount, found.keeps_lists)
+    return Glance(status.identity, found.posture, status.links, status.changed, Site(found.mount, found.keeps_lists))
 
 
 _NEEDLESS = ("flags", "first bytes")

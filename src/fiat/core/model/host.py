@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from fiat.core.model.accesslist import AccessList
     from fiat.core.model.accounts import Accounts
     from fiat.core.model.capabilities import FileCapabilities
-    from fiat.core.model.glance import Glance
+    from fiat.core.model.glance import Glance, Site
     from fiat.core.model.identity import Identity
     from fiat.core.model.posture import Object, Posture
     from fiat.core.model.principals import Principal
@@ -68,11 +68,11 @@ class Node(Protocol):
     def glance(self) -> Glance:
         """What a change looks at, as it is now, with its birth; OSError where a part of its posture cannot be read."""
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
-        """Whether a glance now would show exactly this, where it is told quickly; OSError as from :meth:`glance`.
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+        """Where it is, if a glance now would show exactly this; OSError as from :meth:`glance`.
 
-        ``links`` counts where it is not 0, and for what is no directory. Where the
-        answer is no, a glance tells what there is, and may show the same after all.
+        ``links`` counts where it is not 0, and for what is no directory. None also where
+        that takes longer to tell: a glance tells what there is, and may show the same after all.
         """
 
     def program(self) -> Program:

@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.glance import Glance, glance_at
+from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.host import Host, Node, Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.mode import EXECUTE_BITS
@@ -151,8 +151,8 @@ class NodeAsIf(_ReadOnly):
         """As much of it as a change looks at."""
         return glance_at(self.look(exact=True))
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
-        """Whether a glance shows exactly this."""
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+        """Where it is, if a glance shows exactly this."""
         return self.glance().matches(posture, identity, links)
 
     def program(self) -> Program:
@@ -203,7 +203,7 @@ class _Supposed(_ReadOnly):
     def glance(self) -> Glance:
         return glance_at(self._object)
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
         return self.glance().matches(posture, identity, links)
 
     def program(self) -> Program:

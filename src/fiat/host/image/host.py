@@ -9,7 +9,7 @@ from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.glance import Glance, glance_at
+from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
@@ -35,8 +35,8 @@ class ImageNode:
         """As much of it as a change looks at."""
         return glance_at(self.look())
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
-        """Whether a glance shows exactly this."""
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+        """Where it is, if a glance shows exactly this."""
         return self.glance().matches(posture, identity, links)
 
     def program(self) -> Program:

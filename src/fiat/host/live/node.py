@@ -12,7 +12,7 @@ from collections.abc import Iterator
 
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
-from fiat.core.model.glance import Glance
+from fiat.core.model.glance import Glance, Site
 from fiat.core.model.identity import Identity
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Object, Posture
@@ -41,8 +41,8 @@ class LiveNode:
         """What a change looks at, as it is now."""
         return self.reader.glance(self.fd, self._through)
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> bool:
-        """Whether a glance now would show exactly this, where it is told quickly."""
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+        """Where it is, if a glance now would show exactly this and that is told quickly."""
         return self.reader.matches(self.fd, self._through, posture, identity, links)
 
     def program(self) -> Program:

@@ -10,10 +10,9 @@ import stat
 from collections.abc import Callable, Sequence
 from functools import cached_property
 
-from fiat.core.model.glance import Glance, glance_at
+from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
-from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules import programs
@@ -67,12 +66,11 @@ def _made(mode: int, uid: int, gid: int, flags: int, said: Attributes) -> Known:
 
 
 class _Where(NamedTuple):
-    """What all objects have in common that are on one mount and one device; ``keeps_lists`` as in :class:`Object`."""
+    """What all objects have in common that are on one mount and one device."""
 
-    mount: Mount | None
+    site: Site
     filesystem: str
     lists_attributes: bool
-    keeps_lists: bool | None
 
 
 class Reader:
@@ -118,10 +116,10 @@ class Reader:
             what, number = said.unknown[0]
             raise OSError(number, what)
         identity = Identity(where.filesystem, inode, born * SECOND + born_ns)
-        return Glance(identity, posture, links, changed * SECOND + changed_ns, where.mount, where.keeps_lists)
+        return Glance(identity, posture, links, changed * SECOND + changed_ns, where.site)
 
-    def matches(self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int) -> bool:
-        """Whether a glance would show exactly this; False where it takes more to tell.
+    def matches(self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int) -> Site | None:
+        """Where it is, if a glance would show exactly this; None also where it takes more to tell.
 
         Nothing is made but what is compared: a change of many objects asks this twice of each.
         """
@@ -129,17 +127,17 @@ class Reader:
         where = self._listing.get(known[12:])
         mode = known[4]
         if where is None or self._read_at != self.kernel.times_read or stat.S_ISLNK(mode):
-            return False
+            return None
         if identity is not None:
             filesystem, inode, birth = identity
             if inode != known[5] or birth != known[8] * SECOND + known[9] or filesystem != where.filesystem:
-                return False
+                return None
         if links and links != known[1] and not stat.S_ISDIR(mode):
-            return False
+            return None
         listed = os.listxattr(through)
         raw = attributes.read(listed, lambda name: os.getxattr(through, name)) if listed else NOTHING
         found, said = self.postures.of(mode, known[2], known[3], known[0] & known[7], raw)
-        return found == posture and not said.unknown
+        return where.site if found == posture and not said.unknown else None
 
     @cached_property
     def _fields(self) -> Callable[[int], tuple[int, ...]]:
@@ -183,11 +181,11 @@ class Reader:
             path,
             posture,
             Status(identity, facts.links, facts.size, facts.changed, facts.device),
-            where.mount,
+            where.site.mount,
             os.readlink("", dir_fd=fd) if link else None,
             said.label,
             found,
-            where.keeps_lists,
+            where.site.keeps_lists,
             tuple(unknown),
         )
 
@@ -195,10 +193,9 @@ class Reader:
         """Where an object is, which is a symlink where nothing leads ``through`` to it."""
         kernel, mount = self.kernel, facts.mount
         return _Where(
-            kernel.mount_with_id(mount),
+            Site(kernel.mount_with_id(mount), None if through is None else kernel.keeps_lists(mount, through)),
             kernel.filesystem_of(fd, facts.device, mount),
             kernel.lists_attributes(mount),
-            None if through is None else kernel.keeps_lists(mount, through),
         )
 
     def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]]) -> int:
