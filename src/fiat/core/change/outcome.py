@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator
 
-from fiat.core.change.rewriting import Left
+from fiat.core.change.rewriting import AS_PLANNED, Left
 from fiat.core.errors import PathError
 from fiat.core.model.posture import Posture
 from fiat.core.typed import NamedTuple
@@ -63,4 +63,6 @@ def one_by_one(
 
 def outcome_of(place: int, left: Left) -> Outcome | None:
     """What is to be told of an object that was left so; None where it was changed as it was to be."""
-    return None if left.error is None else Outcome(place, left.error, False, left.astray, left.found)
+    return (
+        None if left is AS_PLANNED or left.error is None else Outcome(place, left.error, False, left.astray, left.found)
+    )

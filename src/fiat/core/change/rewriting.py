@@ -38,9 +38,11 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
         take(node, change.steps)
     except (OSError, MemoryError) as error:
         return _half_way(node, change, actor, failed(node.path, error))
-    with suppress(OSError, MemoryError):
-        if node.matches(change.after):
+    try:
+        if node.matches(change.after) is not None:
             return AS_PLANNED
+    except (OSError, MemoryError):
+        pass  # it is looked at once more
     found = _seen(node)
     if found is None:
         return Left(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
@@ -74,16 +76,17 @@ def _seen(node: Node) -> Posture | None:
 
 def take(node: Node, steps: Steps) -> None:
     """Ask the kernel for each step. Raises OSError."""
-    if steps.uid is not None or steps.gid is not None:
-        node.change_owner(steps.uid, steps.gid)
-    if steps.acl is not None:
-        node.change_list(steps.acl)
-    if steps.mode is not None:
-        node.change_mode(steps.mode)
-    if steps.default is not None or steps.no_default:
-        node.change_default(steps.default)
-    if steps.capabilities is not None or steps.no_capabilities:
-        node.change_capabilities(steps.capabilities)
+    uid, gid, acl, mode, default, no_default, capabilities, no_capabilities = steps
+    if uid is not None or gid is not None:
+        node.change_owner(uid, gid)
+    if acl is not None:
+        node.change_list(acl)
+    if mode is not None:
+        node.change_mode(mode)
+    if default is not None or no_default:
+        node.change_default(default)
+    if capabilities is not None or no_capabilities:
+        node.change_capabilities(capabilities)
 
 
 def same_posture(one: Posture, other: Posture) -> bool:
