@@ -6,7 +6,10 @@ from pathlib import Path
 import pytest
 
 from fiat.core.ask.who import Answer
+from fiat.core.model.accesslist import from_mode
+from fiat.core.model.glance import glance_at
 from fiat.core.model.right import ALL, CREATE
+from fiat.core.tree.handles import Handles
 from fiat.core.tree.walk import walk
 from fiat.demo import build, sample
 from fiat.host.live import statx
@@ -16,7 +19,7 @@ from fiat.host.live.host import LiveHost
 from fiat.host.live.mounts import read_mounts
 from fiat.host.snapshot import reader as snapshot
 from support.filesystems import fresh
-from support.worlds import APPEND_ONLY, IMMUTABLE, change_flags, protections
+from support.worlds import APPEND_ONLY, IMMUTABLE, World, change_flags, protections
 
 
 @pytest.mark.root
@@ -104,3 +107,39 @@ def test_where_the_umask_is_set(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     ]
     assert len(found.read) == 3
     assert not found.unread
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs", "tmpfs"])
+def test_what_matches_is_what_a_glance_shows_and_a_look(kind: str) -> None:
+    """Three ways to see the same object: whatever differs, it does not match; what matches, is so."""
+    quickly = 0
+    with fresh(kind) as top:
+        for seed in range(12):
+            with World(top, 500 + seed) as world:
+                handles = Handles(LiveHost(world.people))
+                try:
+                    for path in world.objects:
+                        node = handles.open(path)
+                        seen = node.look(exact=True)
+                        glance = node.glance()
+                        assert glance == glance_at(seen), path
+                        identity, posture, links = glance.identity, glance.posture, glance.links
+                        site = node.matches(posture, identity, links)
+                        assert site in (None, glance.site)
+                        quickly += site is not None
+                        others = (
+                            (posture._replace(mode=posture.mode ^ 0o1), identity, links),
+                            (posture._replace(gid=posture.gid + 1), identity, links),
+                            (posture._replace(acl=None if posture.acl else from_mode(0o7)), identity, links),
+                            (posture._replace(flags=("immutable",) if not posture.flags else ()), identity, links),
+                            (posture, identity._replace(inode=identity.inode + 1), links),
+                            (posture, identity._replace(birth=identity.birth + 1), links),
+                            (posture, identity._replace(filesystem="other"), links),
+                        )
+                        assert not any(node.matches(*other) for other in others), path
+                        assert posture.directory or not node.matches(posture, identity, links + 1)
+                        node.close()
+                finally:
+                    handles.close()
+    assert quickly > 100, quickly
