@@ -155,6 +155,28 @@ def test_workers_do_their_pieces_and_tell_what_went_wrong() -> None:
         assert workers.results()[0].value() == (16, 1)
 
 
+def test_what_is_sent_in_part_is_not_waited_for() -> None:
+    """Memory can run out between two parts of a large result: what came next would be taken for the rest of it."""
+
+    def do(piece: int) -> bytes:
+        sizes = [100, 0]
+        write = os.write
+
+        def written(fd: int, data: memoryview) -> int:
+            size = sizes.pop(0) if sizes else len(data)
+            if not size:
+                raise MemoryError
+            return write(fd, data[:size])
+
+        os.write = written  # type: ignore[assignment]  # in that process alone
+        return bytes(piece)
+
+    with Workers(1, lambda: do) as workers:
+        workers.give(200_000)
+        with pytest.raises(WorkError, match="ended with status 0"):
+            workers.results()[0].value()
+
+
 def test_every_name_of_an_inode_counts_in_gains(folder: str) -> None:
     os.chmod(folder, 0o755)
     top = make(f"{folder}/tree", 0o755, directory=True)

@@ -94,7 +94,7 @@ class Workers(Generic[Piece, Result]):
         """Give a piece to one that is idle; its number."""
         number = self.idle.pop()
         with suppress(BrokenPipeError):  # it has been killed: its end is read in results()
-            _send(self._workers[number].give, piece)
+            _write(self._workers[number].give, _packed(piece))
         return number
 
     def results(self) -> list[Done[Result]]:
@@ -150,22 +150,28 @@ def _be_worker(parent: int, begin: Callable[[], Callable[[Piece], Result]], work
             while True:
                 piece = _received(work)
                 try:
-                    _send(tell, do(piece))
+                    data = _packed(do(piece))
                 except Exception as error:
-                    _send(tell, error)
+                    data = _packed(error)
+                _write(tell, data)  # should that fail half-way, the process ends: what came after would be misread
     finally:
         os._exit(0)
 
 
-def _send(fd: int, what: object) -> None:
+def _packed(what: object) -> bytes:
+    """As it is sent: the length, and what it is."""
     data = pickle.dumps(what, pickle.HIGHEST_PROTOCOL)
-    rest = memoryview(_LENGTH.pack(len(data)) + data)
+    return _LENGTH.pack(len(data)) + data
+
+
+def _write(fd: int, data: bytes) -> None:
+    rest = memoryview(data)
     while rest:
         rest = rest[os.write(fd, rest) :]
 
 
 def _received(fd: int) -> Any:
-    """What the other end has sent; EOFError where it has ended."""
+    """What the other end has sent, as :func:`_packed` made it; EOFError where it has ended."""
     (length,) = _LENGTH.unpack(_exactly(fd, _LENGTH.size))
     return pickle.loads(_exactly(fd, length))
 
