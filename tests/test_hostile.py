@@ -125,21 +125,24 @@ def test_stopped_at_any_moment_it_can_be_put_back(
         words += ["--entry", "user:7105:rX", "--history", place, *accepted]
         begun = time.monotonic()
         os.waitpid(in_child(lambda: main(words)), 0)
-        whole = time.monotonic() - begun
+        moment = 0.7 * (time.monotonic() - begun)  # when most of it is under way; found out as we go
         assert main(["undo", "--history", place]) == 0
         rounds = 0
         while rounds < 20 * TIMES or midway < 2 * TIMES:
             rounds += 1
             assert rounds < 300 * TIMES, "it was hardly ever struck in the middle"
             child = in_child(lambda: main(words))
-            time.sleep(whole * (0.3 + 0.7 * dice.random()))
+            time.sleep(moment * (0.5 + dice.random()))
             os.kill(child, blow)
             os.waitpid(child, 0)
             now = states(top)
             if now == before:
+                moment *= 1.1
                 continue
             run = SqliteHistory(place).runs()[0]
-            midway += 0 < sum(now[path] != before[path] for path in before) < run.paths
+            changed = sum(now[path] != before[path] for path in before)
+            moment *= 0.9 if changed >= run.paths else 1
+            midway += 0 < changed < run.paths
             assert main(["undo", "--history", place]) == 0
             assert states(top) == before
             assert SqliteHistory(place).run(run.number).undone_by == run.number + 1
