@@ -84,39 +84,8 @@ class Reader:
         self._read_at = 0
 
     def glance(self, fd: int, through: str) -> Glance:
-        """As much of the object held by ``fd`` as a change looks at; OSError where a part of it cannot be read.
-
-        The same as :meth:`read` says, and nothing is made that is not compared: a
-        change of many objects looks at each of them twice.
-        """
-        (
-            flags,
-            links,
-            uid,
-            gid,
-            mode,
-            inode,
-            _,
-            supported,
-            born,
-            born_ns,
-            changed,
-            changed_ns,
-            major,
-            minor,
-            mount,
-        ) = self._fields(fd)
-        where = self._listing.get((major, minor, mount))
-        if where is None or self._read_at != self.kernel.times_read or stat.S_ISLNK(mode):
-            return glance_at(self.read(fd, "", through, program=False, exact=True))
-        listed = os.listxattr(through)
-        raw = attributes.read(listed, lambda name: os.getxattr(through, name)) if listed else NOTHING
-        posture, said = self.postures.of(mode, uid, gid, flags & supported, raw)
-        if said.unknown:
-            what, number = said.unknown[0]
-            raise OSError(number, what)
-        identity = Identity(where.filesystem, inode, born * SECOND + born_ns)
-        return Glance(identity, posture, links, changed * SECOND + changed_ns, where.site)
+        """As much of the object held by ``fd`` as a change looks at; OSError where a part of it cannot be read."""
+        return glance_at(self.read(fd, "", through, program=False, exact=True))
 
     def matches(self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int) -> Site | None:
         """Where it is, if a glance would show exactly this; None also where it takes more to tell.
