@@ -23,7 +23,7 @@ def decode(host: Host, word: str, *, on: int | None = None, as_umask: bool = Fal
     """
     if as_umask:
         return Decoded(word, [notation.read_umask(word, host.settings.umask)], host)
-    readings = notation.read(word, host.accounts, on=on or 0, mask=host.settings.umask)
+    readings = notation.read(word, host.accounts, on=on, mask=host.settings.umask)
     if on is not None and not any(isinstance(reading, ChangeReading) for reading in readings):
         raise NotationError("--on", f"--on goes with clauses, such as g-w,o=, and {quoted(word)} is none")
     return Decoded(word, readings, host)

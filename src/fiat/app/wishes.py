@@ -3,16 +3,35 @@
 from collections.abc import Iterable
 
 from fiat.core.errors import NotationError, PathError
-from fiat.core.model.accesslist import Entry
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
-from fiat.core.model.mode import ModeChange, parse_change
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import ModeChange
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import ListWish, Wish
+from fiat.core.text import quoted, visible
 from fiat.core.tree.walk import walk
-from fiat.core.words.entries import parse_entries, parse_entry, parse_permissions
+from fiat.core.words.entries import parse_entries, parse_permissions, parse_whom
+from fiat.core.words.modes import is_mode, parse_mode
 
-__all__ = ["Host", "Wish", "list_wish", "wish"]
+__all__ = ["Host", "Wish", "list_wish", "mode_among", "wish"]
+
+
+def mode_among(host: Host, words: list[str]) -> tuple[list[str], str | None]:
+    """The paths among ``words``, and the one mode: of several words the first or the last, where no file is called so.
+
+    For a command line that says nothing else of what is to be changed.
+    """
+    for place in (0, -1) if len(words) > 1 else ():
+        word = words[place]
+        if is_mode(word):
+            if walk(host, word, follow=False).end is not None:
+                shown = visible(word)
+                raise NotationError(
+                    word, f"{quoted(word)} is a mode and a file here; write --mode {shown}, or ./{shown}"
+                )
+            return [one for at, one in enumerate(words) if at != place % len(words)], word
+    return words, None
 
 
 def list_wish(
@@ -26,7 +45,7 @@ def list_wish(
     """What is to become of a list; entries in text form, those to remove as ``user:NAME`` or ``group:NAME``."""
     return ListWish(
         parse_entries(entries, accounts.user_id, accounts.group_id),
-        tuple(_whom(word, accounts) for word in no_entries),
+        tuple(parse_whom(word, accounts.user_id, accounts.group_id) for word in no_entries),
         None if mask is None else parse_permissions(mask),
         drop,
     )
@@ -46,15 +65,17 @@ def wish(
 ) -> Wish:
     """What is to be changed.
 
-    Modes are octal or clauses, accounts names or numbers. Raises
+    Modes are octal, letters or clauses, accounts names or numbers; ``owner`` may hold a group after a colon. Raises
     :class:`NotationError` or :class:`UnknownAccount` for a wrong word,
     :class:`PathError` where the path ``like`` cannot be looked at.
     """
     accounts = host.accounts
+    for_all, for_files, for_directories = _modes(mode, file_mode, dir_mode)
+    owner, group = _owners(owner, group)
     found = Wish(
-        mode=_mode(mode),
-        file_mode=_mode(file_mode),
-        dir_mode=_mode(dir_mode),
+        mode=for_all,
+        file_mode=for_files,
+        dir_mode=for_directories,
         uid=None if owner is None else accounts.user_id(owner),
         gid=None if group is None else accounts.group_id(group),
         access=access,
@@ -66,13 +87,34 @@ def wish(
     return found
 
 
-def _mode(word: str | None) -> ModeChange | None:
-    return None if word is None else parse_change(word)
+def _modes(mode: str | None, file_mode: str | None, dir_mode: str | None) -> tuple[ModeChange | None, ...]:
+    """The mode for everything, for what is no directory, and for directories; ten letters say for which they are."""
+    found: dict[Kind | None, ModeChange] = {}
+    if mode is not None:
+        typed = parse_mode(mode)
+        found[typed.kind] = typed.change
+    for option, word, kind in (("--file-mode", file_mode, Kind.FILE), ("--dir-mode", dir_mode, Kind.DIRECTORY)):
+        if word is None:
+            continue
+        typed = parse_mode(word)
+        if typed.kind not in (None, kind):
+            raise NotationError(word, f"{quoted(word)} is the mode of a {typed.kind.value}, and {option} is for others")
+        found[kind] = typed.change
+    return found.get(None), found.get(Kind.FILE), found.get(Kind.DIRECTORY)
 
 
-def _whom(word: str, accounts: Accounts) -> Entry:
-    """The entry that is for ``word``: an entry without its permissions, though they may stand there."""
-    return parse_entry(word if word.count(":") > 1 else f"{word}:-", accounts.user_id, accounts.group_id)
+def _owners(owner: str | None, group: str | None) -> tuple[str | None, str | None]:
+    """The owner and the group; the owner's word may hold both, with a colon between."""
+    if owner is None or ":" not in owner:
+        return owner, group
+    user, _, its_group = owner.partition(":")
+    if group is not None:
+        raise NotationError(owner, f"{quoted(owner)} names a group, and --group another; write one of them")
+    if not its_group:
+        raise NotationError(
+            owner, f"a group is missing after {quoted(owner)}; write --owner {visible(user)} for the owner alone"
+        )
+    return user or None, its_group
 
 
 def _posture_of(host: Host, path: str) -> Posture:

@@ -109,6 +109,8 @@ def _run(arguments: list[str]) -> int:
     from fiat.cli.registry import COMMANDS, run_command
     from fiat.render.streams import say
 
+    if arguments[:1] == ["help"]:  # as many people ask
+        arguments = [*arguments[1:2], "--help"]
     word = arguments[0] if arguments else ""
     if word not in COMMANDS:
         return _without_command(word, arguments)
@@ -123,9 +125,9 @@ def _run(arguments: list[str]) -> int:
 def _without_command(word: str, arguments: list[str]) -> int:
     """Help, or a word that is no command."""
     from fiat.app.status import Status
-    from fiat.app.text import near, quoted
+    from fiat.app.text import quoted
     from fiat.cli.parser import Parser
-    from fiat.cli.registry import COMMANDS, overview
+    from fiat.cli.registry import commands_near, overview
     from fiat.render.streams import say
 
     parser = Parser(
@@ -136,7 +138,7 @@ def _without_command(word: str, arguments: list[str]) -> int:
     )
     parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
     if word and not word.startswith("-"):
-        said = f"no command is called {quoted(word)}{near(word, COMMANDS)}; fiat --help lists them"
+        said = f"no command is called {quoted(word)}{commands_near(word)}; fiat --help lists them"
         say(f"fiat: {said}")
         return Status.WRONG_COMMAND_LINE
     parser.parse_args(arguments)

@@ -3,8 +3,8 @@
 import argparse
 
 from fiat.app.status import Status
-from fiat.app.text import visible
-from fiat.core.typed import NoReturn
+from fiat.app.text import near, quoted, visible
+from fiat.core.typed import Any, NoReturn
 from fiat.render.streams import say
 from fiat.render.terminal import NARROW, width
 
@@ -25,10 +25,50 @@ class Parser(argparse.ArgumentParser):
         options.setdefault("allow_abbrev", False)
         super().__init__(**options)  # type: ignore[arg-type]
 
+    def parse_args(self, arguments: list[str] | None = None, namespace: Any = None) -> Any:  # type: ignore[override]
+        """The arguments; what is none of them is named, with what it may have been meant for."""
+        found, left = self.parse_known_args(arguments, namespace)
+        if left:
+            self._leave(self._unknown(left[0]))
+        return found
+
+    def _unknown(self, word: str) -> str:
+        """What is to be said of a word that is no argument of this command."""
+        if not word.startswith("-") or word == "-":
+            return f"there is no place for {quoted(word)} here"
+        option = word.partition("=")[0]
+        known = [one for action in self._actions for one in action.option_strings]
+        meant = MEANT.get(option.lstrip("-").lower())
+        if meant is not None and meant[0] in known:
+            return f"there is no option {quoted(option)}: {meant[0]} {meant[1]}"
+        return f"there is no option {quoted(option)}{near(option, known)}"
+
     def error(self, message: str) -> NoReturn:
         """Print one line and leave with the status for a wrong command line."""
-        say(f"{self.prog}: {visible(message)}; {self.prog} --help explains it")
+        self._leave(visible(message))
+
+    def _leave(self, message: str) -> NoReturn:
+        say(f"{self.prog}: {message}; {self.prog} --help explains it")
         raise SystemExit(Status.WRONG_COMMAND_LINE)
+
+
+_TREE = ("--below", "means a path and the whole tree under it")
+_BEFORE = ("--preview", "shows what would happen, and changes nothing")
+_SILENT = ("--quiet", "prints nothing but what goes wrong")
+MEANT = {
+    **dict.fromkeys(("r", "recursive", "recursively", "recurse", "tree", "whole-tree", "all-below", "subtree"), _TREE),
+    **dict.fromkeys(("n", "dry", "dry-run", "simulate", "test", "try", "what-if"), _BEFORE),
+    **dict.fromkeys(("q", "silent", "s"), _SILENT),
+    **dict.fromkeys(("f", "force", "y", "yes"), ("--accept", "takes the name of the guard that objects")),
+    **dict.fromkeys(("u", "who"), ("--user", "takes the name of a user")),
+    **dict.fromkeys(("g",), ("--group", "takes the name of a group")),
+    **dict.fromkeys(("m", "permissions", "perms", "chmod"), ("--mode", "takes a mode")),
+    **dict.fromkeys(("acl", "add-entry"), ("--entry", "takes an access entry")),
+    **dict.fromkeys(("remove-entry", "delete-entry"), ("--no-entry", "takes whom the entry is for")),
+    **dict.fromkeys(("files-only",), ("--only", "takes files or dirs")),
+    **dict.fromkeys(("why", "reason", "reasons", "explain", "verbose", "v"), ("--because", "names what decided")),
+}
+"""Words that people bring for options of other names, with the option and what it does."""
 
 
 def _formatter(prog: str) -> argparse.HelpFormatter:

@@ -3,6 +3,7 @@
 import importlib
 from collections.abc import Callable
 
+from fiat.app.text import near
 from fiat.cli.parser import Parser
 from fiat.core.typed import NamedTuple
 
@@ -16,26 +17,70 @@ GROUPS = {
 
 
 class Command(NamedTuple):
-    """One command; the module with its name holds the rest."""
+    """One command; the module with its name holds the rest. ``brought`` are other words that people have for it."""
 
     name: str
     group: str
     summary: str
+    brought: tuple[str, ...] = ()
 
 
 COMMANDS = {
     command.name: command
     for command in (
-        Command("show", "look", "what a path says about access, in words too"),
-        Command("decode", "look", "any notation into all others and into words"),
-        Command("who", "ask", "which users and groups can really get at a path, and how"),
-        Command("why", "ask", "one verdict, walked component by component"),
-        Command("set", "change", "change modes, owners and lists; who gains and who loses is shown first"),
-        Command("history", "change", "what was changed, by whom, and what has become of it"),
-        Command("undo", "change", "put back what was changed"),
-        Command("demo", "learn", "the whole example on the sample host skerry"),
+        Command(
+            "show",
+            "look",
+            "what a path says about access, in words too",
+            ("list", "ls", "look", "info", "display", "view"),
+        ),
+        Command(
+            "decode",
+            "look",
+            "any notation into all others and into words",
+            ("translate", "convert", "mode", "umask", "octal"),
+        ),
+        Command(
+            "who",
+            "ask",
+            "which users and groups can really get at a path, and how",
+            ("access", "can", "users", "effective"),
+        ),
+        Command(
+            "why",
+            "ask",
+            "one verdict, walked component by component",
+            ("explain", "reason", "debug", "trace", "check", "test"),
+        ),
+        Command(
+            "set",
+            "change",
+            "change modes, owners and lists; who gains and who loses is shown first",
+            ("change", "modify", "chmod", "chown", "apply", "grant", "give"),
+        ),
+        Command(
+            "history",
+            "change",
+            "what was changed, by whom, and what has become of it",
+            ("log", "runs", "changes", "list-runs"),
+        ),
+        Command("undo", "change", "put back what was changed", ("revert", "rollback", "restore", "back", "reset")),
+        Command(
+            "demo",
+            "learn",
+            "the whole example on the sample host skerry",
+            ("tour", "example", "examples", "sample", "start"),
+        ),
     )
 }
+
+
+def commands_near(word: str) -> str:
+    """What a word that is no command may have been meant for, as the end of a sentence."""
+    meant = [command for command in COMMANDS.values() if word.lower() in command.brought]
+    if meant:
+        return f"; fiat {meant[0].name} is for that: {meant[0].summary}"
+    return near(word, COMMANDS)
 
 
 class Loaded(NamedTuple):

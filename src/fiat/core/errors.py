@@ -45,11 +45,12 @@ class InvalidAccessList(FiatError):
 
 
 class UnknownAccount(FiatError):
-    """A user, group or process that does not exist. ``word`` as written."""
+    """A user, group or process that does not exist. ``word`` as written, ``near`` what is much like it, in words."""
 
-    def __init__(self, word: str, message: str) -> None:
-        super().__init__(word, message)
+    def __init__(self, word: str, message: str, near: str = "") -> None:
+        super().__init__(word, message, near)
         self.word = word
+        self.near = near
 
     def __str__(self) -> str:
         return str(self.args[1])

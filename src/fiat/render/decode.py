@@ -17,6 +17,7 @@ from fiat.core.words.notation import (
     EntryReading,
     ListReading,
     ModeReading,
+    PermissionsReading,
     Reading,
     UmaskReading,
 )
@@ -60,6 +61,8 @@ class DecodedView(Plain):
     def _reading(self, reading: Reading) -> Iterator[Block]:
         if isinstance(reading, ModeReading):
             yield from _mode(reading)
+        elif isinstance(reading, PermissionsReading):
+            yield from _permissions(reading.permissions)
         elif isinstance(reading, ChangeReading):
             yield from _change(reading)
         elif isinstance(reading, UmaskReading):
@@ -76,12 +79,17 @@ class DecodedView(Plain):
         if isinstance(reading, ModeReading):
             kind = None if reading.kind is None else reading.kind.value
             return about | {"meaning": "mode", **_mode_fields(reading.mode), "kind": kind, "has_list": reading.has_list}
+        if isinstance(reading, PermissionsReading):
+            letters_alone = permission_letters(reading.permissions)
+            return about | {"meaning": "permissions", "permissions": reading.permissions, "letters": letters_alone}
         if isinstance(reading, ChangeReading):
             return about | {
                 "meaning": "change",
-                "on": octal(reading.on),
+                "on": octal(reading.on_file),
+                "on_directory": octal(reading.on_directory),
                 "file": _mode_fields(reading.file),
                 "directory": _mode_fields(reading.directory),
+                "program": None if reading.program is None else _mode_fields(reading.program),
             }
         if isinstance(reading, UmaskReading):
             left = umask.leaves(reading.umask)
@@ -167,6 +175,7 @@ def _mode_fields(value: int) -> Fields:
 def _what(reading: Reading) -> str:
     meaning = {
         ModeReading: "a mode in ",
+        PermissionsReading: "what one class has, in ",
         ChangeReading: "a change of mode, in ",
         UmaskReading: "a umask in ",
         EntryReading: "",
@@ -224,14 +233,30 @@ def _special_lines(value: int, kinds: list[Kind]) -> list[str]:
     return lines
 
 
+def _permissions(three: int) -> Iterator[Block]:
+    """What one class has."""
+    kinds = (Kind.FILE, Kind.DIRECTORY)
+    yield Verbatim(f"{three}  {permission_letters(three)}", 1)
+    yield BLANK
+    row = [notation.sum_of(three), permission_letters(three), *(words.permissions(three, kind) for kind in kinds)]
+    yield Table(["sum", "letters", *(f"on a {words.KIND[kind]}" for kind in kinds)], [row], flexible=(2, 3))
+    places = ", ".join(f"for {name} {octal(three << 3 * (2 - place))}" for place, (_, name) in enumerate(_CLASSES))
+    yield _remark(f"alone in a mode: {places}")
+
+
 def _change(reading: ChangeReading) -> Iterator[Block]:
     rows = [
-        [name, _both(reading.on), _both(after), mode.clauses(after)]
-        for name, after in (("a file", reading.file), ("a directory", reading.directory))
+        [name, _both(before), _both(after), mode.clauses(after)]
+        for name, before, after in (
+            ("a file", reading.on_file, reading.file),
+            ("a program", reading.on_directory, reading.program),
+            ("a directory", reading.on_directory, reading.directory),
+        )
+        if after is not None
     ]
     yield Table(["on", "before", "after", "the same in full"], rows)
-    if not reading.on:
-        yield Prose("Applied to no bits at all; --on MODE applies it to a mode.", 1)
+    if reading.program is not None:
+        yield Prose("Applied to the modes that are usual; --on MODE applies it to another.", 1)
     if any(not clause.classes for clause in reading.change.clauses):
         yield Prose("A clause without u, g, o or a leaves alone the bits that the umask holds.", 1)
 

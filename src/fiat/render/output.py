@@ -30,12 +30,14 @@ class Output:
     answered nothing because no path was right was typed wrongly. A command that
     ``changes`` something goes on where its output cannot be printed, and its exit
     status speaks of the paths alone; any other stops, for it is of no use to anyone
-    then. ``status`` is what the command comes to where no path fails.
+    then. ``status`` is what the command comes to where no path fails. One that is
+    ``quiet`` prints nothing but what goes wrong.
     """
 
-    def __init__(self, command: str, format: str = "text", *, changes: bool = False) -> None:
+    def __init__(self, command: str, format: str = "text", *, changes: bool = False, quiet: bool = False) -> None:
         self.command = command
         self.format = format
+        self.quiet = quiet
         self.answered = 0
         self.status = Status.DONE
         self._changes = changes
@@ -50,7 +52,7 @@ class Output:
     @property
     def shows_progress(self) -> bool:
         """Whether somebody may be waiting in front of a terminal."""
-        return self.format == "text"
+        return self.format == "text" and not self.quiet
 
     @property
     def has_problems(self) -> bool:
@@ -134,8 +136,8 @@ class Output:
             self._write(line + "\n")
 
     def _write(self, words: str) -> None:
-        """Print, unless stdout takes no more."""
-        if self._cut is not None:
+        """Print, unless stdout takes no more, or nothing is to be printed: what goes wrong shows all the same."""
+        if self._cut is not None or self.quiet:
             return
         try:
             sys.stdout.write(words)

@@ -12,10 +12,9 @@ from fiat.app import past
 from fiat.app.hosts import open_host
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError, bounded, shortened
-from fiat.cli.options.common import add_common
+from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.histories import add_history, history_of
 from fiat.cli.options.together import not_with
-from fiat.render.output import Output
 from fiat.render.past import RunsView, RunView, VerifyView
 
 EXAMPLES: tuple[tuple[str, str], ...] = ()
@@ -36,7 +35,7 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError("--from", "a snapshot was never changed, so it has no history")
     for option, given in (("N", args.run), ("--last", args.last)):
         not_with("--verify", args.verify, option, given, "all of it is read")
-    output = Output("history", args.format)
+    output = output_of("history", args)
     history = history_of(args)
     number = None if args.run is None else past.run_number(args.run)
     status = Status.DONE

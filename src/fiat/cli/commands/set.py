@@ -2,9 +2,9 @@
 shown side by side, with who gains and who loses which right - on the paths, and
 under them where a directory on the route changed.
 
-MODE is octal (640, 2750) or clauses (u+x, g=u, go-w,+X). One to three octal
-digits set the nine permission bits, and a directory's special bits stay; four
-digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
+MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); fiat set 640
+PATH is short for --mode 640. One to three octal digits set the nine permission bits, and a
+directory's special bits stay; four digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
 group:press:rX, which gives x only to directories and to what can be executed
 already. Several options make one plan.
 
@@ -22,11 +22,11 @@ from fiat.app.running import Result
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError, WorkError
 from fiat.app.wishes import Wish
-from fiat.cli.options.common import add_common
+from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with
-from fiat.cli.options.wishes import add_wishes, tied, wish_of
+from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.plan import PlanView
@@ -72,8 +72,9 @@ def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
     goes_with("--across-mounts", args.across_mounts, "--below or --contents", args.below or args.contents)
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
-    output = Output("set", args.format, changes=True)
+    output = output_of("set", args, changes=True)
     host = open_host(args.snapshot, args.accounts)
+    mode_without_option(args, host)
     wish = wish_of(args, host)
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")

@@ -11,7 +11,7 @@ from fiat.app import look, unevaluated
 from fiat.app.hosts import Host, arrive, open_host
 from fiat.app.selections import Selection
 from fiat.app.text import NotationError
-from fiat.cli.options.common import add_common
+from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.numbers import process_number
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, selection_goes_with
@@ -45,7 +45,7 @@ def run(args: argparse.Namespace) -> int:
     selection_goes_with(args, "--inside or --below", args.inside or args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     goes_with("--pid", args.pid, "--umask", args.umask)
-    output = Output("show", args.format)
+    output = output_of("show", args)
     host = open_host(args.snapshot, args.accounts)
     if args.umask:
         return _umask(args, host, output)

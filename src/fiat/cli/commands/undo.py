@@ -13,7 +13,7 @@ from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
 from fiat.app.undo import Lock, Undoing
-from fiat.cli.options.common import add_common
+from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
@@ -37,7 +37,7 @@ def run(args: argparse.Namespace) -> int:
     """Put one run back."""
     if args.snapshot is not None:
         raise NotationError("--from", "a snapshot was never changed, so there is nothing to undo in it")
-    output = Output("undo", args.format, changes=True)
+    output = output_of("undo", args, changes=True)
     host = open_host(args.snapshot, args.accounts)
     history = history_of(args)
     number = None if args.run is None else run_number(args.run)

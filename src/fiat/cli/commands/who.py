@@ -11,12 +11,11 @@ import argparse
 from fiat.app import unevaluated
 from fiat.app.hosts import arrive, open_host
 from fiat.app.who import who
-from fiat.cli.options.common import add_common
+from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
-from fiat.render.output import Output
 
 EXAMPLES = (
     ("who can do what with a file", "fiat who /srv/skerry/gauge/raw/0412.csv"),
@@ -44,7 +43,7 @@ def run(args: argparse.Namespace) -> int:
     selection_goes_with(args, "--below", args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     not_with("--because", args.because, "--below", args.below, "the rule is named for one path")
-    output = Output("who", args.format)
+    output = output_of("who", args)
     host = open_host(args.snapshot, args.accounts)
     asked = question(args, host)
     chosen = selected(args, host.accounts)

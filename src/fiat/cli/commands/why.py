@@ -12,8 +12,7 @@ from fiat.app.hosts import open_host
 from fiat.app.status import Status
 from fiat.app.text import PathError
 from fiat.app.why import RIGHT_NAMES, right_named, why
-from fiat.cli.options.common import add_common, same_host
-from fiat.render.output import Output
+from fiat.cli.options.common import add_common, output_of, same_host
 from fiat.render.why import WhyView
 
 EXAMPLES = (
@@ -36,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Give the verdict."""
-    output = Output("why", args.format)
+    output = output_of("why", args)
     right_named(args.right)  # before the host is opened, which takes longer
     host = open_host(args.snapshot, args.accounts)
     try:

@@ -3,12 +3,17 @@
 import argparse
 
 from fiat.app.hosts import SAMPLE
+from fiat.render.output import Output
 
 
 def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
     """How the result is shown, and which host is asked."""
     parser.add_argument(
         "--format", choices=formats, default="text", help="how the result is printed (text unless given)"
+    )
+    parser.add_argument("--json", dest="format", action="store_const", const="json", help="the same as --format json")
+    parser.add_argument(
+        "--quiet", action="store_true", help="print nothing but what goes wrong; the exit status says it"
     )
     parser.add_argument(
         "--accounts",
@@ -21,6 +26,11 @@ def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("tex
         metavar="SNAPSHOT",
         help=f"ask about the host held in a snapshot file; {SAMPLE} is the sample host that comes with Fiat",
     )
+
+
+def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
+    """Where the results of ``command`` go, in the form that the options say."""
+    return Output(command, args.format, changes=changes, quiet=args.quiet)
 
 
 def same_host(args: argparse.Namespace) -> list[tuple[str, str]]:

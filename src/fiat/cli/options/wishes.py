@@ -1,18 +1,19 @@
 """The options of ``fiat set`` that say what is to be changed."""
 
 import argparse
+import re
 
-from fiat.app.wishes import Host, Wish, list_wish, wish
+from fiat.app.wishes import Host, Wish, list_wish, mode_among, wish
 
 
 def add_wishes(parser: argparse.ArgumentParser) -> None:
     """The options for mode, ownership, lists, and another path's posture."""
     mode = parser.add_argument_group("mode")
-    mode.add_argument("--mode", metavar="MODE", help="the mode: octal, or clauses such as g+w,o=")
+    mode.add_argument("--mode", metavar="MODE", help="the mode: octal, letters, or clauses such as g+w,o=")
     mode.add_argument("--file-mode", metavar="MODE", help="the mode of what is no directory")
     mode.add_argument("--dir-mode", metavar="MODE", help="the mode of directories")
     owner = parser.add_argument_group("ownership")
-    owner.add_argument("--owner", metavar="USER", help="the owner, a name or a number")
+    owner.add_argument("--owner", metavar="USER", help="the owner, a name or a number; USER:GROUP or :GROUP for both")
     owner.add_argument("--group", metavar="GROUP", help="the group, a name or a number")
     for title, prefix, what in (("access list", "", "access "), ("what new files inherit", "default-", "default ")):
         group = parser.add_argument_group(title)
@@ -28,7 +29,7 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
             action="append",
             default=[],
             metavar="WHO",
-            help="remove the entry for WHO: user:NAME or group:NAME",
+            help="remove the entry for WHO: user:NAME, group:NAME or NAME",
         )
         group.add_argument(f"--{prefix}mask", metavar="RIGHTS", help=f"the mask of the {what}list, such as r-x")
         group.add_argument(
@@ -61,6 +62,19 @@ def wish_of(args: argparse.Namespace, host: Host) -> Wish:
     )
 
 
+def mode_without_option(args: argparse.Namespace, host: Host) -> None:
+    """Take a mode among the paths for the one that is asked for, where nothing else is."""
+    asked = (args.mode, args.file_mode, args.dir_mode, args.owner, args.group, args.like)
+    lists = (args.entry, args.no_entry, args.mask, args.no_list)
+    defaults = (args.default_entry, args.no_default_entry, args.default_mask, args.no_default_list)
+    words = [word[1:] if re.fullmatch(_DASHED, word) else word for word in args.paths]
+    if any(one is not None for one in asked) or any((*lists, *defaults)):
+        args.paths = words
+    else:
+        args.paths, args.mode = mode_among(host, words)
+
+
+_DASHED = r" -[-rwxsStT]{8,9}\+?"
 _TAKE_RIGHTS = ("--mode", "--file-mode", "--dir-mode", "--mask", "--default-mask")
 
 
@@ -69,8 +83,11 @@ def tied(arguments: list[str]) -> list[str]:
     found: list[str] = []
     for word in arguments:
         rights = word == "---" or (word.startswith("-") and not word.startswith("--"))
-        if rights and found and found[-1] in _TAKE_RIGHTS:
+        letters = re.fullmatch(_DASHED, f" {word}") is not None
+        if (rights or letters) and found and found[-1] in _TAKE_RIGHTS:
             found[-1] += f"={word}"
+        elif letters:
+            found.append(f" {word}")  # the space keeps the parser from taking it for an option
         else:
             found.append(word)
     return found

@@ -268,7 +268,7 @@ class _Making:
     def _number(self, profile: Profile, *, named: bool) -> int:
         """The number of the change for entries with ``profile``; what was not ``named`` may not be meant at all."""
         wish, posture = self.wish, profile.posture
-        if not named and not wish.concerns(posture):
+        if not wish.concerns(posture) and not (named and (wish.default.changes or posture.kind is Kind.SYMLINK)):
             return NOT_MEANT
         goal = wanted(posture, wish, self.actor, self.host.settings.umask)
         towards = steps.steps_towards(posture, goal, self.actor)

@@ -125,7 +125,8 @@ class Accounts:
             return number
         if word.isascii() and word.isdecimal():
             raise UnknownAccount(word, f"{shortened(word)} is no {what} number; they go from 0 to {LARGEST}")
-        raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{near(word, known)}")
+        hint = near(word, known)
+        raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{hint}", hint)
 
 
 class Supposed(Accounts):

@@ -6,7 +6,7 @@
 import re
 from collections.abc import Callable, Iterable
 
-from fiat.core.errors import NotationError
+from fiat.core.errors import NotationError, UnknownAccount
 from fiat.core.model.accesslist import AccessList, Entry, Tag, check, ordered
 from fiat.core.model.wish import EntryWish
 from fiat.core.text import quoted, visible
@@ -27,20 +27,24 @@ _WORDS = {
 
 
 def parse_entry(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
-    """One entry in text form: ``user:auditor:r-x``, ``u:7105:rx``, ``mask::r``.
+    """One entry in text form: ``user:auditor:r-x``, ``u:7105:rx``, ``mask::r``; also ``auditor:r``.
 
     ``user_id`` and ``group_id`` turn a name or number into an id. Raises
     :class:`NotationError` that names the field at fault.
     """
     fields = word.split(":")
-    if len(fields) == 2 and _WORDS.get(fields[0].strip()) in ("mask", "other"):
+    kind = _WORDS.get(fields[0].strip())
+    if len(fields) == 2 and kind in ("mask", "other"):
         fields = [fields[0], "", fields[1]]  # POSIX.1e lets mask and other go without the empty field
+    elif len(fields) == 2 and kind is None:
+        name, letters = fields[0].strip(), fields[1].strip()
+        whom = _whose(name, f":{letters}", user_id, group_id)
+        return whom._replace(permissions=parse_permissions(letters, word))
     if len(fields) != 3:
         raise NotationError(
             word,
             f"entry {quoted(word)} has {len(fields)} fields; write three with colons between, such as user:NAME:r-x",
         )
-    kind = _WORDS.get(fields[0].strip())
     name = fields[1].strip()
     if kind is None:
         raise NotationError(
@@ -57,6 +61,48 @@ def parse_entry(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
     if kind == "user":
         return Entry(Tag.NAMED_USER, permissions, user_id(name)) if name else Entry(Tag.OWNER, permissions)
     return Entry(Tag.NAMED_GROUP, permissions, group_id(name)) if name else Entry(Tag.OWNING_GROUP, permissions)
+
+
+def parse_whom(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
+    """Whom an entry is for: ``user:auditor``, ``group:press``, ``auditor``; permissions may follow, and do not count."""
+    kind, colon, rest = word.partition(":")
+    if _WORDS.get(kind.strip()) is None:
+        if colon:
+            parse_permissions(rest.strip(), word)
+        return _whose(kind.strip(), "", user_id, group_id)
+    name, colon, permissions = rest.partition(":")
+    if colon and permissions:
+        parse_permissions(permissions.strip(), word)
+    known = _WORDS[kind.strip()]
+    if not name.strip():
+        return Entry(_CLASS_TAGS[known], 0)
+    if known in ("mask", "other"):
+        raise NotationError(name, f"{quoted(word)}: a {known} entry names nobody; write {known}:")
+    if known == "user":
+        return Entry(Tag.NAMED_USER, 0, user_id(name.strip()))
+    return Entry(Tag.NAMED_GROUP, 0, group_id(name.strip()))
+
+
+_CLASS_TAGS = {"user": Tag.OWNER, "group": Tag.OWNING_GROUP, "mask": Tag.MASK, "other": Tag.OTHER}
+
+
+def _whose(name: str, rest: str, user_id: Resolver, group_id: Resolver) -> Entry:
+    """The entry for ``name``, which is that of a user or of a group; ``rest`` is what was written after it."""
+    found: dict[str, Entry] = {}
+    reasons: list[UnknownAccount] = []
+    for kind, tag, number in (("user", Tag.NAMED_USER, user_id), ("group", Tag.NAMED_GROUP, group_id)):
+        try:
+            found[kind] = Entry(tag, 0, number(name))
+        except UnknownAccount as error:
+            reasons.append(error)
+    if len(found) == 1:
+        return next(iter(found.values()))
+    shown = visible(f"{name}{rest}")
+    if not found:
+        hints = "".join(dict.fromkeys(error.near for error in reasons))
+        raise UnknownAccount(name, f"no user and no group is called {quoted(name)}{hints}")
+    what = "could be the number of a user and of a group" if name.isdecimal() else "is both a user and a group"
+    raise NotationError(name, f"{quoted(name)} {what}; write user:{shown} or group:{shown}")
 
 
 def parse_permissions(word: str, within: str = "") -> int:
@@ -90,10 +136,17 @@ def parse_list(text: str, user_id: Resolver, group_id: Resolver) -> AccessList:
     return check(ordered(entries))
 
 
+def _apart(words: str) -> list[str]:
+    """Several entries that were written with commas between."""
+    return (
+        [word.strip() for word in words.split(",")] if re.fullmatch(r"[^,]+:[^,]*(,[^,]+:[^,]*)+", words) else [words]
+    )
+
+
 def parse_entries(words: Iterable[str], user_id: Resolver, group_id: Resolver) -> tuple[EntryWish, ...]:
     """The entries written after ``--entry``: ``user:auditor:r-x``, ``group:press:rX``."""
     found = []
-    for word in words:
+    for word in (one for several in words for one in _apart(several)):
         head, colon, permissions = word.rpartition(":")
         conditional = "X" in permissions and "x" not in permissions and permissions.count("X") == 1
         plain = f"{head}{colon}{permissions.replace('X', '') or '-'}" if conditional else word

@@ -7,6 +7,7 @@ first. Sources: :mod:`fiat.core.model.mode`, :mod:`fiat.core.words.entries`,
 
 import binascii
 import re
+import stat
 from collections.abc import Callable
 
 from fiat.core.errors import FiatError, NotationError
@@ -19,17 +20,7 @@ from fiat.core.model.mode import ModeChange, parse_change, parse_letters
 from fiat.core.text import quoted
 from fiat.core.typed import NamedTuple
 from fiat.core.words import entries
-
-_TYPE_LETTERS = {
-    "-": Kind.FILE,
-    "d": Kind.DIRECTORY,
-    "l": Kind.SYMLINK,
-    "p": Kind.FIFO,
-    "s": Kind.SOCKET,
-    "b": Kind.BLOCK,
-    "c": Kind.CHARACTER,
-}
-"""The first letter of a ten-letter mode (POSIX.1-2017 XCU, file mode field of a directory listing)."""
+from fiat.core.words.modes import type_letter
 
 
 class ModeReading(NamedTuple):
@@ -41,14 +32,26 @@ class ModeReading(NamedTuple):
     has_list: bool = False
 
 
+class PermissionsReading(NamedTuple):
+    """What one class has: three letters, or those of them that are there."""
+
+    notation: str
+    permissions: int
+
+
 class ChangeReading(NamedTuple):
-    """Clauses, and the modes that they make of ``on``."""
+    """Clauses, and the modes that they make of one that a file has, and of one that a directory has.
+
+    ``program`` is what they make of a file that has the mode of the directory, where both are not the same.
+    """
 
     notation: str
     change: ModeChange
-    on: int
+    on_file: int
+    on_directory: int
     file: int
     directory: int
+    program: int | None = None
 
 
 class UmaskReading(NamedTuple):
@@ -79,18 +82,31 @@ class CapabilitiesReading(NamedTuple):
     capabilities: FileCapabilities
 
 
-Reading = ModeReading | ChangeReading | UmaskReading | EntryReading | ListReading | CapabilitiesReading
+Reading = (
+    ModeReading | PermissionsReading | ChangeReading | UmaskReading | EntryReading | ListReading | CapabilitiesReading
+)
+
+USUAL = (0o644, 0o755)
+"""The modes that files and directories most often have: what clauses are applied to where no other is given."""
 
 
-def read(word: str, accounts: Accounts, *, on: int = 0, mask: int = 0) -> list[Reading]:
+def read(word: str, accounts: Accounts, *, on: int | None = None, mask: int = 0) -> list[Reading]:
     """Every reading of ``word``, the likelier first; clauses are applied to the mode ``on`` under the umask ``mask``.
 
     Raises :class:`NotationError` (or another :class:`FiatError`) that says
     what is wrong with the word in the notation that it is nearest to.
     """
     text = word.strip()
+    if re.fullmatch(r"0o[0-7]{1,4}", text):
+        return _read_octal(text[2:])
     if re.fullmatch(r"[0-9]{1,4}", text):
         return _read_octal(text)
+    if re.fullmatch(r"0?[0-7]{5,6}", text):
+        return [_read_with_type(text)]
+    if re.fullmatch(r"r?w?x?|[r-][w-][x-]", text) and text:
+        value = entries.parse_permissions(text)
+        alone: list[Reading] = [PermissionsReading("letters", value)]
+        return alone + [_read_clauses(text, on, mask)] if text[0] == "-" and value else alone
     data = _bytes_of(text)
     if data is not None:
         return _read_bytes(*data)
@@ -99,9 +115,7 @@ def read(word: str, accounts: Accounts, *, on: int = 0, mask: int = 0) -> list[R
     if re.search(r"[-rwxsStT]{6}", text) or (len(text) > 6 and not re.search(r"[+=,]", text[:-1])):
         return [_read_letters(text)]
     if re.search(r"[-+=]", text):
-        change = parse_change(text)
-        file, directory = (change.apply(on, directory=kind, umask=mask) for kind in (False, True))
-        return [ChangeReading("clauses", change, on, file, directory)]
+        return [_read_clauses(text, on, mask)]
     raise NotationError(
         word,
         f"no notation fits {quoted(word)}; these do: 640, 2750, rwxr-x---, u=rw,g+X, user:NAME:r-x, "
@@ -125,18 +139,44 @@ def _read_octal(word: str) -> list[Reading]:
     return [UmaskReading("octal", value), as_mode]
 
 
+def _read_with_type(word: str) -> ModeReading:
+    """The mode with the type of the file before it, as stat(2) gives both in one number."""
+    number = int(word, 8)
+    kind = _KINDS.get(stat.S_IFMT(number))
+    if kind is None:
+        known = ", ".join(f"{value:o} {kind.value}" for value, kind in _KINDS.items())
+        raise NotationError(word, f"{quoted(word)} begins with no type of file; these do: {known}")
+    return ModeReading("octal", stat.S_IMODE(number), kind)
+
+
+_KINDS = {
+    stat.S_IFREG: Kind.FILE,
+    stat.S_IFDIR: Kind.DIRECTORY,
+    stat.S_IFLNK: Kind.SYMLINK,
+    stat.S_IFIFO: Kind.FIFO,
+    stat.S_IFSOCK: Kind.SOCKET,
+    stat.S_IFBLK: Kind.BLOCK,
+    stat.S_IFCHR: Kind.CHARACTER,
+}
+"""The types of files by their bits (inode(7))."""
+
+
+def _read_clauses(word: str, on: int | None, mask: int) -> ChangeReading:
+    change = parse_change(word)
+    before = USUAL if on is None else (on, on)
+    file, directory = (
+        change.apply(mode, directory=kind, umask=mask) for mode, kind in zip(before, (False, True), strict=True)
+    )
+    program = change.apply(before[1], directory=False, umask=mask) if on is None else None
+    return ChangeReading("clauses", change, *before, file, directory, program)
+
+
 def _read_letters(word: str) -> ModeReading:
     has_list = word.endswith("+")
     letters = word.removesuffix("+")
     kind = None
     if len(letters) == 10:
-        kind = _TYPE_LETTERS.get(letters[0])
-        if kind is None:
-            known = " ".join(_TYPE_LETTERS)
-            raise NotationError(
-                letters[0],
-                f"{quoted(letters[0])}, the first of ten letters in {quoted(word)}, is no type; these are: {known}",
-            )
+        kind = type_letter(word)
         letters = letters[1:]
     return ModeReading("letters", parse_letters(letters), kind, has_list)
 
