@@ -7,10 +7,12 @@ from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Supposed
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.model.kind import Kind
 from fiat.core.model.principals import Principal
 from fiat.core.model.process import difference
-from fiat.core.model.right import BASIC, CREATE, Right, right_named
+from fiat.core.model.right import BASIC, CREATE, Right
 from fiat.core.words import who as who_words
+from fiat.core.words.rights import on_kind, parse_rights
 
 __all__ = ["Host", "Question"]
 
@@ -35,7 +37,7 @@ class Question:
         if_not_member: Iterable[str] = (),
     ) -> None:
         self.host = host
-        self.rights = tuple(dict.fromkeys(map(right_named, rights)))
+        self.asked = parse_rights(rights)
         self.uids = {host.accounts.user_id(word) for word in users}
         self.gids = {host.accounts.group_id(word) for word in groups}
         self.processes = [host.process(pid) for pid in pids]
@@ -66,6 +68,15 @@ class Question:
                 f"with --pid {pid} and nobody else",
             )
         return host.seen_by(apart[0]) if apart else host
+
+    def rights_on(self, kind: Kind | None) -> Sequence[Right]:
+        """The rights that are asked about on an object of this kind; none where none was named."""
+        return tuple(dict.fromkeys(on_kind(one, kind) for one in self.asked))
+
+    @property
+    def rights(self) -> tuple[Right, ...]:
+        """Every right that was named, whatever the kind of objects."""
+        return tuple(dict.fromkeys(right for one in self.asked for right in one))
 
     @property
     def rights_in_a_tree(self) -> Sequence[Right]:

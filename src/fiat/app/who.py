@@ -18,10 +18,19 @@ class Who(NamedTuple):
     answer: Answer
     against_today: Effects | None
 
+    @property
+    def nobody(self) -> bool:
+        """Whether there is a right that was asked for by name and that nobody has who is asked about."""
+        answer, shows = self.answer, self.question.shows
+        return bool(self.question.asked) and not all(
+            any(shows(who) for who in answer.universe.members(answer.allowed[right])) for right in answer.rights
+        )
+
 
 def who(question: Question, route: Route) -> Who:
     """Who may do what at the end of ``route``."""
-    answer = Answer(question.asked_of, route, question.rights, question.processes)
+    rights = question.rights_on(route.end.posture.kind if route.end else None)
+    answer = Answer(question.asked_of, route, rights, question.processes)
     against = None
     if question.supposing:
         from fiat.core.ask.effects import effects_at

@@ -1,6 +1,7 @@
 """Asking about whole trees."""
 
 import errno
+from collections.abc import Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,16 +21,22 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.tree.answerkeys import Answers
 from fiat.core.tree.answers import for_tree
+from fiat.core.tree.byowner import ByOwner
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.summary import Groups
 from fiat.core.tree.survey import Survey
+from fiat.core.tree.topmost import Topmost, topmost
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 
 
 class TreeWho(NamedTuple):
-    """The answer for a tree: who has which of ``rights`` on the entries of ``survey`` that are ``taken`` (or all)."""
+    """The answer for a tree: who has which of ``rights`` on the entries of ``survey`` that are ``taken`` (or all).
+
+    Where one right is asked about of somebody named, or only where more than so many users have it,
+    these are the entries on which that is so; ``meant`` are all that were asked about.
+    """
 
     question: Question
     route: Route
@@ -38,12 +45,39 @@ class TreeWho(NamedTuple):
     rights: tuple[Right, ...]
     answers: Answers
     taken: NDArray[np.bool_] | None
+    meant: NDArray[np.bool_] | None
     against_today: Effects | None
     caveats: list[Finding]
 
     def groups(self) -> Groups:
         """Equal answers together, the most frequent first."""
         return Groups(self.survey, self.answers, self.taken)
+
+    def by_owner(self) -> ByOwner:
+        """Answers that are the same but for owner and owning group together."""
+        return ByOwner(self.survey, self.answers, self.universe, self.taken)
+
+    def topmost(self) -> Iterator[Topmost]:
+        """The topmost entries that stand for all that are taken; what the right does not apply to does not count."""
+        survey, keys = self.survey, self.answers.keys
+        applies: NDArray[np.bool_] = np.any(keys.numbers >= 0, axis=1)
+        means = applies[self.answers.number]
+        meant = means if self.meant is None else means & self.meant
+        return topmost(survey, meant, meant if self.taken is None else self.taken)
+
+    @property
+    def nobody(self) -> bool:
+        """Whether there is a right that was asked for by name and that nobody has anywhere who is asked about."""
+        asked = self.question.asked
+        among = 0
+        for place, who in enumerate(self.universe.principals):
+            among |= self.question.shows(who) << place
+        used = np.zeros(len(self.answers.keys), np.bool_)
+        used[self.answers.number if self.taken is None else self.answers.number[self.taken]] = True
+        return bool(asked) and not all(
+            any((self.answers.keys.holding(among, self.rights.index(right)) & used).any() for right in one)
+            for one in asked
+        )
 
 
 def who_below(
@@ -52,10 +86,13 @@ def who_below(
     selection: Selection = Selection(),  # noqa: B008
     *,
     across_mounts: bool = False,
+    more_than: int | None = None,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
 ) -> TreeWho:
     """Who may do what with everything at and under the end of ``route``.
+
+    With ``more_than``, only what more than so many users may do it with.
 
     Interrupted (KeyboardInterrupt), it answers for what was read until then,
     which is a ``problem`` as well.
@@ -75,11 +112,28 @@ def who_below(
     access = for_tree(host, universe, rights, again, survey)
     answers = access.answers(survey, again)
     said += [caveat for found in access.interpreters for caveat in caveats.of_route(found)]
-    taken = None if selection.everything else survey.chosen(selection.on(host.accounts))
+    meant = None if selection.everything else survey.chosen(selection.on(host.accounts))
+    taken = meant
+    if len(question.asked) == 1 and (question.names_somebody or more_than is not None):
+        taken = _granting(question, universe, answers, more_than)
+        taken = taken if meant is None else taken & meant
     against = None
     if question.supposing:
         view = View(again, survey)
         today = universe_of(question.host.accounts, postures, question.processes, profiles=[survey.profiles])
         both = same_people(today, universe)
         against = treeeffects.effects(Asking(question.seen(today=True), host, both, rights), [Pair(view, view)])
-    return TreeWho(question, again, survey, universe, rights, answers, taken, against, said)
+    return TreeWho(question, again, survey, universe, rights, answers, taken, meant, against, said)
+
+
+def _granting(question: Question, universe: Universe, answers: Answers, more_than: int | None) -> NDArray[np.bool_]:
+    """For each entry, whether anybody who is named has the right there; and whether more users than so many have it."""
+    among = 0
+    for place, who in enumerate(universe.principals):
+        among |= question.shows(who) << place
+    keys = answers.keys
+    grants = np.zeros(len(keys), np.bool_)
+    for right in range(keys.numbers.shape[1]):
+        found = keys.holding(among, right)
+        grants |= found if more_than is None else found & keys.held_by_more(universe.of_kind("user"), right, more_than)
+    return grants[answers.number]

@@ -1,55 +1,68 @@
 """The answer of ``who`` for a whole tree: equal answers together, or each path."""
 
-from collections.abc import Iterator
-from itertools import islice
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from fiat.app.whobelow import TreeWho
 from fiat.core.model.fields import Fields
-from fiat.core.model.principals import Principal
-from fiat.core.text import counted, several_of, visible
+from fiat.core.text import counted, several, visible
+from fiat.core.tree.byowner import Row, Standing
 from fiat.core.tree.summary import Group, Groups
+from fiat.core.tree.topmost import Topmost
 from fiat.core.words import naming
+from fiat.core.words.people import People, rank_of, ranked
 from fiat.render.againsttoday import against_today_blocks, against_today_fields
 from fiat.render.belowlines import BelowLines
 from fiat.render.lines import visible_texts
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written
-from fiat.render.people import People, Shown
+from fiat.render.people import PeopleFields, Shown
 
 _MOST = 16
 """Answers that are shown, the most frequent ones, where not every one is asked for."""
 
 
 class BelowView(Plain):
-    """What is asked of a tree, and how sets of principals are put into words."""
+    """What is asked of a tree, and how sets of principals are put into words.
 
-    def __init__(self, found: TreeWho, *, everyone: bool, numbered: int = 0) -> None:
+    With ``everyone``, each answer and each path is shown; with ``topmost`` machine
+    output has a row for the topmost paths alone.
+    """
+
+    def __init__(self, found: TreeWho, *, everyone: bool, numbered: int = 0, topmost: bool = False) -> None:
         self.found = found
         self.everyone = everyone
+        self.topmost = topmost
         self.universe = found.universe
-        self._people: dict[int, str] = {}
+        self._known: dict[object, str] = {}
         asked_about = 0
         for place, who in enumerate(found.universe.principals):
             if found.question.shows(who):
                 asked_about |= 1 << place
-        self.asked_about = asked_about
         of_kind = found.universe.of_kind
-        self._users = (of_kind("user") | of_kind("process")) & asked_about
-        self._groups = of_kind("group") & asked_about
+        self._people = People(found.universe, found.question.asked_of.accounts, asked_about)
         self._anyone_else = of_kind("anyone-else")
-        shown = Shown(self._users, self._groups, self._anyone_else)
-        self._lines = BelowLines(found, People(found.universe, shown), numbered)
+        shown = Shown(
+            (of_kind("user") | of_kind("process")) & asked_about, of_kind("group") & asked_about, self._anyone_else
+        )
+        self._lines = BelowLines(found, PeopleFields(found.universe, shown, self._people.words), numbered)
 
     # --- machine output ---
 
     def records(self) -> Iterator[Fields]:
-        """Each distinct answer."""
-        survey = self.found.survey
-        for number, group in enumerate(self.found.groups(), 1):
+        """Each distinct answer; or the topmost paths."""
+        if self.topmost:
+            yield from self.rows()
+            return
+        survey, groups = self.found.survey, self.found.groups()
+        rows = self.found.by_owner()
+        order = {row: place for place, row in enumerate(groups.by(rows.number, len(rows)).answer.tolist(), 1)}
+        of_answer = rows.rows_of_answers()
+        for number, group in enumerate(groups, 1):
             yield {
                 "path": self.found.route.asked,
                 "answer": number,
+                "rows": sorted(order[row] for row in of_answer[int(groups.answer[number - 1])]),
                 "directories": group.directories,
                 "others": group.others,
                 "places": group.places,
@@ -63,8 +76,27 @@ class BelowView(Plain):
         more = {} if against is None else {"against_today": against_today_fields(against)}
         return {"complete": self.found.survey.complete, **more}
 
+    def rows(self) -> Iterator[Fields]:
+        """The topmost paths, below which it is the same everywhere, or nearly."""
+        survey = self.found.survey
+        kinds = [rest.posture.kind.value for rest in survey.profiles.rests]
+        for top in self.found.topmost():
+            yield {
+                "path": survey.path(top.place),
+                "kind": kinds[int(survey.profiles.columns.rest[survey.profile[top.place]])],
+                "paths": top.paths,
+                "itself": top.itself,
+                "except": [survey.path(place) for place in top.but],
+            }
+
+    def lines(self) -> Iterator[Fields]:
+        """The same."""
+        return self.rows()
+
     def written(self, format: str) -> Written | None:
         """A line for each path; JSON Lines and CSV of a whole tree are written many lines at a time."""
+        if self.topmost:
+            return None
         if format == "csv":
             return Written(self._lines.csv(), self._lines.header())
         return Written(self._lines.json()) if format == "jsonl" else None
@@ -78,7 +110,7 @@ class BelowView(Plain):
 
     def blocks(self) -> Iterator[Block]:
         """The paths, where one right is asked about of somebody named; else each distinct answer with its people."""
-        if len(self.found.rights) == 1 and self.found.question.names_somebody:
+        if self.found.taken is not None and len(self.found.question.asked) == 1 and self.found.question.names_somebody:
             yield from self._paths()
         else:
             yield from self._summary()
@@ -86,54 +118,84 @@ class BelowView(Plain):
             yield from against_today_blocks(self.found.against_today)
 
     def _paths(self) -> Iterator[Block]:
-        """The paths on which those named have the one right."""
-        answers, taken = self.found.answers, self.found.taken
-        granted = answers.keys.holding(self.asked_about, 0)
-        asked_about = np.ones(len(self.found.survey), np.bool_) if taken is None else taken
-        found = np.flatnonzero(asked_about & granted[answers.number])
-        survey = self.found.survey
-        directories = survey.directories()
-        for places, paths in survey.paths_in_blocks(found):
-            shown = visible_texts(paths)
-            yield Verbatim(
-                "\n".join(
-                    f"{path}/" if directory and path != "/" else path.rstrip()
-                    for path, directory in zip(shown, directories[places].tolist(), strict=True)
+        """The paths on which those named have the one right: the topmost, or each of them."""
+        survey, taken = self.found.survey, self.found.taken
+        assert taken is not None
+        if self.everyone:
+            directories = survey.directories()
+            for places, paths in survey.paths_in_blocks(np.flatnonzero(taken)):
+                shown = visible_texts(paths)
+                yield Verbatim(
+                    "\n".join(
+                        f"{path}/" if directory and path != "/" else path.rstrip()
+                        for path, directory in zip(shown, directories[places].tolist(), strict=True)
+                    )
                 )
-            )
-        total = counted(int(asked_about.sum()), "path")
-        top = visible(self.found.route.asked)
-        yield Verbatim(f"{self.found.rights[0]} on {len(found):,} of {total} at and below {top}", 1)
+        else:
+            directory = survey.directories()
+            for top in self.found.topmost():
+                yield Verbatim(self._topmost(top, directory=bool(directory[top.place])))
+        whole = len(survey) if self.found.meant is None else int(self.found.meant.sum())
+        top_path = visible(self.found.route.asked)
+        rights = "execute or traverse" if len(self.found.rights) > 1 else self.found.rights[0].name
+        yield Verbatim(f"{rights} on {int(taken.sum()):,} of {counted(whole, 'path')} at and below {top_path}", 1)
+
+    def _topmost(self, top: Topmost, *, directory: bool) -> str:
+        """One of the topmost paths, and what it stands for."""
+        survey = self.found.survey
+        path = visible(survey.path(top.place))
+        if not directory:
+            return path
+        path = path.rstrip("/") + "/"
+        if not top.itself:
+            return f"{path}  (all {top.paths:,} that are meant below it, not itself)"
+        below = counted(top.paths - 1, "path")
+        if top.but:
+            under = len(survey.path(top.place).rstrip("/")) + 1
+            names = ", ".join(visible(survey.path(place)[under:]) for place in top.but)
+            return f"{path}  (and all below it except {names}: {below})"
+        return f"{path}  (and all below it: {below})" if top.paths > 1 else path
 
     def _summary(self) -> Iterator[Block]:
         survey, groups = self.found.survey, self.found.groups()
         directories, others = int(groups.directories.sum()), int(groups.others.sum())
         whole = "and all below it" if survey.complete else "and a part of what is below it: stopped before the end"
         yield Verbatim(Span(f"{visible(self.found.route.asked)} {whole}", "strong"))
+        rows = None if self.everyone else self.found.by_owner()
         counts = f"{counted(directories, 'directory', 'directories')}, {counted(others, 'other')}"
-        yield Verbatim(f"{counts}; {counted(len(groups), 'distinct answer')}", 1)
+        told = f"; {counted(len(groups), 'distinct answer')}"
+        if rows is not None and len(rows) < len(groups):
+            told += f", {len(rows):,} but for who owns what"
+        yield Verbatim(counts + told, 1)
         yield Prose(self._open_to_all(groups), 1, hanging="  ")
-        shown = len(groups) if self.everyone else min(len(groups), _MOST)
-        for place in range(shown):
-            yield from self._group(groups[place])
-        if shown < len(groups):
-            paths = counted(int((groups.directories + groups.others)[shown:].sum()), "path")
-            left = counted(len(groups) - shown, "more answer")
+        shown = groups if rows is None else groups.by(rows.number, len(rows))
+        most = len(shown) if self.everyone else min(len(shown), _MOST)
+        for place in range(most):
+            group = shown[place]
+            if rows is None:
+                said = [None if bits is None else self._words(bits) for bits in group.answer]
+            else:
+                said = self._by_owner(rows[int(shown.answer[place])])
+            yield from self._group(group, said)
+        if most < len(shown):
+            paths = counted(int((shown.directories + shown.others)[most:].sum()), "path")
+            left = counted(len(shown) - most, "more answer")
             yield BLANK
             yield Verbatim(f"and {left}, on {paths}; --all shows every one", 1)
 
-    def _group(self, group: Group) -> Iterator[Block]:
+    def _group(self, group: Group, said: Sequence[str | None]) -> Iterator[Block]:
+        """Where an answer is found, and who has which right by it."""
         yield BLANK
         yield Prose(self._heading(group), 1, hanging="  ")
-        same: dict[int, list[str]] = {}
-        for right, bits in zip(self.found.rights, group.answer, strict=True):
-            if bits is not None:
-                same.setdefault(bits, []).append(right.name)
+        same: dict[str, list[str]] = {}
+        for right, people in zip(self.found.rights, said, strict=True):
+            if people is not None:
+                same.setdefault(people, []).append(right.name)
         if not same:
             yield Verbatim("no rights of their own (symlinks)", 2)
         width = max((len(", ".join(rights)) for rights in same.values()), default=0)
-        for bits, rights in same.items():
-            yield Prose(f"{', '.join(rights):<{width}}  {self._in_words(bits)}", 2, hanging=" " * (width + 2))
+        for people, rights in same.items():
+            yield Prose(f"{', '.join(rights):<{width}}  {people}", 2, hanging=" " * (width + 2))
 
     def _open_to_all(self, groups: Groups) -> str:
         """What is open to anyone else: how many paths for each right, with the first of them."""
@@ -161,33 +223,45 @@ class BelowView(Plain):
         below = "from" if group.directories and not group.others else "in"
         return f"{' and '.join(kinds)} {below} {where}{more}"
 
-    def _in_words(self, bits: int) -> str:
-        """A set of principals in words: ``everyone``, ``nobody``, ``root, keeper; whoever is in watch``."""
-        found = self._people.get(bits)
+    # --- people ---
+
+    def _words(self, bits: int) -> str:
+        """A set of principals in words."""
+        found = self._known.get(bits)
         if found is None:
-            found = self._people[bits] = self._people_words(bits & self.asked_about)
+            most = bits.bit_count() if self.everyone else 6
+            found = self._known[bits] = self._people.words(bits, most)
         return found
 
-    def _people_words(self, bits: int) -> str:
-        if bits == self.asked_about:
-            several = bits.bit_count() > 1
-            return "everyone" if several else "".join(naming.principal(who) for who in self.universe.members(bits))
-        most = bits.bit_count() if self.everyone else 6
-        parts = []
-        if bits & self._users:
-            parts.append(self._several(bits & self._users, "users", most))
-        others = bits & self._anyone_else
-        if bits & self._groups and not others:
-            parts.append(f"whoever is in {self._several(bits & self._groups, '', 4)}")
-        if others:
-            parts.append("anyone else")
-        return "; ".join(parts) or "nobody"
+    def _by_owner(self, row: Row) -> list[str | None]:
+        """Who has each right, where it is said of several owners or groups at once; these are named once."""
+        accounts = self._people.accounts
+        users = [(naming.user_or_number(uid, accounts), rank_of(uid, accounts)) for uid in row.uids]
+        owners = _Named("its owner", ranked(users, 3, "owners"))
+        groups = _Named("its group", several((naming.group_or_number(gid, accounts) for gid in row.gids), "groups", 3))
+        return [None if one is None else self._standing(one, row, owners, groups) for one in row.rights]
 
-    def _several(self, bits: int, what: str, most: int) -> str:
-        """The first names, and how many more there are."""
-        first = [_name(who) for who in islice(self.universe.members(bits), most)]
-        return several_of(first, bits.bit_count(), what)
+    def _standing(self, one: Standing, row: Row, owners: "_Named", groups: "_Named") -> str:
+        """Who has one right; an owner or a group that is the only one is called by name."""
+        uid = row.uids[0] if len(row.uids) == 1 else None
+        gid = row.gids[0] if len(row.gids) == 1 else None
+        bits = one.put_together(self.universe, uid=uid, gid=gid)
+        first = owners.said() if uid is None and one.owner is not one.open else ""
+        by_group = one.group is not None and one.group is not one.open
+        of_group = groups.said() if gid is None and by_group else ""
+        if uid is None and by_group and not first:  # though they may be in the group
+            return f"{self._people.words(bits, groups_first=of_group)}, but not {owners.said()}"
+        return self._people.words(bits, first=first, groups_first=of_group) if first or of_group else self._words(bits)
 
 
-def _name(who: Principal) -> str:
-    return naming.group_of(who) if who.kind == "group" else naming.principal(who)
+class _Named:
+    """Several owners, or groups, that are named where they are first spoken of."""
+
+    def __init__(self, which: str, names: str) -> None:
+        self._which = which
+        self._names = f" ({names})"
+
+    def said(self) -> str:
+        """``its owner (24 owners: keeper, surveyor and 22 more)``, then ``its owner``."""
+        names, self._names = self._names, ""
+        return self._which + names

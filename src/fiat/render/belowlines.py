@@ -11,14 +11,14 @@ from fiat.core.model.fields import Fields
 from fiat.core.tree.answerkeys import AnswerKey
 from fiat.core.tree.distinct import first_places
 from fiat.render import lines
-from fiat.render.people import People
+from fiat.render.people import PeopleFields
 from fiat.render.several import by_several
 
 
 class BelowLines:
     """Writes the entries that were asked about; answers are counted from ``numbered`` on."""
 
-    def __init__(self, found: TreeWho, people: People, numbered: int) -> None:
+    def __init__(self, found: TreeWho, people: PeopleFields, numbered: int) -> None:
         self.found = found
         self.numbered = numbered
         self._people = people

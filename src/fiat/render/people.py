@@ -1,6 +1,7 @@
 """Sets of principals in machine output: names, in the order of the universe."""
 
 import json
+from collections.abc import Callable
 from itertools import compress
 
 import numpy as np
@@ -19,11 +20,12 @@ class Shown(NamedTuple):
     anyone_else: int
 
 
-class People:
-    """Writes sets of the principals of one universe; each set is written once."""
+class PeopleFields:
+    """Writes sets of the principals of one universe, each once; ``words`` says who they are in short."""
 
-    def __init__(self, universe: Universe, shown: Shown) -> None:
+    def __init__(self, universe: Universe, shown: Shown, words: Callable[[int], str]) -> None:
         self._shown = shown
+        self._words = words
         self._bytes = len(universe.principals) // 8 + 1
         self._names = [naming.word_for(who).removeprefix("group:") for who in universe.principals]
         self._fields: dict[int, Fields] = {}
@@ -39,6 +41,7 @@ class People:
                 "users": self._named(bits & self._shown.users),
                 "groups": self._named(bits & self._shown.groups),
                 "anyone_else": bool(bits & self._shown.anyone_else),
+                "short": self._words(bits),
             }
         return found
 

@@ -16,10 +16,13 @@ from fiat.core.rules.check import Step
 from fiat.core.rules.decision import superuser
 from fiat.core.text import counted, several, visible
 from fiat.core.words import naming
+from fiat.core.words.people import People, several_users
 from fiat.render import words
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
 
 _NAMES_IN_A_ROW = 8
+_EXCEPT = 4
+"""So many at most are named as those whom an answer is not for; more have rows of their own to be read in."""
 
 
 class WhoView(Plain):
@@ -30,7 +33,12 @@ class WhoView(Plain):
         self.shows = found.question.shows
         self.against_today = found.against_today
         self.because = because
+        self.everyone = everyone
         self.show = 10**9 if everyone else _NAMES_IN_A_ROW
+        among = 0
+        for place, one in enumerate(self.answer.universe.principals):
+            among |= self.shows(one) << place
+        self.people = People(self.answer.universe, self.answer.accounts, among)
 
     # --- machine output ---
 
@@ -57,6 +65,7 @@ class WhoView(Plain):
             "groups": groups,
             "processes": processes,
             "anyone_else": anyone_else,
+            "short": {right.name: self.people.words(allowed) for right, allowed in answer.allowed.items()},
         }
         if self.against_today is not None:
             from fiat.render.againsttoday import against_today_fields
@@ -161,31 +170,63 @@ class WhoView(Plain):
         away = not step.allowed and answer.end is not None and step.path != answer.end.path
         return f"{text} at {visible(step.path)}" if away else text
 
-    def _kinds(self) -> Iterator[tuple[int, str, str]]:
-        """Place, kind of row and name of everyone but groups: superusers first, then users, then those apart."""
-        found: dict[str, list[tuple[int, str, str]]] = {"superuser": [], "users": [], "apart": []}
+    def _kinds(self) -> Iterator[tuple[int, str]]:
+        """Place and kind of row of everyone but groups: superusers first, then users, then those apart."""
+        found: dict[str, list[tuple[int, str]]] = {"superuser": [], "users": [], "apart": []}
         for place, who in enumerate(self.answer.universe.principals):
             if who.kind == "group" or not self.shows(who):
                 continue
             if who.kind == "user":
                 row = "superuser" if superuser(who) else "users"
-                found[row].append((place, row, naming.principal(who)))
+                found[row].append((place, row))
             else:
-                found["apart"].append((place, f"apart {place}", naming.principal(who)))
+                found["apart"].append((place, f"apart {place}"))
         return itertools.chain(*found.values())
 
     def _alike(self, says: Callable[[int], tuple[str, ...]]) -> list[tuple[tuple[str, ...], str]]:
-        """Everyone of whom ``says`` is the same, in one line: what it says, and who they are; most rights first."""
-        same: dict[tuple[str, tuple[str, ...]], list[str]] = {}
-        for place, row, name in self._kinds():
-            same.setdefault((row, says(place)), []).append(name)
+        """Everyone of whom ``says`` is the same, in one line: what it says, and who they are; most rights first.
+
+        Those of whom it says the same as of anyone else are everyone but the others.
+        """
+        same: dict[tuple[str, tuple[str, ...]], int] = {}
+        for place, row in self._kinds():
+            key = row, says(place)
+            same[key] = same.get(key, 0) | 1 << place
+        crowd = 0 if self.everyone else self._crowd(same)
         lines = []
-        for (row, cells), names in same.items():
-            named = several(names, "users" if row == "users" else "", self.show)
-            lines.append((row, cells, f"superuser {named}" if row == "superuser" else named))
+        for (row, cells), bits in same.items():
+            if not bits & crowd:
+                lines.append((row, cells, self._named(row, bits)))
+            elif bits & self.people.anyone_else:
+                lines.append(("apart", cells, self._crowd_named(crowd)))
         order = ["superuser", "users"]
         lines.sort(key=lambda line: (order.index(line[0]) if line[0] in order else 2, -_yeses(line[1])))
         return [(cells, named) for _, cells, named in lines]
+
+    def _crowd(self, same: dict[tuple[str, tuple[str, ...]], int]) -> int:
+        """The set of those of whom the same is said as of anyone else, where these are several."""
+        said = next((cells for (_, cells), bits in same.items() if bits & self.people.anyone_else), None)
+        crowd = 0
+        for (row, cells), bits in same.items():
+            if cells == said and (row in ("superuser", "users") or bits & self.people.anyone_else):
+                crowd |= bits
+        return crowd if crowd != self.people.anyone_else else 0
+
+    def _crowd_named(self, crowd: int) -> str:
+        """What a crowd is called: everyone but those who are left."""
+        left = self.people.users & self.answer.universe.of_kind("user") & ~crowd
+        if left.bit_count() > _EXCEPT:
+            here = self._named("", crowd & self.people.users)
+            return f"everyone else: {here}; anyone without an account"
+        return f"everyone except {self._named('', left)}" if left else "everyone"
+
+    def _named(self, row: str, bits: int) -> str:
+        """The people of a row."""
+        universe = self.answer.universe
+        named = several_users(
+            universe.members(bits), self.answer.accounts, self.show, "users" if row == "users" else ""
+        )
+        return f"superuser {named}" if row == "superuser" else named
 
     def _user_rows(self) -> list[list[Spans]]:
         """One row for each distinct answer; superusers, processes and anyone else apart."""
@@ -227,7 +268,10 @@ class WhoView(Plain):
                 rows.append([*self._member_cells(gid, cells), self._group_name(who, gid)])
             else:
                 same.setdefault(cells, []).append(_group(who))
-        rows += [[*_painted(cells), several(names, "groups", self.show)] for cells, names in same.items()]
+        for cells, names in same.items():
+            every = "every other group" if rows else "every group"
+            named = f"{every} ({len(names):,})" if len(names) > self.show else several(names, "groups", self.show)
+            rows.append([*_painted(cells), named])
         return rows
 
     def _member_cells(self, gid: int, cells: tuple[str, ...]) -> list[Spans]:
@@ -268,11 +312,12 @@ class WhoView(Plain):
 
     def _stops(self) -> Iterator[Block]:
         for object_, path, stopped in self.answer.stops():
-            members = self.answer.universe.members(stopped)
-            people = [naming.principal(who) for who in members if who.kind == "user" and self.shows(who)]
-            if people:
+            users = stopped & self.people.users & self.answer.universe.of_kind("user")
+            if users:
                 mode = f" ({octal(object_.posture.mode)} {letters(object_.posture.mode)})" if object_ else ""
-                named = several(people, "users", self.show)
+                named = self._named("users", users)
+                if stopped & self.people.anyone_else and not self.everyone:
+                    named = self._crowd_named(users | self.people.anyone_else)
                 yield BLANK
                 yield Prose(f"Stopped on the way, at {visible(path)}{mode}: {named}", 1, hanging="  ")
 

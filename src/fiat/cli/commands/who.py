@@ -10,8 +10,10 @@ import argparse
 
 from fiat.app import unevaluated
 from fiat.app.hosts import arrive, open_host
+from fiat.app.status import Status
 from fiat.app.who import who
 from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.numbers import count_of_users
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with, selection_goes_with
@@ -34,6 +36,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--because", action="store_true", help="name the rule and the entry that decided")
     parser.add_argument("--all", action="store_true", help="name everyone, and show all answers, however many")
     parser.add_argument("--below", action="store_true", help="the whole tree under each PATH, equal answers in one")
+    parser.add_argument(
+        "--more-than", type=count_of_users, metavar="N", help="only what more than N users have --can on"
+    )
+    parser.add_argument(
+        "--topmost", action="store_true", help="in JSON and CSV a row for the topmost paths, as in text"
+    )
     add_selection(parser)
     add_common(parser, ("text", "json", "jsonl", "csv"))
 
@@ -43,12 +51,16 @@ def run(args: argparse.Namespace) -> int:
     selection_goes_with(args, "--below", args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     not_with("--because", args.because, "--below", args.below, "the rule is named for one path")
+    goes_with("--more-than", args.more_than is not None, "--below and one --can", args.below and args.can)
+    goes_with("--topmost", args.topmost, "--below, one --can and --user", args.below and args.can)
     output = output_of("who", args)
     host = open_host(args.snapshot, args.accounts)
     asked = question(args, host)
     chosen = selected(args, host.accounts)
     output.caveat(asked.caveats)
-    numbered = 0
+    for option, given in (("--more-than", args.more_than is not None), ("--topmost", args.topmost)):
+        goes_with(option, given, "one RIGHT alone", len(asked.asked) == 1)
+    numbered, nobody = 0, bool(asked.asked)
     for route in arrive(host, args.paths, output.problem, missing=asked.may_be_missing):
         if args.below:
             from fiat.app.whobelow import who_below  # loads NumPy
@@ -60,18 +72,24 @@ def run(args: argparse.Namespace) -> int:
                     route,
                     chosen,
                     across_mounts=args.across_mounts,
+                    more_than=args.more_than,
                     problem=output.problem,
                     progress=progress.report,
                 )
             output.caveat(found.caveats)
-            view = BelowView(found, everyone=args.all, numbered=numbered)
+            nobody &= found.nobody
+            view = BelowView(found, everyone=args.all, numbered=numbered, topmost=args.topmost)
             output.add(view)
             numbered = view.numbered
         else:
             from fiat.render.who import WhoView
 
-            output.add(WhoView(who(asked, route), everyone=args.all, because=args.because))
+            answer = who(asked, route)
+            nobody &= answer.nobody
+            output.add(WhoView(answer, everyone=args.all, because=args.because))
         output.caveat(unevaluated.of_route(route))
     if output.answered:
         output.caveat(unevaluated.of_host(host))
+        if nobody:
+            output.status = Status.NO
     return output.finish()

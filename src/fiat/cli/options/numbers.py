@@ -11,3 +11,11 @@ def process_number(word: str) -> int:
     if found is None:
         raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a process")
     return found
+
+
+def count_of_users(word: str) -> int:
+    """How many users, as written."""
+    found = bounded(word, 2**32)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of users")
+    return found

@@ -8,7 +8,13 @@ from fiat.cli.options.numbers import process_number
 
 def add_question(parser: argparse.ArgumentParser) -> None:
     """Rights, people and suppositions."""
-    parser.add_argument("--can", action="append", default=[], metavar="RIGHT", help="ask about this right alone")
+    parser.add_argument(
+        "--can",
+        action="append",
+        default=[],
+        metavar="RIGHT",
+        help="ask about this right alone; r, w, x do, and several with commas",
+    )
     parser.add_argument("--user", action="append", default=[], metavar="USER", help="only this user")
     parser.add_argument("--group", action="append", default=[], metavar="GROUP", help="only this group")
     parser.add_argument(

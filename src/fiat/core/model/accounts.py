@@ -14,11 +14,14 @@ from fiat.core.typed import NamedTuple
 
 
 class User(NamedTuple):
-    """An account: name, number, number of its primary group."""
+    """An account: name, number, number of its primary group; comment, home and shell, empty where unknown."""
 
     name: str
     uid: int
     gid: int
+    comment: str = ""
+    home: str = ""
+    shell: str = ""
 
 
 class Group(NamedTuple):
@@ -29,17 +32,31 @@ class Group(NamedTuple):
     members: tuple[str, ...] = ()
 
 
+FIRST_PERSON = 1000
+"""The lowest number that people's accounts have where login.defs(5) says nothing of it."""
+
+_LARGEST_PERSON = 65533
+"""The highest number but those that 16 bits have for nobody."""
+
+_NO_LOGIN = ("nologin", "false", "true", "sync", "shutdown", "halt")
+"""Shells that nobody logs in with, by the last name of their path."""
+
+
 class Accounts:
     """All the users and groups of one source, in its order.
 
     Where a name or number stands twice, the first one counts, as in the name
-    service. ``source`` says in words where they come from.
+    service. ``source`` says in words where they come from. Numbers below ``first_person`` are those
+    of the system's own users and groups.
     """
 
-    def __init__(self, users: Iterable[User], groups: Iterable[Group], source: str) -> None:
+    def __init__(
+        self, users: Iterable[User], groups: Iterable[Group], source: str, first_person: int = FIRST_PERSON
+    ) -> None:
         self.users = tuple(users)
         self.groups = tuple(groups)
         self.source = source
+        self._first_person = first_person
         self._user_by_name = {user.name: user for user in reversed(self.users)}
         self._user_by_uid = {user.uid: user for user in reversed(self.users)}
         self._group_by_name = {group.name: group for group in reversed(self.groups)}
@@ -50,6 +67,18 @@ class Accounts:
         for group in self.groups:
             for name in group.members:
                 self._listed.setdefault(name, []).append(group.gid)
+
+    @property
+    def first_person(self) -> int:
+        """The lowest number of a person's account."""
+        return self._first_person
+
+    def is_service(self, account: User) -> bool:
+        """Whether nobody logs in as ``account``: by its number (login.defs(5), UID_MIN), or by its shell."""
+        if account.uid == 0:
+            return False
+        no_person = account.uid < self.first_person or account.uid in (_LARGEST_PERSON + 1, 2**32 - 2)
+        return no_person or account.shell.rpartition("/")[2] in _NO_LOGIN
 
     def user_named(self, name: str) -> User | None:
         """The user called ``name``."""
@@ -139,7 +168,7 @@ class Supposed(Accounts):
     def __init__(
         self, base: Accounts, joins: Iterable[tuple[str, int]] = (), leaves: Iterable[tuple[str, int]] = ()
     ) -> None:
-        super().__init__(base.all_users(), base.groups, base.source)
+        super().__init__(base.all_users(), base.groups, base.source, base.first_person)
         self._base = base
         self._joins = tuple(joins)
         self._leaves = frozenset(leaves)

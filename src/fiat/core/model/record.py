@@ -181,10 +181,12 @@ def _make_program(found: Fields) -> Program:
 
 
 USER: Record[User] = Record(
-    lambda found: User(**found),
+    lambda found: User(**{name: value for name, value in found.items() if value is not None}),
     Field("name", lambda user: user.name, NAME),
     Field("uid", lambda user: user.uid, ID),
     Field("gid", lambda user: user.gid, ID),
+    Field("home", lambda user: user.home, OrNone(Text()), required=False),
+    Field("shell", lambda user: user.shell, OrNone(Text()), required=False),
 )
 
 GROUP: Record[Group] = Record(

@@ -30,6 +30,14 @@ class AnswerKeys:
         found[found] = self.table.meeting(bits)[numbers[found]]
         return found
 
+    def held_by_more(self, bits: int, right: int, than: int) -> NDArray[np.bool_]:
+        """For each answer, whether more than so many of the principals in ``bits`` have the right at this place."""
+        numbers = self.numbers[:, right]
+        more = {
+            number: (self.table[number] & bits).bit_count() > than for number in set(numbers[numbers >= 0].tolist())
+        }
+        return np.array([more.get(number, False) for number in numbers.tolist()], np.bool_)
+
 
 class Answers(NamedTuple):
     """The number of the answer of each entry that was asked about, into ``keys``."""

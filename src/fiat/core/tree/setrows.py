@@ -63,7 +63,7 @@ class SetTable:
 
     def __init__(self, count: int, crowd: Crowd | None = None) -> None:
         self.sets = Rows(count)
-        self._crowd = crowd
+        self.crowd = crowd
         self._known: dict[bytes, int] = {}
         self._keys: list[bytes] = []
         self._rows: Words | None = None
@@ -74,7 +74,7 @@ class SetTable:
     def __getitem__(self, number: int) -> int:
         """The set as a whole number: of all that its principals stand for, where these are a crowd."""
         bits = int.from_bytes(self._keys[number], "little")
-        return bits if self._crowd is None else self._crowd.spread(bits)
+        return bits if self.crowd is None else self.crowd.spread(bits)
 
     def number(self, bits: int) -> int:
         """The number of one set."""
@@ -111,10 +111,14 @@ class SetTable:
 
     def meeting(self, bits: int) -> NDArray[np.bool_]:
         """For each set, whether any of the principals in ``bits`` is in it."""
-        if self._crowd is not None:
-            bits = self._crowd.standing_for(bits)
+        if self.crowd is not None:
+            bits = self.crowd.standing_for(bits)
         found: NDArray[np.bool_] = np.any(self._all_rows(len(self)) & self.sets.constant(bits), axis=1)
         return found
+
+    def rows_of(self, numbers: Numbers) -> Words:
+        """The sets with these numbers as rows."""
+        return self._all_rows(len(self))[numbers]
 
     def _all_rows(self, count: int) -> Words:
         """The first ``count`` sets, or more, as rows."""

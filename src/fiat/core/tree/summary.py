@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.tree.answerkeys import AnswerKey, Answers
+from fiat.core.tree.answerkeys import AnswerKey, AnswerKeys, Answers
 from fiat.core.tree.distinct import each_once, first_places
 from fiat.core.tree.survey import Survey
 from fiat.core.typed import NamedTuple
@@ -38,6 +38,7 @@ class Groups:
     """
 
     def __init__(self, survey: Survey, answers: Answers, chosen: NDArray[np.bool_] | None = None) -> None:
+        self._survey = survey
         self._keys = answers.keys
         self._entries = len(survey)
         count = len(answers.keys)
@@ -63,6 +64,12 @@ class Groups:
 
     def __len__(self) -> int:
         return len(self.answer)
+
+    def by(self, number: NDArray[np.int32], count: int) -> "Groups":
+        """The same entries by other numbers below ``count``, each of which stands for one answer or several."""
+        return Groups(
+            self._survey, Answers(number, AnswerKeys(self._keys.table, np.zeros((count, 0), np.int32))), number >= 0
+        )
 
     def __getitem__(self, place: int) -> Group:
         answer = int(self.answer[place])

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from fiat.core.errors import SnapshotError
-from fiat.core.model.accounts import Group, User
+from fiat.core.model.accounts import FIRST_PERSON, Group, User
 from fiat.core.model.numbers import id_number
 
 
@@ -16,7 +16,7 @@ def parse_passwd(text: str, source: str) -> list[User]:
             raise SnapshotError(
                 f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:comment:home:shell is"
             )
-        users.append(User(fields[0], uid, gid))
+        users.append(User(fields[0], uid, gid, *fields[4:7]))
     return users
 
 
@@ -30,6 +30,16 @@ def parse_group(text: str, source: str) -> list[Group]:
         members = fields[3].split(",")
         groups.append(Group(fields[0], gid, tuple(name.strip() for name in members if name.strip())))
     return groups
+
+
+def first_person(text: str) -> int:
+    """UID_MIN of a login.defs(5) file: the lowest number that people's accounts have."""
+    for _, fields in _lines(text.replace("\t", " ")):
+        name, _, value = fields[0].partition(" ")
+        number = id_number(value.strip()) if name == "UID_MIN" else None
+        if number is not None:
+            return number
+    return FIRST_PERSON
 
 
 def _lines(text: str) -> Iterable[tuple[int, list[str]]]:

@@ -64,7 +64,7 @@ def parse_entry(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
 
 
 def parse_whom(word: str, user_id: Resolver, group_id: Resolver) -> Entry:
-    """Whom an entry is for: ``user:auditor``, ``group:press``, ``auditor``; permissions may follow, and do not count."""
+    """Whom an entry is for: ``user:auditor``, ``group:press``, ``auditor``; permissions that follow do not count."""
     kind, colon, rest = word.partition(":")
     if _WORDS.get(kind.strip()) is None:
         if colon:

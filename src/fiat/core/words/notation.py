@@ -106,7 +106,7 @@ def read(word: str, accounts: Accounts, *, on: int | None = None, mask: int = 0)
     if re.fullmatch(r"r?w?x?|[r-][w-][x-]", text) and text:
         value = entries.parse_permissions(text)
         alone: list[Reading] = [PermissionsReading("letters", value)]
-        return alone + [_read_clauses(text, on, mask)] if text[0] == "-" and value else alone
+        return [*alone, _read_clauses(text, on, mask)] if text[0] == "-" and value else alone
     data = _bytes_of(text)
     if data is not None:
         return _read_bytes(*data)

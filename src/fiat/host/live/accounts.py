@@ -12,7 +12,7 @@ from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.text import quoted
 from fiat.core.typed import Any, TypeVar
-from fiat.core.words.accountfiles import parse_group, parse_passwd
+from fiat.core.words.accountfiles import first_person, parse_group, parse_passwd
 
 Found = TypeVar("Found")
 
@@ -24,7 +24,8 @@ def from_folder(folder: str) -> Accounts:
     """
     users = parse_passwd(_read(folder, "passwd"), quoted(os.path.join(folder, "passwd")))
     groups = parse_group(_read(folder, "group"), quoted(os.path.join(folder, "group")))
-    return Accounts(users, groups, f"the accounts in {quoted(folder)}")
+    lowest = first_person(_text_of(os.path.join(folder, "login.defs")))
+    return Accounts(users, groups, f"the accounts in {quoted(folder)}", lowest)
 
 
 def _read(folder: str, name: str) -> str:
@@ -65,6 +66,15 @@ class NameService(Accounts):
         super().__init__(users, groups, "this host's accounts")
         # what was asked beyond the lists, and what came of it: asking again takes as long each time
         self._asked: dict[tuple[str, str | int], Any] = {}
+
+    @property
+    def first_person(self) -> int:
+        """The lowest number of a person's account, by login.defs(5)."""
+        return self._lowest
+
+    @cached_property
+    def _lowest(self) -> int:
+        return first_person(_text_of(LOGIN_DEFS))
 
     @cached_property
     def _listed_names(self) -> frozenset[str]:
@@ -117,6 +127,7 @@ class NameService(Accounts):
         return sources_of_groups(_text_of(NAME_SERVICE_SWITCH)) == {"files"}
 
 
+LOGIN_DEFS = "/etc/login.defs"
 NAME_SERVICE_SWITCH = "/etc/nsswitch.conf"
 
 
@@ -140,7 +151,7 @@ def _text_of(path: str) -> str:
 
 
 def _user(entry: pwd.struct_passwd) -> User:
-    return User(entry.pw_name, entry.pw_uid, entry.pw_gid)
+    return User(entry.pw_name, entry.pw_uid, entry.pw_gid, entry.pw_gecos, entry.pw_dir, entry.pw_shell)
 
 
 def _group(entry: grp.struct_group) -> Group:

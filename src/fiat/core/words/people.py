@@ -1,0 +1,113 @@
+"""Many people in few words: those who are somebody first, service accounts only counted; "everyone except" where that
+is shorter."""
+
+from collections.abc import Iterable, Sequence
+
+from fiat.core.model.accounts import Accounts, User
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.text import counted, several_of, visible
+from fiat.core.words import naming
+
+_EXCEPT = 8
+"""So many at most are named as those whom something does not hold for."""
+
+
+class People:
+    """Puts sets of the principals of one universe into words: ``among`` are those who are asked about."""
+
+    def __init__(self, universe: Universe, accounts: Accounts, among: int) -> None:
+        self.universe = universe
+        self.accounts = accounts
+        self.among = among
+        of_kind = universe.of_kind
+        self.users = (of_kind("user") | of_kind("process")) & among
+        self.groups = of_kind("group") & among
+        self.anyone_else = of_kind("anyone-else") & among
+
+    def words(self, bits: int, show: int = 6, *, first: str = "", groups_first: str = "") -> str:
+        """``everyone``, ``everyone except root, keeper``, ``nobody``, ``root, keeper; whoever is in watch``.
+
+        ``first`` is named before the users, ``groups_first`` before the groups; where the set
+        holds anyone else, they are among the exceptions.
+        """
+        bits &= self.among
+        if bits & self.anyone_else and self.among & ~self.anyone_else:
+            return self._everyone_but(self.among & ~bits, show, first, groups_first)
+        if bits == self.among and bits.bit_count() > 1:
+            return "everyone who is asked about"
+        parts = [self._users(bits & self.users, show, first)] if bits & self.users or first else []
+        if bits & self.groups or groups_first:
+            parts.append(f"whoever is in {self._groups(bits & self.groups, show, groups_first)}")
+        if bits & self.anyone_else:
+            parts.append("anyone else")
+        return "; ".join(parts) or "nobody"
+
+    def _everyone_but(self, missing: int, show: int, first: str, groups_first: str) -> str:
+        lacking = (
+            [self._users(missing & self.users, max(show, _EXCEPT), first)] if missing & self.users or first else []
+        )
+        if missing & self.groups or groups_first:
+            lacking.append(f"whoever is in {self._groups(missing & self.groups, show, groups_first)}")
+        return f"everyone except {'; '.join(lacking)}" if lacking else "everyone"
+
+    def _users(self, bits: int, show: int, first: str) -> str:
+        named = several_users(self.universe.members(bits), self.accounts, show - bool(first))
+        if not first:
+            return named
+        return f"{first} and {named}" if named else first
+
+    def _groups(self, bits: int, show: int, first: str) -> str:
+        found = sorted(self.universe.members(bits), key=lambda who: min(who.gids) < self.accounts.first_person)
+        names = [first] if first else []
+        names += [naming.group_of(who) for who in found]
+        most = max(show - 2, 1) + bool(first)
+        return several_of(names[:most], len(names))
+
+
+def several_users(users: Iterable[Principal], accounts: Accounts, show: int, what: str = "users") -> str:
+    """``4 users: keeper, steward and 2 more``: root first, then people, then services, which are only counted where
+    not all can be named."""
+    given = [(naming.principal(who), rank_of(who.uid, accounts)) for who in users]
+    return ranked(given, show, what)
+
+
+def several_words(words: Sequence[str], accounts: Accounts, show: int, what: str = "users") -> str:
+    """The same of users who are known by the words that a command line takes."""
+    given = []
+    for word in words:
+        account = accounts.user_named(word)
+        given.append((naming.from_word(word), 1 if account is None else rank(account, accounts)))
+    return ranked(given, show, what)
+
+
+def rank(account: User, accounts: Accounts) -> int:
+    """0 for root, 1 for people, 2 for the accounts of services."""
+    return 0 if account.uid == 0 else 2 if accounts.is_service(account) else 1
+
+
+def rank_of(uid: int | None, accounts: Accounts) -> int:
+    """The same of the account with a number; a number without one counts as a person."""
+    account = accounts.user_numbered(uid) if uid is not None else None
+    return 1 if account is None else rank(account, accounts)
+
+
+def ranked(given: Sequence[tuple[str, int]], show: int, what: str) -> str:
+    """The names by their ranks: all of them, or the first of those who are no services."""
+    names = [name for name, _ in sorted(given, key=lambda one: one[1])]
+    if len(names) <= show:
+        return several_of(names, len(names), what)
+    people = names[: sum(place < 2 for _, place in given)]
+    services = len(names) - len(people)
+    if not people or not services:
+        return several_of(names[:show], len(names), what)
+    shown = people[:show]
+    rest = [f"{len(people) - len(shown):,} more"] if len(people) > len(shown) else []
+    rest.append(counted(services, "service"))
+    begin = f"{len(names):,} {what}: " if what else ""
+    return f"{begin}{', '.join([*shown, *rest[:-1]])} and {rest[-1]}"
+
+
+def accounts_but(words: Iterable[str], accounts: Accounts) -> list[str]:
+    """The names of the accounts that are not among ``words``."""
+    given = set(words)
+    return [visible(user.name) for user in accounts.all_users() if user.name not in given]
