@@ -16,12 +16,14 @@ from fiat.core.errors import WorkError
 from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Object
-from fiat.core.model.right import BASIC, READ
+from fiat.core.model.right import ALL, BASIC, READ
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
-from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.answers import TreeAccess, for_tree
+from fiat.core.tree.byowner import ByOwner
 from fiat.core.tree.handles import Handles
 from fiat.core.tree.summary import Groups
+from fiat.core.tree.topmost import topmost
 from fiat.core.words.selection import Selection
 from fiat.engine.processes import Workers
 from fiat.host.image.host import ImageHost
@@ -73,6 +75,57 @@ def test_groups_are_counted_as_one_by_one(host: ImageHost, selection: Selection)
                 places.add(place)
         assert (group.places, group.first) == (len(places), tuple(sorted(places)[:3]))
         assert group.example == next(p for p in range(len(survey)) if chosen[p] and keys[p] == group.answer)
+
+
+@pytest.mark.slow
+@given(hosts(), selections, st.booleans())
+def test_answers_by_owner_can_be_put_together_again(host: ImageHost, selection: Selection, crowded: bool) -> None:
+    route, survey = surveyed(host, "/")
+    universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
+    access = TreeAccess(host, Access(universe, host.settings), ALL)
+    if crowded:
+        access = for_tree(host, universe, ALL, route, survey)
+    answers = access.answers(survey, route)
+    chosen = survey.chosen(selection.on(host.accounts))
+    rows = ByOwner(survey, answers, universe, chosen)
+    of_answers = rows.rows_of_answers()
+    said: dict[tuple[object, ...], int] = {}
+    for place, taken in enumerate(chosen.tolist()):
+        number = int(rows.number[place])
+        assert (number >= 0) == taken
+        if not taken:
+            continue
+        posture, key, row = survey.object(place).posture, answers.keys[answers.number[place]], rows[number]
+        assert posture.uid in row.uids
+        assert posture.gid in row.gids
+        assert number in of_answers[int(answers.number[place])]
+        again = [
+            None if one is None else one.put_together(universe, uid=posture.uid, gid=posture.gid) for one in row.rights
+        ]
+        assert tuple(again) == key
+        assert said.setdefault(row.rights, number) == number  # what is said in the same words is one row
+
+
+@pytest.mark.slow
+@given(hosts(), st.data())
+def test_the_topmost_stand_for_all_of_them(host: ImageHost, data: st.DataObject) -> None:
+    _, survey = surveyed(host, "/")
+    meant, holds = (
+        np.array(data.draw(st.lists(st.sampled_from(some), min_size=len(survey), max_size=len(survey))), np.bool_)
+        for some in ((True, True, True, False), (True,) * data.draw(st.integers(1, 12)) + (False,))
+    )
+    holds &= meant
+    told: Counter[int] = Counter()
+    for top in topmost(survey, meant, holds):
+        under = range(top.place, int(survey.end[top.place]))
+        stands = top.paths > 1 or top.but or not top.itself
+        some = [place for place in under if meant[place] and place not in top.but] if stands else [top.place]
+        assert all(holds[place] for place in some)
+        assert not any(holds[place] for place in top.but)
+        assert len(some) == top.paths
+        assert top.itself == meant[top.place]
+        told.update(some)
+    assert told == Counter(np.flatnonzero(holds).tolist())
 
 
 @pytest.mark.slow

@@ -120,7 +120,7 @@ def test_an_entry_gives_what_it_says_and_to_nobody_else(before: Posture, uid: in
     own = next(entry for entry in acl.entries if (entry.tag, entry.id) == (Tag.NAMED_USER, uid))
     assert effective(own, acl.mask) == own.permissions == given_
     asked = frozenset([(Tag.NAMED_USER, uid)])
-    unmasked = [name for name, _ in bits.objections(found, NOBODY, asked) if name == "unmasks"]
+    unmasked = [name for name, _, _ in bits.objections(found, NOBODY, asked) if name == "unmasks"]
     old = before.acl or from_mode(before.mode)
     more = [
         entry

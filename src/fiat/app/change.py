@@ -10,6 +10,7 @@ from fiat.core.ask.keptshifts import kept
 from fiat.core.change import plan as plans
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
+from fiat.core.change.guards.acting import why_refused
 from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
 from fiat.core.change.plan import Plan, Target
 from fiat.core.errors import PathError
@@ -142,8 +143,12 @@ def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem
 def tell_refused(planned: Planned, problem: Problem, *, stop_at_first: bool = False) -> int:
     """Make a problem of each change that the kernel would refuse; how many there are."""
     count = 0
+    actor, reasons = planned.host.actor(), dict[int, str]()
     for item in planned.plan.refused():
-        problem(PathError(item.path, item.change.errno, "change"))
+        why = reasons.get(id(item.planned))
+        if why is None:
+            why = reasons[id(item.planned)] = why_refused(item.planned, actor, planned.host.accounts)
+        problem(PathError(item.path, item.change.errno, "change", why))
         count += 1
         if stop_at_first:
             break

@@ -1,33 +1,46 @@
 """One verdict, and what decides it."""
 
+from __future__ import annotations
+
 import errno
+from collections.abc import Sequence
 
 from fiat.app.problems import failure
 from fiat.core.ask import caveats
 from fiat.core.ask.why import explain
 from fiat.core.errors import PathError
+from fiat.core.model import mode
 from fiat.core.model.advice import Advice
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.model.kind import Kind
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.process import difference
-from fiat.core.model.right import ALL, Right, right_named
+from fiat.core.model.right import ALL, READ, WRITE, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.check import Verdict
+from fiat.core.rules.decision import Decision
 from fiat.core.text import visible
 from fiat.core.tree.walk import route_for, walk
-from fiat.core.typed import NamedTuple
+from fiat.core.typed import TYPE_CHECKING, NamedTuple
 from fiat.core.words import who as who_words
+from fiat.core.words.rights import Asked, on_kind, parse_rights
 
-__all__ = ["RIGHT_NAMES", "Why", "right_named", "why"]
+if TYPE_CHECKING:
+    from fiat.core.suggest.advice import Asking
+
+__all__ = ["RIGHT_NAMES", "Why", "parse_rights", "why", "why_each"]
 
 RIGHT_NAMES = tuple(right.name for right in ALL)
 """The names of all rights."""
 
 
 class Why(NamedTuple):
-    """One verdict, with what it means, what would have to change, and what was not evaluated."""
+    """One verdict, with what it means, what would have to change, and what was not evaluated.
+
+    ``apart`` tells that reading and writing are allowed by different entries, so that opening for both at once fails.
+    """
 
     who: Principal
     right: Right
@@ -37,6 +50,7 @@ class Why(NamedTuple):
     advice: list[Advice]
     caveats: list[Finding]
     host: Host
+    apart: bool = False
 
 
 def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
@@ -45,13 +59,41 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
     ``who`` is a user name, ``uid:N``, ``group:NAME``, ``pid:N``, ``anyone-else`` or
     ``self``. Raises :class:`PathError` where Fiat's own sight ends before the answer.
     """
-    asked = right_named(right) if isinstance(right, str) else right
+    return why_each(host, who, [(right,)] if isinstance(right, Right) else parse_rights([right]), path)[0]
+
+
+def why_each(host: Host, who: str | Principal, rights: Sequence[Asked], path: str) -> list[Why]:
+    """The same for several rights, each asked alone; x is traverse on a directory, and else execute."""
     principal = who_words.parse(who, host) if isinstance(who, str) else who
     if not path:
         raise PathError(path, errno.ENOENT)
     seen = host.seen_by(principal)
+    kind: Kind | None = None
+    if any(len(one) > 1 for one in rights):
+        end = walk(seen, path).end
+        kind = None if end is None else end.posture.kind
+    found = [_why(host, seen, principal, on_kind(one, kind), path) for one in rights]
+    allowed = {one.right: one for one in found if one.verdict.allowed}
+    if READ in allowed and WRITE in allowed and _apart(principal, allowed[WRITE]):
+        found[found.index(allowed[WRITE])] = allowed[WRITE]._replace(apart=True)
+    return found
+
+
+def _apart(principal: Principal, found: Why) -> bool:
+    """Whether no entry lets ``principal`` open the end for reading and writing at once; each alone is allowed."""
+    end = found.route.end
+    if end is None or end.posture.directory:
+        return False
+    return not Decision(end.posture, Universe([principal])).allowed(mode.READ | mode.WRITE)
+
+
+def _why(host: Host, seen: Host, principal: Principal, asked: Right, path: str) -> Why:
     route = route_for(seen, path, asked)
-    verdict = Access(Universe([principal]), host.settings).verdict(route, asked, 0)
+
+    def ask(who: Principal) -> Verdict:
+        return Access(Universe([who]), host.settings).verdict(route, asked, 0)
+
+    verdict = ask(principal)
     if route.hidden and verdict.blocker is verdict.steps[-1] and verdict.blocker.object is None:
         raise failure(route)  # what holds for this principal there is not known
     found: list[Finding] = []
@@ -64,17 +106,17 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
         route,
         verdict,
         explain(principal, verdict, route.end, host.accounts),
-        _advice(host, seen, principal, verdict) if not verdict.allowed else [],
+        _advice(host, seen, principal, verdict, ask) if not verdict.allowed else [],
         found,
         host,
     )
 
 
-def _advice(host: Host, seen: Host, who: Principal, verdict: Verdict) -> list[Advice]:
+def _advice(host: Host, seen: Host, who: Principal, verdict: Verdict, ask: Asking) -> list[Advice]:
     """What would have to change; no command line for what is elsewhere for Fiat than for the process that was asked."""
     from fiat.core.suggest.advice import advice_on  # most of what is loaded for an answer, and only for a no
 
-    found = advice_on(seen, who, verdict)
+    found = advice_on(seen, who, verdict, ask)
     if seen is host:
         return found
     return [

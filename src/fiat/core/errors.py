@@ -71,9 +71,13 @@ class PathError(FiatError):
         self.doing = doing
         self.hint = hint
 
+    @property
+    def reason(self) -> str:
+        """The errno in words, and what it comes from."""
+        return f"{os.strerror(self.errno)}{'; ' + self.hint if self.hint else ''}"
+
     def __str__(self) -> str:
-        reason = os.strerror(self.errno)
-        return f"cannot {self.doing} {quoted(self.path)}: {reason}{'; ' + self.hint if self.hint else ''}"
+        return f"cannot {self.doing} {quoted(self.path)}: {self.reason}"
 
 
 class RecordError(FiatError):

@@ -4,8 +4,9 @@ from collections.abc import Iterator
 
 from fiat.core.ask.effects import Effects
 from fiat.core.ask.keptshifts import kept
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
-from fiat.render.effects import shift_blocks, shift_fields
+from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
 from fiat.render.model import BLANK, Block, Verbatim
 
 
@@ -17,9 +18,9 @@ def against_today_fields(effects: Effects) -> Fields:
     }
 
 
-def against_today_blocks(effects: Effects) -> Iterator[Block]:
+def against_today_blocks(effects: Effects, accounts: Accounts) -> Iterator[Block]:
     """What supposed memberships change."""
     yield BLANK
     yield Verbatim("Against today:")
-    yield from shift_blocks("Gains", kept(effects.gains))
-    yield from shift_blocks("Loses", kept(effects.losses))
+    yield from shift_blocks("Gains", kept(effects.gains), accounts, unlisted_in(effects.universe))
+    yield from shift_blocks("Loses", kept(effects.losses), accounts, unlisted_in(effects.universe))

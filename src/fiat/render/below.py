@@ -115,7 +115,7 @@ class BelowView(Plain):
         else:
             yield from self._summary()
         if self.found.against_today is not None:
-            yield from against_today_blocks(self.found.against_today)
+            yield from against_today_blocks(self.found.against_today, self._people.accounts)
 
     def _paths(self) -> Iterator[Block]:
         """The paths on which those named have the one right: the topmost, or each of them."""

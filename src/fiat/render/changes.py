@@ -8,7 +8,7 @@ from fiat.core.model.capabilities import names
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
 from fiat.core.model.posture import Posture
-from fiat.core.text import counted, visible
+from fiat.core.text import counted, several, visible
 from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 from fiat.render import words
@@ -16,6 +16,9 @@ from fiat.render.model import Across, Block, Span, Spans, Table, Verbatim
 
 _MOST = 12
 """Kinds of change that are shown before the rest is only counted."""
+
+_OWNERS = ("owner", "group")
+"""What may be of many: then it is one kind of change."""
 
 
 class Changed(NamedTuple):
@@ -27,17 +30,17 @@ class Changed(NamedTuple):
     paths: int
 
 
-def change_blocks(changes: Iterable[Changed], accounts: Accounts) -> Iterator[Block]:
+def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _MOST) -> Iterator[Block]:
     """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out."""
     kinds = _kinds(changes, accounts)
-    shown = kinds[:_MOST]
+    shown = kinds[:most]
     rows: list[list[Spans] | Across] = []
     for (kind, differences), (count, example) in shown:
         rows.append(Across(_where(kind, count, example)))
         rows += [[what, before, Span(after, "changed")] for what, before, after in differences]
     if any(not isinstance(row, Across) for row in rows):
         yield Table(["", "before", "after"], rows, flexible=(1, 2), indent=2)
-    left = kinds[_MOST:]
+    left = kinds[most:]
     if left:
         paths = sum(count for _, (count, _) in left)
         yield Verbatim(f"and {counted(len(left), 'more kind')} of change, of {counted(paths, 'path')}", 1)
@@ -53,13 +56,32 @@ def _kinds(
     alike: dict[tuple[object, ...], list[Changed]] = {}
     for change in changes:
         alike.setdefault(_what_differs(change.before, change.after), []).append(change)
-    found: dict[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]] = {}
+    found: dict[tuple[object, ...], list[list[Changed]]] = {}
     for some in alike.values():
-        first = some[0]
-        key = first.before.kind, tuple(differences(first.before, first.after, accounts))
-        count, example = found.get(key, (0, first.example))
-        found[key] = count + sum(change.paths for change in some), example
-    return sorted(found.items(), key=lambda item: (-item[1][0], item[1][1]))
+        found.setdefault(_but_for_owners(some[0], accounts), []).append(some)
+    together = [_together([one for some in several for one in some], accounts) for several in found.values()]
+    return sorted(together, key=lambda item: (-item[1][0], item[1][1]))
+
+
+def _but_for_owners(change: Changed, accounts: Accounts) -> tuple[object, ...]:
+    """What differs, in words, owners and groups left out: many of these are told together."""
+    told = differences(change.before, change.after, accounts)
+    return change.before.kind, *((what,) if what in _OWNERS else (what, *values) for what, *values in told)
+
+
+def _together(
+    changes: list[Changed], accounts: Accounts
+) -> tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]]:
+    """Changes that are one kind, as one."""
+    first = changes[0]
+    told = [tuple(differences(one.before, one.after, accounts)) for one in changes]
+    rows = []
+    for place, (what, before, after) in enumerate(told[0]):
+        if what in _OWNERS:
+            sides = (dict.fromkeys(one[place][side] for one in told) for side in (1, 2))
+            before, after = (several(names, f"{what}s", show=3) for names in sides)
+        rows.append((what, before, after))
+    return (first.before.kind, tuple(rows)), (sum(change.paths for change in changes), first.example)
 
 
 def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:

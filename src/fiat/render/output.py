@@ -7,7 +7,7 @@ to stderr, one line each, whatever the form.
 import errno
 import os
 import sys
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from fiat.app.status import Status, of_several
 from fiat.core.errors import FiatError, PathError
@@ -15,10 +15,13 @@ from fiat.core.model.finding import Finding
 from fiat.core.text import quoted
 from fiat.core.typed import Any
 from fiat.render import streams, terminal, text
-from fiat.render.findings import finding_fields
+from fiat.render.findings import finding_fields, objections
 from fiat.render.model import BLANK, Block, Prose, Result
 
 SCHEMA = "fiat/1"
+
+_EACH = 3
+"""So many paths that failed alike are named each."""
 
 _WRONG_PATH = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG, errno.ELOOP})
 
@@ -45,6 +48,7 @@ class Output:
         self._beside: dict[str, Any] = {}
         self._caveats: dict[str, Finding] = {}
         self._problems: list[PathError] = []
+        self._untold: list[PathError] = []
         self._others: list[dict[str, Any]] = []
         self._shown = 0
         self._writer: Any = None
@@ -64,7 +68,25 @@ class Output:
     def problem(self, error: PathError) -> None:
         """Note a path that failed, and name it on stderr."""
         self._problems.append(error)
-        self.complain(error)
+        if self._changes:
+            self._untold.append(error)
+        else:
+            self.complain(error)
+
+    def tell(self) -> None:
+        """Name on stderr the paths that failed and were not named yet: many that failed alike in one line."""
+        alike: dict[tuple[str, int, str], list[PathError]] = {}
+        for error in self._untold:
+            alike.setdefault((error.doing, error.errno, error.hint), []).append(error)
+        self._untold = []
+        for errors in alike.values():
+            if len(errors) <= _EACH:
+                for error in errors:
+                    self.complain(error)
+            else:
+                first = errors[0]
+                whole = f"{len(errors):,} paths, such as {quoted(first.path)}"
+                self.complain(f"cannot {first.doing} {whole}: {first.reason}")
 
     def complain(self, error: FiatError | str) -> None:
         """Say on stderr what was wrong, and go on."""
@@ -80,13 +102,12 @@ class Output:
         self._others.append({"path": None, "word": word, "errno": None, "message": str(error)})
         self.complain(error)
 
-    def refuse(self, guard: Finding) -> None:
-        """Say on stderr which guard objects, to what, and which word accepts it."""
-        paths = f"{guard.paths:,} paths, such as " if guard.paths > 1 else ""
-        where = f"{paths}{quoted(guard.path)}: {guard.text}; --accept {guard.code} does it all the same"
-        said = Prose(f"fiat {self.command}: guard {guard.code}: {where}", hanging=text.INDENT)
-        for line in text.lines(said, text.Screen(terminal.width(sys.stderr))):
-            streams.say(line)
+    def refuse(self, guards: Sequence[Finding]) -> None:
+        """Say on stderr which guards object, to what, and which words accept it: a line for each guard."""
+        screen = text.Screen(terminal.width(sys.stderr))
+        for said in objections(guards, f"fiat {self.command}: refused by guard", f"fiat {self.command}: "):
+            for line in text.lines(said, screen):
+                streams.say(line)
 
     def caveat(self, caveats: Iterable[Finding]) -> None:
         """Note what Fiat does not evaluate, once each."""
@@ -97,6 +118,7 @@ class Output:
 
     def add(self, result: Result, *, count: int = 1) -> None:
         """Show a result; ``count`` is how many paths it answers for."""
+        self.tell()
         written = result.written(self.format)
         if self.format == "text":
             self._text(result)
@@ -186,6 +208,7 @@ class Output:
 
     def finish(self, status: Status | None = None) -> int:
         """Print what comes after the results: the rest of the JSON, or the caveats; the exit status."""
+        self.tell()
         if status is not None:
             self.status = status
         if self.format == "json":

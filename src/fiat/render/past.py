@@ -331,6 +331,6 @@ class UndoView(Plain):
             elif result is None and any(find.problem is not None for find in self.found.finds):
                 yield Verbatim("Gains and losses are those of the whole run, of which a part would not be put back:")
             for title, shifts in (("Gains", undone.losses), ("Loses", undone.gains)):
-                yield from shift_blocks(title, shifts)
+                yield from shift_blocks(title, shifts, self.accounts, None)
         if result is not None:
             yield from ending(result, self.history, "makes the change again")

@@ -1,6 +1,5 @@
 """What was planned, and what of it was done."""
 
-import os
 from collections.abc import Iterator, Sequence
 
 from fiat.app.change import Planned
@@ -11,10 +10,13 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.record import PostureRecord
 from fiat.core.text import counted, of_all, several, visible
 from fiat.render.changes import Changed, change_blocks
-from fiat.render.effects import shift_blocks, shift_fields
+from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
 from fiat.render.ending import ending, history_fields
-from fiat.render.findings import finding_fields, guard_fields
+from fiat.render.findings import finding_fields, guard_fields, objections
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+
+_MOST, _FEW = 12, 3
+"""Kinds of change that are shown before the rest is only counted; and where the plan is refused."""
 
 
 class PlanView(Plain):
@@ -78,6 +80,7 @@ class PlanView(Plain):
             "gains": [shift_fields(shift) for shift in self.made.gains],
             "losses": [shift_fields(shift) for shift in self.made.losses],
             "guards": [guard_fields(guard) for guard in self.made.guards],
+            "notes": [finding_fields(note) for note in self.made.notes],
             "applied": result is not None and result.complete and not self.failed,
             "changed": 0 if result is None else result.changed,
             "history": None if result is None else history_fields(result),
@@ -90,24 +93,12 @@ class PlanView(Plain):
         yield from self._before_all()
         if self.changing:
             yield from self._changes()
-        if self.guards and self.preview:
-            yield BLANK
-            for guard in self.guards:
-                yield _objection(guard)
 
     def _before_all(self) -> Iterator[Block]:
         for target in self.targets:
             if target.route.links:
                 end = visible(target.survey.top.path)
                 yield Verbatim(f"{visible(target.asked)} leads to {end}, which is what changes")
-        refused = [(n, planned.change.errno) for n, planned in enumerate(self.made.changes) if planned.change.errno]
-        if self.guards:  # otherwise each path is named as a problem
-            for number, code in refused:
-                if not self.counts[number]:
-                    continue
-                count, example = self.counts[number], visible(self.examples[number])
-                what = example if count == 1 else f"{counted(count, 'path')}, such as {example}"
-                yield Verbatim(f"Cannot be changed: {what} ({os.strerror(code)})")
         so = self._what_is_so()
         if not self.changing:
             if so:
@@ -118,6 +109,8 @@ class PlanView(Plain):
         yield Verbatim(Span(self._headline(), "strong"))
         if so:
             yield Verbatim(f"already so: {so}", 1)
+        if self.preview:
+            yield from objections(self.guards, "Would be refused by guard")
         yield BLANK
 
     def _changes(self) -> Iterator[Block]:
@@ -129,16 +122,39 @@ class PlanView(Plain):
                 if count and planned.change.changes
             ),
             self.accounts,
+            _FEW if self.short else _MOST,
         )
-        for text in dict.fromkeys(note.text for planned in changes for note in planned.notes):
-            yield Prose("-  " + text, 1, hanging="   ")
+        if not self.short:
+            yield from self._notes()
         yield BLANK
         if self.result is not None and not self.result.complete:
             yield Verbatim("Gains and losses are those of the whole plan, of which a part was not written:")
+        unlisted = self._unlisted()
         for title, shifts in (("Gains", self.made.gains), ("Loses", self.made.losses)):
-            yield from shift_blocks(title, kept(shifts))
+            yield from shift_blocks(title, kept(shifts), self.accounts, unlisted)
         if self.result is not None:
             yield from ending(self.result, self.history)
+
+    def _notes(self) -> Iterator[Block]:
+        """What is to be known besides, each kind once."""
+        by_code: dict[str, dict[str, None]] = {}
+        for note in (*self.made.notes, *(note for planned in self.made.changes for note in planned.notes)):
+            by_code.setdefault(note.code, {})[note.text] = None
+        for texts in by_code.values():
+            first, *others = texts
+            more = f" (and {len(others):,} more like it)" if others else ""
+            yield Prose(f"-  {first}{more}", 1, hanging="   ")
+
+    def _unlisted(self) -> set[str]:
+        """Users without an account whom a change may be about."""
+        uids = {uid for planned in self.made.changes for one in planned.change[:2] for uid in one.owners()[0]}
+        found = {f"uid:{uid}" for uid in uids if self.accounts.user_numbered(uid) is None}
+        return found if self.made.effects is None else found | unlisted_in(self.made.effects.universe)
+
+    @property
+    def short(self) -> bool:
+        """Whether little of the plan is shown, for it is refused."""
+        return bool(self.guards) and not self.preview
 
     def _headline(self) -> str:
         if self.result is not None:
@@ -160,11 +176,3 @@ class PlanView(Plain):
             return counted(count, "path") if count else ""
         paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
         return several(paths, "paths")
-
-
-def _objection(guard: Finding) -> Prose:
-    where = visible(guard.path)
-    if guard.paths > 1:
-        where = f"{counted(guard.paths, 'path')}, such as {where}"
-    text = f"Guard {guard.code} would refuse this. {where}: {guard.text}. --accept {guard.code} does it."
-    return Prose(text, hanging="  ")

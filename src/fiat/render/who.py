@@ -147,7 +147,7 @@ class WhoView(Plain):
         if self.against_today is not None:
             from fiat.render.againsttoday import against_today_blocks
 
-            yield from against_today_blocks(self.against_today)
+            yield from against_today_blocks(self.against_today, self.answer.accounts)
 
     def _cells(self, place: int) -> tuple[str, ...]:
         return tuple("yes" if self.answer.has(place, right) else "no" for right in self.answer.rights)

@@ -10,8 +10,9 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.advice import Advice, with_others
 from fiat.core.model.fields import Fields
 from fiat.core.model.mode import permission_letters
+from fiat.core.model.principals import Principal
 from fiat.core.rules.check import Step
-from fiat.core.text import shell_word, visible
+from fiat.core.text import counted, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command
 from fiat.render import words
@@ -22,11 +23,13 @@ from fiat.render.output import errno_name
 class WhyView(Plain):
     """The verdict, its steps, and what would have to change.
 
-    ``about`` are options that the command lines need for the host that was asked.
+    ``about`` are options that the command lines need for the host that was asked. With
+    ``every``, each step has a row, those that the kernel never comes to as well.
     """
 
-    def __init__(self, found: Why, about: list[tuple[str, str]]) -> None:
+    def __init__(self, found: Why, about: list[tuple[str, str]], *, every: bool = True) -> None:
         self.found = found
+        self.every = every
         self.accounts = found.host.accounts
         self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
 
@@ -34,14 +37,7 @@ class WhyView(Plain):
         """The verdict with its steps."""
         found, verdict = self.found, self.found.verdict
         yield {
-            "who": {
-                "kind": found.who.kind,
-                "name": found.who.name,
-                "uid": found.who.uid,
-                "gids": sorted(found.who.gids),
-                "pid": found.who.pid,
-                "capabilities": capabilities.names(found.who.capabilities),
-            },
+            "who": who_fields(found.who),
             "right": found.right.name,
             "path": found.route.asked,
             "allowed": verdict.allowed,
@@ -55,9 +51,11 @@ class WhyView(Plain):
                     "effect": with_others(advice),
                     "command": self._command(advice),
                     "others": advice.others,
+                    "suffices": advice.suffices if advice.group is not None else None,
                 }
                 for advice in found.advice
             ],
+            "apart": found.apart,
         }
 
     def blocks(self) -> Iterator[Block]:
@@ -72,6 +70,15 @@ class WhyView(Plain):
             yield Prose([Span("No.", "no"), f" {name} may not {phrase} {path}  ({number})"])
         for line in found.explained:
             yield Prose(line, 1)
+        if found.apart:
+            yield Prose(
+                [
+                    Span("!!", "no"),
+                    " Opening it for reading and writing at once fails all the same: no one entry allows both.",
+                ],
+                1,
+                hanging="   ",
+            )
         yield BLANK
         yield Table(["", "at", "needs", "rule", "entry"], self._rows(), flexible=(1, 4))
         if found.advice:
@@ -79,21 +86,31 @@ class WhyView(Plain):
             yield from self._advice()
 
     def _advice(self) -> Iterator[Block]:
-        """What would have to change; where several objects refuse, one of the ways at each of them."""
+        """What would have to change; where several objects refuse, each is a step, with its ways."""
         at: dict[str, list[Advice]] = {}
         for advice in self.found.advice:
             at.setdefault(advice.path, []).append(advice)
         if len(at) == 1:
-            yield Verbatim("What would have to change, the narrowest first:")
-        for number, (path, ways) in enumerate(at.items()):
-            if len(at) > 1:
-                start = "What would have to change at" if number == 0 else "And at"
-                yield Verbatim(f"{start} {visible(path)}, the narrowest first:")
+            yield Verbatim("What would have to change, one of these, the narrowest first:")
+            for advice in self.found.advice:
+                yield from self._way(advice, "")
+            return
+        enough = {advice.group: advice for advice in self.found.advice if advice.suffices}
+        steps = "both of these steps" if len(at) == 2 else f"all of these {len(at)} steps"
+        yield Verbatim(f"What would have to change: {steps}, each in one of its ways{', or' if enough else ''}")
+        for advice in enough.values():
+            yield Prose(f"- {advice.effect.replace('it here', 'it all')}: that alone is enough", 1, hanging="  ")
+        for number, (path, ways) in enumerate(at.items(), 1):
+            yield Verbatim(f"{number}. at {visible(path)}", 1)
             for advice in ways:
-                command = self._command(advice)
-                yield Prose(f"- {with_others(advice)}{':' if command else ''}", 1, hanging="  ")
-                if command:
-                    yield Verbatim(command, 3)
+                if not advice.suffices:
+                    yield from self._way(advice, "; not enough alone" if advice.group is not None else "", 1)
+
+    def _way(self, advice: Advice, more: str, deeper: int = 0) -> Iterator[Block]:
+        command = self._command(advice)
+        yield Prose(f"- {with_others(advice)}{more}{':' if command else ''}", 1 + deeper, hanging="  ")
+        if command:
+            yield Verbatim(command, 3 + deeper)
 
     def _command(self, advice: Advice) -> str:
         """The command line for what is advised, on the host and with the accounts that were asked; or nothing."""
@@ -102,20 +119,44 @@ class WhyView(Plain):
         return f"{set_command(advice.path, advice.wish, self.accounts)} --preview{self.about}"
 
     def _rows(self) -> Iterator[list[Spans]]:
-        """A row for each step; an interpreter that can be run takes only one."""
+        """A row for each step; an interpreter that can be run takes only one, and what is not reached one for all."""
         verdict = self.found.verdict
+        not_reached: list[Step] = []
         for number, step in enumerate((*verdict.steps, *verdict.beyond)):
-            reached = number < len(verdict.steps)
-            if reached:
+            if step.runs_for and step.allowed and step.needs != "execute" and step.path != step.runs_for:
+                continue
+            if number < len(verdict.steps):
                 mark = Span("yes", "yes") if step.allowed else Span("NO", "no")
+            elif step.allowed and not self.every:
+                not_reached.append(step)
+                continue
             else:
                 mark = Span("not reached" if step.allowed else "would stop too", "faint")
-            needs = step.needs
-            if step.runs_for:
-                if step.allowed and needs != "execute" and step.path != step.runs_for:
-                    continue
-                needs += ", as script" if step.path == step.runs_for else ", to run it"
-            yield [mark, visible(step.path), needs, *_decided(step, self.accounts)]
+            yield self._row(mark, step)
+        if len(not_reached) == 1:
+            yield self._row(Span("not reached", "faint"), not_reached[0])
+        elif not_reached:
+            more = counted(len(not_reached) - 1, "more step")
+            yield [Span("not reached", "faint"), f"{more}, which would let through", "", "", ""]
+            yield self._row(Span("not reached", "faint"), not_reached[-1])
+
+    def _row(self, mark: Span, step: Step) -> list[Spans]:
+        needs = step.needs
+        if step.runs_for:
+            needs += ", as script" if step.path == step.runs_for else ", to run it"
+        return [mark, visible(step.path), needs, *_decided(step, self.accounts)]
+
+
+def who_fields(who: Principal) -> Fields:
+    """The machine output of who asks."""
+    return {
+        "kind": who.kind,
+        "name": who.name,
+        "uid": who.uid,
+        "gids": sorted(who.gids),
+        "pid": who.pid,
+        "capabilities": capabilities.names(who.capabilities),
+    }
 
 
 def _step_fields(step: Step) -> Fields:

@@ -94,6 +94,8 @@ def run(args: argparse.Namespace) -> int:
         output.unusable(history.place, unusable, "; nothing was changed, and --no-history changes without it")
         if args.format == "text":
             return output.finish(Status.GUARDED)
+    if guards and not args.preview:
+        output.refuse(guards)
     view = PlanView(
         planned,
         preview=args.preview,
@@ -105,8 +107,6 @@ def run(args: argparse.Namespace) -> int:
     output.add(view, count=view.meant)
     if args.preview and not guards:
         change.tell_refused(planned, output.problem, stop_at_first=args.stop)
-    for guard in guards if not args.preview else ():
-        output.refuse(guard)
     return output.finish(Status.GUARDED if guards or unusable else Status.DONE)
 
 

@@ -4,15 +4,21 @@ answer: what each component needed, and the rule and entry that decided it.
 WHO is a user name, uid:NUMBER, group:NAME (membership alone), pid:NUMBER
 (a running process), anyone-else or self. RIGHT is read, write, execute,
 traverse, list, append, create, delete, rename, change-mode, change-owner or
-change-group. The exit status is 0 for yes and 1 for no."""
+change-group; r, w and x for the first four (x is traverse on a directory); or
+several with commas, each asked alone. The exit status is 0 for yes, to all that
+was asked, and 1 for no.
+
+fiat why WHO run NAME finds the program that WHO gets by NAME after login."""
 
 import argparse
 
-from fiat.app.hosts import open_host
+from fiat.app.hosts import Host, open_host
 from fiat.app.status import Status
 from fiat.app.text import PathError
-from fiat.app.why import RIGHT_NAMES, right_named, why
+from fiat.app.why import parse_rights, why_each
 from fiat.cli.options.common import add_common, output_of, same_host
+from fiat.cli.options.together import goes_with
+from fiat.render.output import Output
 from fiat.render.why import WhyView
 
 EXAMPLES = (
@@ -21,6 +27,8 @@ EXAMPLES = (
         "fiat why surveyor read /srv/skerry/observatory/2026/november/barometer.csv",
     ),
     ("a group on its own", "fiat why group:press write /srv/skerry/charts/draft"),
+    ("both at once", "fiat why tidefeed rw /srv/skerry/gauge/raw/0412.csv"),
+    ("what is found by a name", "fiat why surveyor run reduce --folders /srv/skerry/tools:/usr/bin"),
     ("somebody without any account here", "fiat why anyone-else delete /srv/skerry/dropbox/from-surveyor.txt"),
 )
 
@@ -28,22 +36,43 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat why``."""
     parser.add_argument("who", metavar="WHO", help="who asks: keeper, uid:7101, group:watch, pid:812, self")
-    parser.add_argument("right", metavar="RIGHT", help=f"what they want: {', '.join(RIGHT_NAMES)}")
-    parser.add_argument("path", metavar="PATH", help="where; symlinks are followed, as the kernel does")
+    parser.add_argument("right", metavar="RIGHT", help="what they want: read, rw, write,delete, run …")
+    parser.add_argument("paths", nargs="+", metavar="PATH", help="where; symlinks are followed, as the kernel does")
+    parser.add_argument("--all", action="store_true", help="every step, those that are not reached too")
+    parser.add_argument(
+        "--folders", metavar="LIST", help="with run: where to look, as PATH has it, not what login gives"
+    )
     add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     """Give the verdict."""
+    goes_with("--folders", args.folders is not None, "run", args.right == "run")
     output = output_of("why", args)
-    right_named(args.right)  # before the host is opened, which takes longer
+    rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
     host = open_host(args.snapshot, args.accounts)
-    try:
-        found = why(host, args.who, args.right, args.path)
-    except PathError as error:
-        output.problem(error)
-        return output.finish()
-    output.caveat(found.caveats)
-    output.status = Status.DONE if found.verdict.allowed else Status.NO
-    output.add(WhyView(found, same_host(args)))
+    for path in args.paths:
+        try:
+            if not rights:
+                _run_by_name(host, path, args, output)
+                continue
+            found = why_each(host, args.who, rights, path)
+        except PathError as error:
+            output.problem(error)
+            continue
+        for one in found:
+            output.caveat(one.caveats)
+            output.status = output.status if one.verdict.allowed else Status.NO
+            output.add(WhyView(one, same_host(args), every=args.all))
     return output.finish()
+
+
+def _run_by_name(host: Host, name: str, args: argparse.Namespace, output: Output) -> None:
+    """Which program is found by a name."""
+    from fiat.app.byname import by_name
+    from fiat.render.byname import ByNameView
+
+    found = by_name(host, args.who, name, args.folders)
+    output.caveat(found.caveats)
+    output.status = output.status if found.program is not None else Status.NO
+    output.add(ByNameView(found, same_host(args)))

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from fiat.core.ask import caveats, treeeffects
 from fiat.core.ask.effects import Effects, Shift
+from fiat.core.ask.remarks import unreadable_script
 from fiat.core.ask.treecaveats import first_of_each_kind
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.who import universe_of
@@ -29,7 +30,9 @@ from fiat.core.model.program import Program
 from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decisions
+from fiat.core.text import visible
 from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.distinct import distinct_values, first_places
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.handles import Handles
 from fiat.core.tree.postures import PosturesOfMany
@@ -71,7 +74,8 @@ class Plan:
     ``troubles`` are places under a changed directory that could not be looked
     at: gains and losses there are not counted; ``skipped`` are mounts that
     were left out there. ``names_elsewhere`` are further names of what changes,
-    wherever they are. ``caveats`` are about what gains and losses were counted on.
+    wherever they are. ``caveats`` are about what gains and losses were counted on, ``notes`` what is
+    to be known of some of the paths besides.
     """
 
     def __init__(self, changes: list[PlannedChange], parts: list[Part]) -> None:
@@ -83,6 +87,7 @@ class Plan:
         self.skipped: list[str] = []
         self.names_elsewhere = 0
         self.caveats: list[Finding] = []
+        self.notes: list[Finding] = []
 
     @property
     def gains(self) -> tuple[Shift, ...]:
@@ -368,8 +373,9 @@ class _Counting:
                 for place in first_of_each_kind(survey):
                     self.made.caveats += caveats.of_object(survey.object(place))
                 survey = self._with_programs(survey)
-                then = walk(self.after, top, follow=False)
-                yield Pair(View(route, survey), View(then, self.postures.on(survey)), without_top=known)
+                then, after = walk(self.after, top, follow=False), self.postures.on(survey)
+                self._note_scripts(survey, after)
+                yield Pair(View(route, survey), View(then, after), without_top=known)
 
     def _change_of_top(self, part: Part) -> Change | None:
         """The change of the top of a target, if it makes a difference."""
@@ -403,6 +409,22 @@ class _Counting:
             self.made.skipped += survey.skipped
         return survey
 
+    def _note_scripts(self, before: Survey, after: Survey) -> None:
+        """Scripts that get an x which does nothing: their interpreter may not read them."""
+        scripts = before.profiles.by_rest(lambda rest: rest.program is not None and rest.at().script is not None)
+        places = np.flatnonzero(scripts[before.profile] & (before.profile != after.profile))
+        pairs = before.profile[places].astype(np.int64) * len(after.profiles) + after.profile[places]
+        counts: dict[str, Finding] = {}
+        distinct, number = distinct_values(pairs)
+        first = first_places(number, len(distinct))
+        for pair, place, paths in zip(distinct.tolist(), first.tolist(), np.bincount(number).tolist(), strict=True):
+            had, has = divmod(pair, len(after.profiles))
+            if after.profiles[has].posture.mode & EXECUTE_BITS & ~before.profiles[had].posture.mode:
+                for found in unreadable_script(after.profiles[has].at()):
+                    known = counts.setdefault(found.text, found._replace(path=before.path(int(places[place])), paths=0))
+                    counts[found.text] = known._replace(paths=known.paths + paths)
+        self.made.notes += [_of_paths(found) for found in counts.values()]
+
     def _with_programs(self, survey: Survey) -> Survey:
         """The survey with what execve(2) sees of the files that gain their first x."""
         after = self.postures.on(survey)
@@ -411,6 +433,11 @@ class _Counting:
         executable = after.profiles.columns.mode & EXECUTE_BITS != 0
         places = np.flatnonzero(gains[survey.profile] & executable[after.profile]).tolist()
         return _with_programs(self.host, survey, places) if places else survey
+
+
+def _of_paths(found: Finding) -> Finding:
+    where = visible(found.path) if found.paths == 1 else f"{found.paths:,} paths, such as {visible(found.path)}"
+    return found._replace(text=f"{where}: {found.text}")
 
 
 def _with_programs(host: Host, survey: Survey, places: Iterable[int]) -> Survey:

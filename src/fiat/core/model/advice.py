@@ -17,6 +17,8 @@ class Advice(NamedTuple):
     path: str
     wish: Wish | None = None
     others: int = 0
+    group: int | None = None
+    suffices: bool = False
 
 
 def with_others(advice: Advice) -> str:

@@ -6,7 +6,7 @@ in a file or in memory, and any of these as it would be after a change.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 
 from fiat.core.typed import TYPE_CHECKING, NamedTuple, Protocol
 
@@ -135,6 +135,9 @@ class Host(Protocol):
 
     def seen_by(self, who: Principal) -> Host:
         """The host as ``who`` sees it: with other mounts, or another root directory, for a process that has its own."""
+
+    def login_settings(self) -> Mapping[str, str]:
+        """What login.defs(5) sets, by name; nothing where there is no such file."""
 
     def process_umask(self, pid: int) -> int:
         """The umask of the running process ``pid``; UnknownAccount if there is none."""

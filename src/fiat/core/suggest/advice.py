@@ -6,7 +6,7 @@ the host as if they came true, the step that refused lets through, and whoever
 else would gain by it is counted.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from fiat.core.ask.effects import effects_at
 from fiat.core.change.steps import change, steps_towards
@@ -32,9 +32,15 @@ from fiat.core.text import visible
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.words import naming
 
+Asking = Callable[[Principal], Verdict]
+"""Asks the same of somebody else."""
 
-def advice_on(host: Host, who: Principal, verdict: Verdict) -> list[Advice]:
-    """What would have to change, for each step that says no, in their order."""
+
+def advice_on(host: Host, who: Principal, verdict: Verdict, ask: Asking | None = None) -> list[Advice]:
+    """What would have to change, for each step that says no, in their order.
+
+    With ``ask``, of each membership it is told whether it suffices alone.
+    """
     refused = [step for step in (*verdict.steps, *verdict.beyond) if not step.allowed]
     actor = host.actor()
     found: list[Advice] = []
@@ -55,7 +61,13 @@ def advice_on(host: Host, who: Principal, verdict: Verdict) -> list[Advice]:
     distinct: dict[object, Advice] = {}
     for advice in found:
         distinct.setdefault((advice.path, advice.wish or advice.effect), advice)
-    return list(distinct.values())
+    return [_asked_of_member(who, advice, ask) for advice in distinct.values()]
+
+
+def _asked_of_member(who: Principal, advice: Advice, ask: Asking | None) -> Advice:
+    if advice.group is None or ask is None:
+        return advice
+    return advice._replace(suffices=ask(who._replace(gids=who.gids | {advice.group})).allowed)
 
 
 def _evaluated(
@@ -145,7 +157,8 @@ def _memberships(who: Principal, found: Object, want: int, accounts: Accounts) -
         if Decision(posture, Universe([member])).allowed(want):
             group = naming.group(gid, accounts)
             joining = f"making {visible(who.name)} a member of group {group}"
-            yield Advice(f"{joining}, which is allowed it here, with all else that it may do", found.path)
+            effect = f"{joining}, which is allowed it here, with all else that it may do"
+            yield Advice(effect, found.path, group=gid)
 
 
 _OF_GROUPS = (Tag.OWNING_GROUP, Tag.NAMED_GROUP)

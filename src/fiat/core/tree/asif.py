@@ -108,6 +108,10 @@ class HostAsIf:
         seen = self.host.seen_by(who)
         return self if seen is self.host else HostAsIf(seen, self.supposition)
 
+    def login_settings(self) -> Mapping[str, str]:
+        """As they are."""
+        return self.host.login_settings()
+
     def process_umask(self, pid: int) -> int:
         """As it is."""
         return self.host.process_umask(pid)

@@ -32,14 +32,16 @@ def parse_group(text: str, source: str) -> list[Group]:
     return groups
 
 
+def parse_login_definitions(text: str) -> dict[str, str]:
+    """The settings in a login.defs(5) file, by name; of several lines for one the last counts."""
+    words = (line.partition("#")[0].strip().split(None, 1) for line in text.split("\n"))
+    return {pair[0]: pair[1].strip().strip('"') for pair in words if len(pair) == 2}
+
+
 def first_person(text: str) -> int:
     """UID_MIN of a login.defs(5) file: the lowest number that people's accounts have."""
-    for _, fields in _lines(text.replace("\t", " ")):
-        name, _, value = fields[0].partition(" ")
-        number = id_number(value.strip()) if name == "UID_MIN" else None
-        if number is not None:
-            return number
-    return FIRST_PERSON
+    number = id_number(parse_login_definitions(text).get("UID_MIN", ""))
+    return FIRST_PERSON if number is None else number
 
 
 def _lines(text: str) -> Iterable[tuple[int, list[str]]]:

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 
 from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.text import counted, several_of, visible
+from fiat.core.text import counted, several, several_of, visible
 from fiat.core.words import naming
 
 _EXCEPT = 8
@@ -107,7 +107,23 @@ def ranked(given: Sequence[tuple[str, int]], show: int, what: str) -> str:
     return f"{begin}{', '.join([*shown, *rest[:-1]])} and {rest[-1]}"
 
 
-def accounts_but(words: Iterable[str], accounts: Accounts) -> list[str]:
-    """The names of the accounts that are not among ``words``."""
+def several_groups(words: Sequence[str], accounts: Accounts, show: int) -> str:
+    """Several groups by the words for them, those of people first."""
+
+    def of_system(word: str) -> bool:
+        group = accounts.group_named(word.removeprefix("group:"))
+        return group is not None and group.gid < accounts.first_person
+
+    return several((visible(word.removeprefix("group:")) for word in sorted(words, key=of_system)), "groups", show)
+
+
+def everyone_but(words: Iterable[str], accounts: Accounts, unlisted: Iterable[str]) -> str | None:
+    """``everyone``, or ``everyone except root, keeper``: all but those among ``words``, and anyone else.
+
+    ``unlisted`` are users without an account, by the words for them. None where more are left out than can be named.
+    """
     given = set(words)
-    return [visible(user.name) for user in accounts.all_users() if user.name not in given]
+    left = [name for name in (*(user.name for user in accounts.all_users()), *unlisted) if name not in given]
+    if len(left) > _EXCEPT:
+        return None
+    return f"everyone except {several_words(left, accounts, _EXCEPT, '')}" if left else "everyone"

@@ -3,7 +3,7 @@
 import errno
 import os
 import posixpath
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
@@ -126,6 +126,10 @@ class ImageHost:
     def seen_by(self, who: Principal) -> "ImageHost":
         """The same: everyone sees the same of an image."""
         return self
+
+    def login_settings(self) -> Mapping[str, str]:
+        """Nothing: an image holds no such file."""
+        return {}
 
     def process_umask(self, pid: int) -> int:
         """Always raises: nothing runs in an image."""

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Mapping
 from functools import cached_property
 
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.principals import Principal
 from fiat.core.typed import TYPE_CHECKING
-from fiat.host.live.accounts import NameService
+from fiat.host.live.accounts import NameService, login_definitions
 
 if TYPE_CHECKING:
     from fiat.host.live.postures import Reader
@@ -102,6 +103,10 @@ class LiveHost:
     def seen_by(self, who: Principal) -> LiveHost:
         """This host with the mounts and the root directory of the process ``who``, where it has others."""
         return self._seen_by.get(who.pid, self) if who.pid is not None else self
+
+    def login_settings(self) -> Mapping[str, str]:
+        """What login.defs(5) of this host sets."""
+        return login_definitions()
 
     def process_umask(self, pid: int) -> int:
         """The umask of the process ``pid`` (proc(5), since Linux 4.7)."""

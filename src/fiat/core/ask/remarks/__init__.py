@@ -25,6 +25,12 @@ def remarks_on(object_: Object, accounts: Accounts) -> list[Finding]:
     return [remark._replace(path=object_.path) for remark in found] if object_.path else found
 
 
+def unreadable_script(object_: Object) -> list[Finding]:
+    """What is remarked on a script that some may execute and may not read; nothing on anything else."""
+    mode = object_.posture.mode
+    return bits.on_script(mode, object_.script)
+
+
 def owners_for_codes(uid: int, gid: int, accounts: Accounts) -> tuple[bool, bool, bool]:
     """All that the codes of remarks depend on of an owner and a group; what they say names both.
 

@@ -19,7 +19,7 @@ def remarks(subject: Subject) -> Iterator[Finding]:
     """Special bits and their effect, rights open to everyone, letters that do nothing."""
     yield from _open_to_everyone(subject)
     yield from _half_a_directory(subject)
-    yield from _script(subject)
+    yield from on_script(subject.mode, subject.object.script)
     if subject.mode & SETUID:
         yield from _setuid(subject)
     if subject.mode & SETGID:
@@ -54,17 +54,13 @@ def _half_a_directory(subject: Subject) -> Iterator[Finding]:
             yield Finding("traverse-only", "plain", text)
 
 
-def _script(subject: Subject) -> Iterator[Finding]:
-    if subject.object.script is None:
-        return
-    cannot = [name for name, shift in _CLASSES if subject.mode >> shift & 5 == EXECUTE]
-    if cannot:
-        yield Finding(
-            "script-not-readable",
-            "odd",
-            f"this is a script for {visible(subject.object.script)}, which must read it: "
-            f"x without r does not let {' or '.join(cannot)} run it",
-        )
+def on_script(mode: int, interpreter: str | None) -> list[Finding]:
+    """What is to be said of a script's letters; ``interpreter`` is None for what is no script."""
+    cannot = [name for name, shift in _CLASSES if mode >> shift & 5 == EXECUTE]
+    if interpreter is None or not cannot:
+        return []
+    text = f"this is a script for {visible(interpreter)}, which must read it: "
+    return [Finding("script-not-readable", "odd", f"{text}x without r does not let {' or '.join(cannot)} run it")]
 
 
 def _setuid(subject: Subject) -> Iterator[Finding]:

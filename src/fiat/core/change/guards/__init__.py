@@ -9,10 +9,11 @@ the names that share an inode.
 from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.core.change.guards import acting, bits, people, places
-from fiat.core.change.guards.suspect import Suspect
+from fiat.core.change.guards.suspect import WHO, Suspect
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.text import several
 from fiat.core.typed import NamedTuple
 
 GUARDS = {
@@ -55,11 +56,15 @@ def objections(
     for by name: what they get is no surprise.
     """
     found: dict[tuple[str, str], Finding] = {}
-    for one in _all(host, suspects, refused, changed, shared, asked):
-        known = found.get((one.code, one.text))
-        found[one.code, one.text] = one if known is None else known._replace(paths=known.paths + one.paths)
+    about: dict[tuple[str, str], dict[str, None]] = {}
+    for one, who in _all(host, suspects, refused, changed, shared, asked):
+        key = one.code, one.text
+        known = found.get(key)
+        found[key] = one if known is None else known._replace(paths=known.paths + one.paths)
+        about.setdefault(key, {})[who] = None
     order = list(GUARDS)
-    return sorted(found.values(), key=lambda guard: (order.index(guard.code), -guard.paths, guard.path))
+    told = [one._replace(text=one.text.replace(WHO, several(about[key], show=3))) for key, one in found.items()]
+    return sorted(told, key=lambda guard: (order.index(guard.code), -guard.paths, guard.path))
 
 
 def _all(
@@ -69,23 +74,24 @@ def _all(
     changed: Iterable[Place],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
-) -> Iterator[Finding]:
+) -> Iterator[tuple[Finding, str]]:
+    """What each guard objects to, and whom that is about."""
     changes = [(one.profile, one.change) for one in suspects]
-    for place, code, text in people.objections(host, changes):
-        yield _finding(code, text, suspects[place])
+    for place, code, text, who in people.objections(host, changes):
+        yield _finding(code, text, suspects[place]), who
     for one in suspects:
-        for code, text in bits.objections(one.change, host.accounts, asked):
-            yield _finding(code, text, one)
+        for code, text, who in bits.objections(one.change, host.accounts, asked):
+            yield _finding(code, text, one), who
     for where in changed:
         for text in places.objections(where.path, with_tree=where.with_tree):
-            yield Finding("system-path", "danger", text, where.path, where.paths)
+            yield Finding("system-path", "danger", text, where.path, where.paths), ""
     for path, names in shared:
         text = f"{names:,} other {'name' if names == 1 else 'names'} elsewhere would change with it"
-        yield Finding("hard-links", "danger", text, path)
+        yield Finding("hard-links", "danger", text, path), ""
     if suspects:
         actor = host.actor()
         paths = sum(one.paths for one in (*suspects, *refused))
-        yield from acting.partly_forbidden(refused, paths, actor, host.accounts)
+        yield from ((one, "") for one in acting.partly_forbidden(refused, paths, actor, host.accounts))
         yield from acting.no_way_back(suspects, actor, host.accounts)
 
 

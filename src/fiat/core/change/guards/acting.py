@@ -5,10 +5,12 @@ import os
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from fiat.core.change.guards.suspect import Suspect
+from fiat.core.change.guards.suspect import WHO, Suspect
+from fiat.core.change.planned import PlannedChange
 from fiat.core.change.steps import Change, change, steps_towards
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
+from fiat.core.model.kind import Kind
 from fiat.core.model.principals import Principal
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.sideeffects import torn
@@ -60,32 +62,63 @@ def _why(one: Suspect, actor: Principal, accounts: Accounts) -> str:
     return os.strerror(errno.EPERM).lower()
 
 
-def no_way_back(suspects: Sequence[Suspect], actor: Principal, accounts: Accounts) -> Iterator[Finding]:
-    """What the one who acts could not put back, kind by kind."""
+def why_refused(planned: PlannedChange, actor: Principal, accounts: Accounts) -> str:
+    """Why the kernel refuses a change, for the one who wants to make it; empty where its errno says it all."""
+    before, wished = planned.change.before, planned.change.steps
+    _, rule = refused_to_everyone(before, planned.profile.mount)
+    if rule:
+        return _FLAT_OF_ONE[rule]
+    if planned.change.errno == errno.EOPNOTSUPP:
+        link = before.kind is Kind.SYMLINK
+        return "a symlink has nothing but an owner" if link else "its file system keeps no access lists"
+    if planned.change.errno == errno.ENOTDIR:
+        return "only a directory has a default list"
+    if planned.change.errno != errno.EPERM:
+        return ""
+    if before.uid != actor.uid:
+        return f"only its owner, or root, may, and {_name(actor, accounts)} is neither"
+    if wished.uid is not None and wished.uid != before.uid:
+        return "only root gives it to another user"
+    if wished.gid is not None:
+        group = naming.group(wished.gid, accounts)
+        return f"{_name(actor, accounts)} is not in group {group}: only its members, or root, give to it what is theirs"
+    return ""
+
+
+_FLAT_OF_ONE = {
+    "read-only": "it is mounted read-only",
+    "immutable": "it is immutable: nothing of it changes while that flag is set, not even by root",
+    "append-only": "it is append-only: nothing of it changes while that flag is set, not even by root",
+}
+
+
+def no_way_back(suspects: Sequence[Suspect], actor: Principal, accounts: Accounts) -> Iterator[tuple[Finding, str]]:
+    """What the one who acts could not put back, kind by kind, and whom that is about."""
     for one in suspects:
-        lost = _lost(one, actor, accounts)
+        lost, who = _lost(one, actor, accounts)
         if lost:
             text = f"{_name(actor, accounts)} could not put it back: {lost}"
-            yield Finding("no-way-back", "danger", text, one.example, one.paths)
+            yield Finding("no-way-back", "danger", text, one.example, one.paths), who
 
 
-def _lost(one: Suspect, actor: Principal, accounts: Accounts) -> str:
-    """What of a change the one who makes it cannot undo; empty where they can undo all of it."""
+def _lost(one: Suspect, actor: Principal, accounts: Accounts) -> tuple[str, str]:
+    """What of a change the one who makes it cannot undo, and whose it was; empty where they can undo all of it."""
     before, after = one.change.before, one.change.after
     if torn(before):  # it will not be found like this again, and is left alone
-        return ""
+        return "", ""
     back = _back(one, actor)
     if not back.errno and back.after == before:
-        return ""
+        return "", ""
+    owner, group = naming.user(before.uid, accounts), naming.group(before.gid, accounts)
     if after.uid != before.uid:
-        return f"only root gives it to {naming.user(before.uid, accounts)} again"
+        return f"only root gives it to {WHO} again", owner
     if after.gid != before.gid and before.gid not in actor.gids:
-        return f"only root, or its owner in group {naming.group(before.gid, accounts)}, gives it to that group again"
+        return f"only root, or its owner in group {WHO}, gives it to that group again", group
     if before.capabilities is not None and after.capabilities is None:
-        return "only root gives it file capabilities again"
+        return "only root gives it file capabilities again", ""
     if before.mode & ~back.after.mode & 0o2000:
-        return f"setgid for group {naming.group(before.gid, accounts)} is left out for those who are not in it"
-    return os.strerror(back.errno).lower() if back.errno else "the kernel would make something else of it"
+        return f"setgid for group {WHO} is left out for those who are not in it", group
+    return os.strerror(back.errno).lower() if back.errno else "the kernel would make something else of it", ""
 
 
 def _back(one: Suspect, actor: Principal) -> Change:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from fiat.core.change.guards.suspect import WHO
 from fiat.core.change.steps import Change
 from fiat.core.model.accesslist import AccessList, Tag, from_mode
 from fiat.core.model.accounts import Accounts
@@ -16,33 +17,36 @@ Asked = frozenset[tuple[Tag, int | None]]
 """Entries, by what they are for."""
 
 
-def objections(change: Change, accounts: Accounts, asked: Asked = frozenset()) -> Iterator[tuple[str, str]]:
-    """The guards that object to ``change`` wherever it happens: name, and what would happen."""
+def objections(change: Change, accounts: Accounts, asked: Asked = frozenset()) -> Iterator[tuple[str, str, str]]:
+    """The guards that object to ``change`` wherever it happens: name, what would happen, and whom it is about."""
     before, after = change.before, change.after
     if before.kind is Kind.SYMLINK:
         return
     yield from _privilege(before, after, accounts)
-    yield from _clears(change)
-    yield from _unmasks(before.acl, after.acl or from_mode(after.mode), accounts, asked, "")
-    if after.default is not None:
-        yield from _unmasks(before.default, after.default, accounts, asked, "in what is made here ")
+    for code, text in (
+        *_clears(change),
+        *_unmasks(before.acl, after.acl or from_mode(after.mode), accounts, asked, ""),
+        *(_unmasks(before.default, after.default, accounts, asked, _MADE_HERE) if after.default is not None else ()),
+    ):
+        yield code, text, ""
 
 
+_MADE_HERE = "in what is made here "
 _SETGID_RUN = SETGID | 0o010
 """Only where the group may execute does setgid change who a program acts as (inode(7))."""
 
 
-def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[tuple[str, str]]:
+def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[tuple[str, str, str]]:
     """Setuid or setgid that is new, another's, or open to more people than before."""
     if after.kind is not Kind.FILE:
         return
     wider = after.mode & EXECUTE_BITS & ~before.mode
     setuid = after.mode & SETUID and after.mode & EXECUTE_BITS
     if setuid and (not before.mode & SETUID or before.uid != after.uid or wider):
-        yield "privilege", f"whoever runs it would act as user {naming.user(after.uid, accounts)} (setuid)"
+        yield "privilege", f"whoever runs it would act as user {WHO} (setuid)", naming.user(after.uid, accounts)
     setgid, had_setgid = after.mode & _SETGID_RUN == _SETGID_RUN, before.mode & _SETGID_RUN == _SETGID_RUN
     if setgid and (not had_setgid or before.gid != after.gid or wider):
-        yield "privilege", f"whoever runs it would act in group {naming.group(after.gid, accounts)} (setgid)"
+        yield "privilege", f"whoever runs it would act in group {WHO} (setgid)", naming.group(after.gid, accounts)
 
 
 def _clears(change: Change) -> Iterator[tuple[str, str]]:

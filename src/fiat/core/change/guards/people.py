@@ -10,6 +10,7 @@ import numpy as np
 
 from fiat.core.ask import effects
 from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.change.guards.suspect import WHO
 from fiat.core.change.steps import Change
 from fiat.core.model.host import Host
 from fiat.core.model.identity import Identity
@@ -30,8 +31,8 @@ _RIGHTS = (RIGHT_TO_WRITE, EXECUTE, TRAVERSE)
 _OPEN = Posture(Kind.DIRECTORY, 0o777, 0, 0)
 _ROOT = unlisted_user(0, (0,))
 
-Objection = tuple[int, str, str]
-"""The number of a change, the guard, and what would happen."""
+Objection = tuple[int, str, str, str]
+"""The number of a change, the guard, what would happen, and to whom."""
 
 
 def objections(host: Host, changes: Sequence[tuple[Profile, Change]]) -> Iterator[Objection]:
@@ -51,19 +52,21 @@ def objections(host: Host, changes: Sequence[tuple[Profile, Change]]) -> Iterato
             if place:
                 change = changes[place - 1][1]
                 owner = place_of.get(change.after.uid)
-                for code, text in _of_one(change, actor, host, gained.get(RIGHT_TO_WRITE, 0), lost, owner):
-                    yield place - 1, code, text
+                who = naming.user(change.after.uid, host.accounts)
+                for code, text in _of_one(change, actor, gained.get(RIGHT_TO_WRITE, 0), lost, owner):
+                    yield place - 1, code, text, who
     for number, (_, change) in enumerate(changes):
-        yield from ((number, code, text) for code, text in _of_ownership(change, host))
+        who = naming.user(change.after.uid, host.accounts)
+        yield from ((number, code, text, who) for code, text in _of_ownership(change))
 
 
 def _of_one(
-    change: Change, actor: Principal, host: Host, writers: int, lost: dict[Right, int], owner: int | None
+    change: Change, actor: Principal, writers: int, lost: dict[Right, int], owner: int | None
 ) -> Iterator[tuple[str, str]]:
     after = change.after
     traverse = lost.get(TRAVERSE, 0)
     if owner is not None and traverse >> owner & 1:
-        yield "lockout", f"its owner {naming.user(after.uid, host.accounts)} could no longer traverse it"
+        yield "lockout", f"its owner {WHO} could no longer traverse it"
     elif traverse & 1 and actor.uid != after.uid:
         yield "lockout", "the one who acts could no longer traverse it"
     if writers & 2:
@@ -80,11 +83,10 @@ def _open_to_all(after: Posture) -> str:
     return "everyone who gets there could add, rename and remove names in it"
 
 
-def _of_ownership(change: Change, host: Host) -> Iterator[tuple[str, str]]:
+def _of_ownership(change: Change) -> Iterator[tuple[str, str]]:
     before, after = change.before, change.after
     if before.uid == 0 and after.uid != 0:
-        new = naming.user(after.uid, host.accounts)
-        yield "from-root", f"it would belong to {new}, who could then change it as they like"
+        yield "from-root", f"it would belong to {WHO}, who could then change it as they like"
     if _new_files_open(after) and not _new_files_open(before):
         yield "everyone-writes", "everyone could write to what is made in it, by its default list"
 

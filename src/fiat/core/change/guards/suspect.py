@@ -12,3 +12,7 @@ class Suspect(NamedTuple):
     change: Change
     example: str
     paths: int
+
+
+WHO = "\0"
+"""Stands in what is said of a change for the one whom it is about: for many owners it is said once."""
