@@ -52,10 +52,13 @@ class Undoing(NamedTuple):
 
     @property
     def hopeless(self) -> bool:
-        """Whether nothing of it can be put back: it changed nothing, or what it left is not there any more."""
-        return not any(map(_changes, self.finds)) and (
-            not self.finds or any(find.problem is not None for find in self.finds)
-        )
+        """Whether nothing of it can be put back, and not because all is: it changed nothing, or that is not there."""
+        return self.nothing and (not self.finds or any(find.problem is not None for find in self.finds))
+
+    @property
+    def nothing(self) -> bool:
+        """Whether nothing is to be put back, or can be."""
+        return not any(map(_changes, self.finds))
 
 
 def _changes(find: Find) -> bool:
@@ -100,7 +103,8 @@ def _undoing(host: Host, history: History, undone: Run, hold: Hold) -> Undoing:
         undone = history.run(undone.number)
         undo.check(undone)
         entries = undo.entries_to_undo(history, undone)
-    return Undoing(undone, changing.find(host, entries), None, host)
+    finds = changing.find(host, entries)
+    return Undoing(undone, undo.with_later_runs(history, undone, finds), None, host)
 
 
 class Lock(Enum):
@@ -151,14 +155,14 @@ def put_back(
     :class:`HistoryError` before anything has changed.
     """
     undone, host = planned.undone, planned.host
-    if planned.hopeless:
+    if planned.nothing:
         problems = [find.problem for find in planned.finds if find.problem is not None]
         for error in problems:
             problem(error)
         already = len(planned.finds) - len(problems)
         return planned._replace(result=Result(None, history.place, 0, already, len(problems)))
     beginning = Beginning(who_runs(host.accounts), tuple(command), undone.number, undone.losses, undone.gains)
-    intended = [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _ in planned.finds]
+    intended = [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds]
     result = run(
         lambda stopping: changing.put_back(host, planned.finds, stopping),
         intended,

@@ -1,6 +1,7 @@
 """Objects in machine output."""
 
 from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
 
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
@@ -22,13 +23,20 @@ class ObjectFields:
         return {**self._record.write(found), "remarks": [finding_fields(remark) for remark in remarks]}
 
 
+def iso_time(nanoseconds: int | None) -> str | None:
+    """A time as spreadsheets read it, to the second: ``2026-11-02T21:40:00Z`` (ISO 8601); None where unknown."""
+    if not nanoseconds:
+        return None
+    return datetime.fromtimestamp(nanoseconds // 10**9, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
 def flat_row(fields: Mapping[str, Any]) -> Fields:
     """The fields of an object in one flat row."""
     capabilities, mount = fields["capabilities"], fields["mount"]
     return {
         "path": fields["path"],
         "kind": fields["kind"],
-        "mode": fields["mode"],
+        "mode": f"0o{fields['mode']}",
         "letters": fields["letters"],
         "special": fields["special"],
         "owner": fields["owner"]["name"],
@@ -41,7 +49,8 @@ def flat_row(fields: Mapping[str, Any]) -> Fields:
         "capabilities": None if capabilities is None else capabilities["permitted"],
         "links": fields["links"],
         "size": fields["size"],
-        "changed": fields["changed"],
+        "changed": iso_time(fields["changed"]),
+        "modified": iso_time(fields["modified"]),
         "target": fields["target"],
         "mount": None if mount is None else mount["point"],
         "mount_options": None if mount is None else mount["options"],

@@ -2,7 +2,7 @@
 
 import time
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from fiat.app.undo import Undoing
 from fiat.core.change.history import Damage, Entry, Fate, Run, State
@@ -15,7 +15,8 @@ from fiat.core.typed import Any
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+from fiat.render.objects import iso_time
 
 _FATES = {
     Fate.PLANNED: "changed",
@@ -48,10 +49,13 @@ def run_fields(run: Run) -> Fields:
 
 
 class RunsView(Plain):
-    """All runs, the latest first."""
+    """Runs, the latest first; ``every`` are all of which one may be put back by these."""
 
-    def __init__(self, runs: list[Run], damage: list[Damage], place: str, history: str | None) -> None:
+    def __init__(
+        self, runs: list[Run], damage: list[Damage], place: str, history: str | None, every: Sequence[Run] = ()
+    ) -> None:
         self.runs = runs
+        self.known = {run.number: run for run in (*runs, *every)}
         self.damage = damage
         self.place = place
         self.history = history
@@ -61,9 +65,11 @@ class RunsView(Plain):
         return map(run_fields, self.runs)
 
     def rows(self) -> Iterator[Fields]:
-        """Each run, without who gained and who lost."""
+        """Each run, without who gained and who lost; times as spreadsheets read them."""
         for run in self.runs:
-            yield {name: value for name, value in run_fields(run).items() if name not in ("gains", "losses")}
+            fields = {name: value for name, value in run_fields(run).items() if name not in ("gains", "losses")}
+            ended = None if run.ended is None else int(run.ended * 10**9)
+            yield fields | {"started": iso_time(int(run.started * 10**9)), "ended": iso_time(ended)}
 
     def beside(self) -> Fields:
         """Where the history is, and which runs in it are damaged."""
@@ -78,7 +84,7 @@ class RunsView(Plain):
             yield _nothing_yet(self.place)
         if not self.runs:
             return
-        yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run) for run in self.runs])
+        yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run, self.known) for run in self.runs])
         latest = next(
             (one for one in self.runs if one.state in (State.DONE, State.PARTIAL) and one.undoes is None), None
         )
@@ -148,10 +154,13 @@ class VerifyView(Plain):
 
 
 class RunView(Plain):
-    """One run in detail."""
+    """One run in detail; ``every`` are all that it may have put back."""
 
-    def __init__(self, run: Run, entries: Iterable[Entry], accounts: Accounts, history: str | None) -> None:
+    def __init__(
+        self, run: Run, entries: Iterable[Entry], accounts: Accounts, history: str | None, every: Sequence[Run] = ()
+    ) -> None:
         self.run = run
+        self.known = {one.number: one for one in every}
         self.entries = entries
         self.accounts = accounts
         self.history = history
@@ -189,7 +198,7 @@ class RunView(Plain):
             ["paths", _count(run)],
         ]
         if run.undoes is not None:
-            rows.append(["puts back", f"run {run.undoes}"])
+            rows.append(["puts back", _what_was(run.undoes, self.known)])
         yield Table(["", ""], rows)
         yield BLANK
         # what was changed last is above the rest
@@ -220,8 +229,10 @@ class RunView(Plain):
 
 
 def _flat(value: Any) -> Any:
-    """An owner or a group by its number."""
-    return next(iter(value.values())) if isinstance(value, dict) else value
+    """An owner or a group by its number, a mode that keeps its zero."""
+    if isinstance(value, dict):
+        return next(iter(value.values()))
+    return f"0o{value}" if isinstance(value, str) else value
 
 
 def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]:
@@ -242,8 +253,17 @@ def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]
     return (Changed(*key, examples[key], count) for key, count in counts.items())
 
 
-def _row(run: Run) -> list[str]:
-    return [str(run.number), _when(run.started), _who(run), _state(run), _count(run), command_words(run)]
+def _row(run: Run, known: Mapping[int, Run]) -> list[Spans]:
+    words = command_words(run)
+    if run.undoes is not None:
+        words += f"  (puts back {_what_was(run.undoes, known)})"
+    return [str(run.number), _when(run.started), _who(run), _state(run), _count(run), words]
+
+
+def _what_was(number: int, known: Mapping[int, Run]) -> str:
+    """A run by its number and its command, where it can be read."""
+    run = known.get(number)
+    return f"run {number}" if run is None else f"run {number}: {command_words(run)}"
 
 
 def _count(run: Run) -> str:
@@ -312,6 +332,11 @@ class UndoView(Plain):
         for run in self.found.passed_over:
             text = f"Passed over: run {run.number}, of which nothing can be put back any more; fiat undo {run.number}"
             yield Prose(f"{text}{history_option(self.history)} says why.")
+        if self.found.nothing and not any(find.problem is not None for find in self.found.finds):
+            before = f"Nothing to put back: everything is as it was before run {undone.number}"
+            yield Verbatim(Span(f"{before}. Nothing is written, and no run is made of it.", "strong"))
+            yield Prose(f"what run {undone.number} changed: {command_words(undone)}", 1, hanging="  ")
+            return
         if result is None:
             headline = f"Preview: {counted(len(changing), 'path')} would be put back. Nothing is written."
         else:

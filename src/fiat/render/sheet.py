@@ -98,10 +98,16 @@ def _headline(found: Object) -> str:
         parts.append(counted(status.size, "byte"))
     if posture.kind is not Kind.DIRECTORY:
         parts.append(counted(status.links, "name"))
-    if status.changed is not None:
-        when = time.strftime("%Y-%m-%d %H:%M", time.localtime(status.changed // 10**9))
-        parts.append(f"status changed {when}")
+    modified, changed = (None if one is None else _when(one) for one in (status.modified, status.changed))
+    if modified is not None:
+        parts.append(f"modified {modified}")
+    if changed is not None and changed != modified:
+        parts.append(f"status changed {changed}")
     return f"{octal(posture.mode)}  {letters(posture.mode)}  {', '.join(parts)}"
+
+
+def _when(nanoseconds: int) -> str:
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(nanoseconds // 10**9))
 
 
 # --- entries -----------------------------------------------------------------
@@ -178,17 +184,10 @@ def _members(gid: int, accounts: Accounts) -> str:
 
 
 def _list_facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
-    posture = found.posture
-    facts = []
-    if posture.acl is None and found.keeps_lists is not None:
-        if found.keeps_lists:
-            facts.append(("access list", "none; this file system keeps them (asked for one, the kernel knew of none)"))
-        else:
-            facts.append(("access list", "none; this file system keeps none (the kernel: operation not supported)"))
-    if posture.default is not None:
-        texts = ", ".join(naming.entry(entry, accounts) for entry in posture.default.entries)
-        facts.append(("default list", texts))
-    return facts
+    default = found.posture.default
+    if default is None:
+        return []
+    return [("default list", ", ".join(naming.entry(entry, accounts) for entry in default.entries))]
 
 
 def _capabilities(found: capabilities.FileCapabilities) -> str:
@@ -203,5 +202,4 @@ def _capabilities(found: capabilities.FileCapabilities) -> str:
 def _mount(mount: Mount) -> str:
     options = (*mount.options, *(("ro",) if mount.read_only else ()))
     counting = [f"{option}: {meaning}" for option, meaning in _MOUNT_WORDS.items() if option in options]
-    said = "; ".join(counting) or "its options change nothing about access"
-    return f"{visible(mount.point)}, {visible(mount.type)}; {said}"
+    return "; ".join([f"{visible(mount.point)}, {visible(mount.type)}", *counting])

@@ -11,11 +11,11 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.tree.distinct import each_once
+from fiat.core.tree.distinct import distinct_values, each_once
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
 from fiat.render import lines
-from fiat.render.objects import ObjectFields, flat_row
+from fiat.render.objects import ObjectFields, flat_row, iso_time
 from fiat.render.several import by_several
 from fiat.render.treerecords import of_alike
 
@@ -61,18 +61,20 @@ class TreeCsv:
             targets = [""] * len(paths)
             for at in np.flatnonzero(link[survey.profile[some]]).tolist():
                 targets[at] = lines.csv_text(details.targets.get(int(some[at])))
-            columns_of_each = (survey.links, details.size, details.changed)
+            columns_of_each = (survey.links, details.size)
+            times = (_iso_times(one[some]) for one in (details.changed, details.modified))
             each = zip(
                 lines.csv_cells(paths),
                 alike.tolist(),
                 *(one[some].tolist() for one in columns_of_each),
+                *times,
                 targets,
                 strict=True,
             )
             yield "".join(
                 [
-                    f"{path}{begins[number]}{links},{size},{changed},{target}{ends[number]}"
-                    for path, number, links, size, changed, target in each
+                    f"{path}{begins[number]}{links},{size},{changed},{modified},{target}{ends[number]}"
+                    for path, number, links, size, changed, modified, target in each
                 ]
             )
 
@@ -106,6 +108,14 @@ class TreeCsv:
                 ",".join([lines.csv_text(row[name]) for name in names]) for names in _DECIDED[what]
             ]
         return found
+
+
+def _iso_times(nanoseconds: NDArray[np.int64]) -> list[str]:
+    """Times as :func:`fiat.render.objects.iso_time` writes them; empty where unknown."""
+    seconds = nanoseconds // 10**9
+    distinct, number = distinct_values(np.maximum(seconds, 0))
+    told = [iso_time(second * 10**9) or "" for second in distinct.tolist()]
+    return list(map(told.__getitem__, number.tolist()))
 
 
 def _with(posture: Posture) -> Object:

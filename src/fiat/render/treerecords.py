@@ -49,7 +49,7 @@ class TreeRecords:
             targets = [""] * len(paths)
             for at in np.flatnonzero(link[profile]).tolist():
                 targets[at] = dumps(details.targets.get(int(some[at]), ""))
-            columns = (survey.links, details.size, details.changed, survey.inode, survey.birth)
+            columns = (survey.links, details.size, details.changed, details.modified, survey.inode, survey.birth)
             values = zip(lines.json_texts(paths), targets, *(one[some].tolist() for one in columns), strict=True)
             written = [
                 text % choose(value)
@@ -59,9 +59,11 @@ class TreeRecords:
 
     def _pattern(self, like: Object, *, linked: bool) -> "_Pattern":
         """What is written of objects that are ``like`` this one, ``linked`` where they may have several names."""
-        links, size, changed, inode, birth = _NUMBERS
+        links, size, changed, modified, inode, birth = _NUMBERS
         identity = like.status.identity._replace(inode=inode, birth=birth)
-        status = like.status._replace(identity=identity, links=links if linked else 1, size=size, changed=changed)
+        status = like.status._replace(
+            identity=identity, links=links if linked else 1, size=size, changed=changed, modified=modified
+        )
         found = like._replace(status=status, target=_TARGET if like.posture.kind is Kind.SYMLINK else None)
         text = dumps(self._fields.of(found, remarks_on(found, self._accounts)))
         holes = [_HOLES.index(hole) for hole in _HOLE.findall(text)]
@@ -80,8 +82,8 @@ def of_alike(survey: Survey, places: NDArray[np.int64]) -> NDArray[np.int64]:
 # --- holes ------------------------------------------------------------------------------
 
 _PATH, _TARGET = "\0path", "\0target"
-_NUMBERS = tuple(SystemRandom().sample(range(6 * 10**18, 9 * 10**18), 5))
-"""What stands in a pattern for the path and the target, which no name can hold, and for links, size, time of change,
+_NUMBERS = tuple(SystemRandom().sample(range(6 * 10**18, 9 * 10**18), 6))
+"""What stands in a pattern for the path and the target, which no name can hold, and for links, size, times of change,
 inode and birth: numbers that nobody can foresee, for a script or an account may hold any number that is known."""
 
 _HOLES = (dumps(_PATH), dumps(_TARGET), *map(str, _NUMBERS))

@@ -46,10 +46,10 @@ def run(args: argparse.Namespace) -> int:
             status = Status.NO if verified.damage else Status.DONE
         elif number is not None:
             found, entries = history.run(number), history.entries(number)
-            output.add(RunView(found, entries, open_host(None, args.accounts).accounts, args.history))
+            output.add(RunView(found, entries, open_host(None, args.accounts).accounts, args.history, history.runs()))
         else:
             runs = history.runs()
-            output.add(RunsView(runs[: args.last], history.damage(), history.place, args.history))
+            output.add(RunsView(runs[: args.last], history.damage(), history.place, args.history, runs))
     except HistoryError as error:
         output.unusable(history.place, error)
         status = Status.IN_PART

@@ -24,12 +24,13 @@ class Find(NamedTuple):
     """An object to be put back.
 
     ``change`` is what that will do, None where it cannot be told before;
-    ``problem`` why it cannot be put back.
+    ``problem`` why it cannot be put back. Where it was changed since, ``changed`` is what it is now.
     """
 
     entry: Entry
     change: Change | None
     problem: PathError | None = None
+    changed: Posture | None = None
 
 
 def runs_to_undo(history: History) -> list[Run]:
@@ -65,6 +66,23 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
     return entries
 
 
+def with_later_runs(history: History, undone: Run, finds: list[Find]) -> list[Find]:
+    """The finds, with the run that is to be undone first where a later one of this history changed an object since."""
+    changed = {find.entry.path: place for place, find in enumerate(finds) if find.changed is not None}
+    later = [run for run in history.runs() if run.number > undone.number and run.state in (State.DONE, State.PARTIAL)]
+    for run in later if changed else ():  # the latest first
+        with suppress(RunDamaged):
+            for entry in history.entries(run.number):
+                place = changed.get(entry.path, -1)
+                now = finds[place].changed if place >= 0 else None
+                if now is not None and entry.identity.same_as(finds[place].entry.identity) and entry.after == now:
+                    hint = f"run {run.number} changed it since: fiat undo {run.number} comes first"
+                    problem = PathError(entry.path, errno.EBUSY, "put back", hint)
+                    finds[place] = finds[place]._replace(problem=problem, changed=None)
+                    del changed[entry.path]
+    return finds
+
+
 _TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
 
 
@@ -95,7 +113,7 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                     found = node.glance()
                     problem = differs(entry, found)
                     if problem is not None:
-                        yield Find(entry, None, problem)
+                        yield Find(entry, None, problem, found.posture)
                         continue
                     now, site = found.posture, found.site
             except OSError as error:
@@ -123,7 +141,7 @@ def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, places: rang
 
 
 def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Outcome | None:
-    entry, change, problem = find
+    entry, change, problem, _ = find
     try:
         node = handles.open(entry.path)
     except (OSError, MemoryError) as error:
@@ -131,10 +149,11 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Ou
     try:
         if change is None or problem is not None or not node.matches(change.before, entry.identity):
             found = node.glance()
-            problem = differs(entry, found)
-            if problem is not None:
-                return outcome_of(place, Left(problem))
-            _, change, problem = ways.find(found.posture, entry, found.site)
+            differs_now = differs(entry, found)
+            if differs_now is not None:  # what was known of it before may say more
+                same = problem is not None and problem.errno == differs_now.errno
+                return outcome_of(place, Left(problem if same else differs_now))
+            _, change, problem, _ = ways.find(found.posture, entry, found.site)
         assert change is not None
         if same_posture(change.before, entry.before):
             return Outcome(place, already=True)

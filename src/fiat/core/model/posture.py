@@ -47,8 +47,8 @@ class Posture(NamedTuple):
 class Status(NamedTuple):
     """The rest of what stat(2) says: not about access, but shown with it.
 
-    ``size`` in bytes, ``changed`` the last status change in nanoseconds since
-    the epoch (None where unknown). ``device`` is the number that the running
+    ``size`` in bytes, ``changed`` the last status change and ``modified`` the last change
+    of the contents, in nanoseconds since the epoch (None where unknown). ``device`` is the number that the running
     kernel has for the file system, 0 where there is none.
     """
 
@@ -57,6 +57,7 @@ class Status(NamedTuple):
     size: int = 0
     changed: int | None = None
     device: int = 0
+    modified: int | None = None
 
 
 class Object(NamedTuple):

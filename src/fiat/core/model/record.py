@@ -301,6 +301,12 @@ class ObjectRecord(Record[Object]):
                 required=False,
             ),
             Field(
+                "modified",
+                lambda found: found.status.modified,
+                OrNone(Number(-(1 << 63), (1 << 63) - 1)),
+                required=False,
+            ),
+            Field(
                 "inode",
                 lambda found: [found.status.device, found.status.identity.inode],
                 OrNone(Listed(Number())),
@@ -356,6 +362,7 @@ def _make_object(found: Fields) -> Object:
             size=found["size"] or 0,
             changed=found["changed"],
             device=device,
+            modified=found["modified"],
         ),
         target=found["target"],
         label=found["label"],

@@ -29,7 +29,7 @@ class Batch(NamedTuple):
     sorted. For each entry: ``profile`` (into ``Assembly.profiles``), ``inode``,
     ``links``, ``birth`` (nanoseconds since the epoch, 0 where unknown), and
     ``name_lengths`` in bytes, the names themselves being joined in ``names``.
-    Where they were asked for: ``size``, ``changed`` and ``targets`` as in
+    Where they were asked for: ``size``, ``changed``, ``modified`` and ``targets`` as in
     :class:`Details`, the links by their place in the batch.
     For each directory: ``directories``, its place among the entries of this
     batch, or -1 less the place of a root, one of those that the batch began
@@ -46,6 +46,7 @@ class Batch(NamedTuple):
     counts: Numbers
     size: NDArray[np.int64] | None = None
     changed: NDArray[np.int64] | None = None
+    modified: NDArray[np.int64] | None = None
     targets: tuple[tuple[int, bytes], ...] = ()
 
 
@@ -68,6 +69,7 @@ def in_one(batches: Sequence[Batch]) -> Batch:
         counts=np.array([first[-1]], np.int32),
         size=joined(lambda batch: batch.size) if details else None,
         changed=joined(lambda batch: batch.changed) if details else None,
+        modified=joined(lambda batch: batch.modified) if details else None,
         targets=tuple(
             (begin + place, target)
             for begin, batch in zip(first, batches, strict=False)
@@ -169,6 +171,8 @@ class Assembly:
         size = [np.array([status.size], np.int64), *(batch.size for batch in self._batches if batch.size is not None)]
         changed = [np.array([status.changed or 0], np.int64)]
         changed += [batch.changed for batch in self._batches if batch.changed is not None]
+        modified = [np.array([status.modified or 0], np.int64)]
+        modified += [batch.modified for batch in self._batches if batch.modified is not None]
         targets: dict[int, str] = {}
         first = 1
         for batch in self._batches:
@@ -177,6 +181,7 @@ class Assembly:
         return Details(
             _moved(_joined(size, np.int64), place),
             _moved(_joined(changed, np.int64), place),
+            _moved(_joined(modified, np.int64), place),
             targets,
         )
 

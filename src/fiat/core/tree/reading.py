@@ -124,5 +124,6 @@ def _batch(objects: list[Object], assembly: Assembly) -> Batch:
         counts=np.array([len(objects)], np.int32),
         size=np.array([one.size for one in status], np.int64),
         changed=np.array([one.changed or 0 for one in status], np.int64),
+        modified=np.array([one.modified or 0 for one in status], np.int64),
         targets=tuple((place, os.fsencode(one.target)) for place, one in enumerate(objects) if one.target is not None),
     )

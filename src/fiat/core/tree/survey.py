@@ -146,7 +146,12 @@ class Survey:
         if details is None:
             return found
         status = Status(
-            found.status.identity, int(links), int(details.size[place]), int(details.changed[place]), profile.device
+            found.status.identity,
+            int(links),
+            int(details.size[place]),
+            int(details.changed[place]),
+            profile.device,
+            int(details.modified[place]),
         )
         return found._replace(status=status, target=details.targets.get(place))
 
@@ -246,12 +251,14 @@ class Taking(Protocol):
 
 
 class Details(NamedTuple):
-    """What a list of objects shows besides: for each entry the size in bytes and the time of the last status change.
+    """What a list of objects shows besides: for each entry the size in bytes, and the times when its status and its
+    contents were last changed.
 
-    The time is in nanoseconds since the epoch. ``targets`` are where the
+    Times are in nanoseconds since the epoch. ``targets`` are where the
     symlinks lead, by the place of the link.
     """
 
     size: NDArray[np.int64]
     changed: NDArray[np.int64]
+    modified: NDArray[np.int64]
     targets: dict[int, str]

@@ -35,7 +35,7 @@ ALL_FLAGS = sum(bit for bit, _ in FLAG_BITS)
 class Facts(NamedTuple):
     """One object: ``mode`` with the type; ``flags`` as bits, 0 where these facts do not have them.
 
-    ``birth``, 0 where it is not known, and ``changed`` are in nanoseconds
+    ``birth``, 0 where it is not known, ``changed`` and ``modified`` are in nanoseconds
     since the epoch. ``mount`` is the number of the mount, -1 where unknown.
     """
 
@@ -50,6 +50,7 @@ class Facts(NamedTuple):
     flags: int
     birth: int
     changed: int
+    modified: int
 
     @property
     def kind(self) -> Kind:
@@ -72,6 +73,7 @@ def facts_of(fd: int) -> Facts:
         0,
         0,
         status.st_ctime_ns,
+        status.st_mtime_ns,
     )
 
 

@@ -93,7 +93,7 @@ class Reader:
         Nothing is made but what is compared: a change of many objects asks this twice of each.
         """
         known = self._fields(fd)
-        where = self._listing.get(known[12:])
+        where = self._listing.get(known[-3:])
         mode = known[4]
         if where is None or self._read_at != self.kernel.times_read or stat.S_ISLNK(mode):
             return None
@@ -149,7 +149,7 @@ class Reader:
         return Object(
             path,
             posture,
-            Status(identity, facts.links, facts.size, facts.changed, facts.device),
+            Status(identity, facts.links, facts.size, facts.changed, facts.device, facts.modified),
             where.site.mount,
             os.readlink("", dir_fd=fd) if link else None,
             said.label,

@@ -30,6 +30,8 @@ LAYOUT = (
     ("birth_fraction", "<u4", 88),
     ("changed", "<i8", 96),
     ("changed_fraction", "<u4", 104),
+    ("modified", "<i8", 112),
+    ("modified_fraction", "<u4", 120),
     ("device_major", "<u4", 136),
     ("device_minor", "<u4", 140),
     ("mount", "<u8", 144),
@@ -46,10 +48,10 @@ BY_NAME = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT
 _HERE, _BY_NAME, _WANTED = repeat(AT_FDCWD), repeat(BY_NAME), repeat(WANTED)
 
 Fields = tuple[int, ...]
-"""Attributes, links, uid, gid, mode, inode, size, which attributes are known, birth and change (each in seconds, and
-nanoseconds), major and minor number of the device, mount."""
+"""Attributes, links, uid, gid, mode, inode, size, which attributes are known, birth, change and modification (each in
+seconds, and nanoseconds), major and minor number of the device, mount."""
 
-_FIELDS = struct.Struct("=8xQIIIH2xQQ8xQ16xqI4xqI4x24xIIQ")
+_FIELDS = struct.Struct("=8xQIIIH2xQQ8xQ16xqI4xqI4xqI4x8xIIQ")
 
 
 class Statx:
@@ -96,6 +98,8 @@ class Statx:
             born_ns,
             changed,
             changed_ns,
+            modified,
+            modified_ns,
             major,
             minor,
             mount,
@@ -112,4 +116,5 @@ class Statx:
             attributes & supported,
             born * SECOND + born_ns,
             changed * SECOND + changed_ns,
+            modified * SECOND + modified_ns,
         )

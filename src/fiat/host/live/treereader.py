@@ -416,12 +416,14 @@ class TreeReader:
         keys, width = distinct.tobytes(), distinct.itemsize * 4
         found = [known.setdefault(keys[at : at + width], len(known)) for at in range(0, len(keys), width)]
         birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
-        size, changed = _NO_TIMES, _NO_TIMES
+        size, changed, modified = _NO_TIMES, _NO_TIMES, _NO_TIMES
         if self._extent.details:
             size = answers["size"].copy()
-            changed = answers["changed"] * 1_000_000_000 + answers["changed_fraction"]
+            changed, modified = (
+                answers[name] * 1_000_000_000 + answers[f"{name}_fraction"] for name in ("changed", "modified")
+            )
         inode, links = answers["inode"].copy(), answers["links"].copy()
-        self._chunks.append(_Chunk(np.array(found, np.int32)[places], inode, links, birth, size, changed))
+        self._chunks.append(_Chunk(np.array(found, np.int32)[places], inode, links, birth, size, changed, modified))
 
     def _met(self) -> Met:
         """What was not met before this part."""
@@ -437,7 +439,7 @@ class TreeReader:
         )
 
     def _batch(self) -> Batch:
-        profile, inode, links, birth, size, changed = zip(_NO_CHUNK, *self._chunks, strict=True)
+        profile, inode, links, birth, size, changed, modified = zip(_NO_CHUNK, *self._chunks, strict=True)
         details = self._extent.details
         return Batch(
             profile=np.concatenate(profile),
@@ -450,6 +452,7 @@ class TreeReader:
             counts=np.array(self._counts, np.int32),
             size=np.concatenate(size) if details else None,
             changed=np.concatenate(changed) if details else None,
+            modified=np.concatenate(modified) if details else None,
             targets=tuple(self._targets),
         )
 
@@ -471,11 +474,12 @@ class _Chunk(NamedTuple):
     birth: NDArray[np.int64]
     size: NDArray[np.int64]
     changed: NDArray[np.int64]
+    modified: NDArray[np.int64]
 
 
 _NO_TIMES = np.zeros(0, np.int64)
 _NO_CHUNK = _Chunk(
-    np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), _NO_TIMES, _NO_TIMES, _NO_TIMES
+    np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), _NO_TIMES, _NO_TIMES, _NO_TIMES, _NO_TIMES
 )
 
 

@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from fiat.core.ask.remarks.subject import Subject
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.finding import Finding
-from fiat.core.model.mode import letters, permission_letters
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import EXECUTE_BITS, READ, WRITE, letters, permission_letters
 from fiat.core.rules.effective import effective, passes_over_list
 from fiat.core.rules.inheritance import inherited_modes
 from fiat.core.text import joined
@@ -44,11 +45,15 @@ def _passed_over(subject: Subject, acl: AccessList) -> Iterator[Finding]:
 
 
 def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Finding]:
-    for entry in acl.entries:
-        left = effective(entry, mask)
-        if left != entry.permissions:
-            text = f"the mask {permission_letters(mask)} cuts {subject.entry(entry)} down to {permission_letters(left)}"
-            yield Finding("mask-cuts", "odd", text)
+    # a file that is made with a default list has a mask without x, for nobody asked for it: that is no news
+    program = subject.kind is not Kind.FILE or subject.mode & EXECUTE_BITS
+    cut = [
+        f"{subject.entry(entry)} down to {permission_letters(effective(entry, mask))}"
+        for entry in acl.entries
+        if entry.permissions & ~effective(entry, mask) & (7 if program else READ | WRITE)
+    ]
+    if cut:
+        yield Finding("mask-cuts", "odd", f"the mask {permission_letters(mask)} cuts {joined(cut)}")
     group = acl.only(Tag.OWNING_GROUP)
     own = ""
     if group is not None and group.permissions != mask:
