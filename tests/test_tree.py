@@ -24,7 +24,7 @@ from fiat.core.tree.byowner import ByOwner
 from fiat.core.tree.handles import Handles
 from fiat.core.tree.summary import Groups
 from fiat.core.tree.topmost import topmost
-from fiat.core.words.selection import Selection
+from fiat.core.words.selection import Feature, Selection
 from fiat.engine.processes import Workers
 from fiat.host.image.host import ImageHost
 from fiat.host.live.host import LiveHost
@@ -38,8 +38,9 @@ selections = st.builds(
     name=st.sampled_from([None, "n*", "n[0-4]", "*7"]),
     uid=st.sampled_from([None, None, *UIDS]),
     gid=st.sampled_from([None, None, *GIDS]),
-    bits=st.sampled_from([0, 0, 0o002, 0o4000]),
-    has=st.sampled_from([(), (), ("list",), ("sticky",), ("no-owner",)]),
+    every=st.sampled_from([(), (), (Feature(0o002),), (Feature(has=("list",)), Feature(0o1000))]),
+    any_of=st.sampled_from([(), (), (Feature(0o4000), Feature(0o1000)), (Feature(has=("no-owner",)), Feature(0o020))]),
+    none_of=st.sampled_from([(), (), (Feature(0o002),), (Feature(has=("list",)), Feature(0o040))]),
 )
 
 

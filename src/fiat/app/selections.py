@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from fiat.core.model.accounts import Accounts
 from fiat.core.words.selection import WORDS as WITH_WORDS
-from fiat.core.words.selection import Selection, with_words
+from fiat.core.words.selection import Selection, features
 
 __all__ = ["WITH_WORDS", "Accounts", "Selection", "selection"]
 
@@ -17,14 +17,16 @@ def selection(
     owned_by: str | None = None,
     in_group: str | None = None,
     having: Iterable[str] = (),
+    any_of: Iterable[str] = (),
+    none_of: Iterable[str] = (),
 ) -> Selection:
     """Which objects of a tree are meant; NotationError or UnknownAccount for a wrong word."""
-    bits, has = with_words(list(having))
     return Selection(
         only=only,
         name=name,
         uid=None if owned_by is None else accounts.user_id(owned_by),
         gid=None if in_group is None else accounts.group_id(in_group),
-        bits=bits,
-        has=has,
+        every=features(having),
+        any_of=features(any_of),
+        none_of=features(none_of),
     )

@@ -73,6 +73,21 @@ class PlanView(Plain):
                     }
                 yield {"path": path, **rest}
 
+    def rows(self) -> Iterator[Fields]:
+        """The same in flat rows, with modes that keep their zero, and names."""
+        for fields in self.records():
+            before, after = fields["before"], fields["after"]
+            row = {"path": fields["path"], "kind": before["kind"], "changes": before != after}
+            for name, value in (
+                ("mode", _mode),
+                ("owner", _name),
+                ("group", _name),
+                ("acl", _as_is),
+                ("default", _as_is),
+            ):
+                row |= {f"{name}_before": value(before[name]), f"{name}_after": value(after[name])}
+            yield row | {"notes": [note["code"] for note in fields["notes"]]}
+
     def beside(self) -> Fields:
         """Who gains and who loses, what guards objected, and whether it was done."""
         result = self.result
@@ -176,3 +191,17 @@ class PlanView(Plain):
             return counted(count, "path") if count else ""
         paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
         return several(paths, "paths")
+
+
+def _mode(value: str) -> str:
+    return f"0o{value}"
+
+
+def _name(value: Fields) -> object:
+    """The name of an owner or a group, or its number."""
+    number = next(iter(value.values()))
+    return number if value["name"] is None else value["name"]
+
+
+def _as_is(value: object) -> object:
+    return value

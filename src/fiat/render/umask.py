@@ -3,7 +3,7 @@
 import os
 from collections.abc import Iterator
 
-from fiat.app.umask import Umask
+from fiat.app.umask import LoginUmask, Umask
 from fiat.core.model import umask
 from fiat.core.model.fields import Fields
 from fiat.core.model.mode import letters, octal
@@ -33,8 +33,7 @@ class UmaskView(Plain):
 
     def blocks(self) -> Iterator[Block]:
         """The same in words."""
-        pid, mask = self.found
-        whose = "this process, as its shell handed it on" if pid is None else f"process {pid}"
+        mask, whose = self.found.mask, visible(self.found.whose)
         left = umask.leaves(mask)
         yield Verbatim(f"{octal(mask)}  {umask.clauses(mask)}  the umask of {whose}")
         yield BLANK
@@ -44,6 +43,33 @@ class UmaskView(Plain):
         ]
         yield Table(["", "asked for", "left by the umask"], rows)
         yield Prose(NO_UMASK, 1)
+
+
+class LoginView(UmaskView):
+    """What a login gets, and by what."""
+
+    def __init__(self, found: LoginUmask) -> None:
+        super().__init__(found.umask)
+        self.login = found
+        self.where = WhereSetView(found.found)
+
+    def records(self) -> Iterator[Fields]:
+        """The umask, whose it is, and what decided."""
+        for fields in super().records():
+            yield fields | {"user": self.login.user.name, "decided": self.login.decided}
+
+    def beside(self) -> Fields:
+        """The lines that set one."""
+        return self.where.beside()
+
+    def blocks(self) -> Iterator[Block]:
+        """The same in words."""
+        yield from super().blocks()
+        yield Prose(
+            f"By {visible(self.login.decided)}; conditions around such lines are not evaluated.", 1, hanging="  "
+        )
+        yield BLANK
+        yield from self.where.blocks()
 
 
 class WhereSetView(Plain):

@@ -62,7 +62,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
-    add_common(parser)
+    add_common(parser, ("text", "json", "csv"))
 
 
 prepare = tied

@@ -14,7 +14,7 @@ from fiat.app.text import NotationError
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.numbers import process_number
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.together import goes_with, selection_goes_with
+from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 
@@ -36,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--pid", type=process_number, action="append", metavar="N", help="with --umask: a process by number"
     )
+    parser.add_argument("--user", metavar="USER", help="with --umask: what a login of USER gets")
     add_selection(parser)
     add_common(parser, ("text", "json", "csv"))
 
@@ -45,6 +46,7 @@ def run(args: argparse.Namespace) -> int:
     selection_goes_with(args, "--inside or --below", args.inside or args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     goes_with("--pid", args.pid, "--umask", args.umask)
+    goes_with("--user", args.user is not None, "--umask", args.umask)
     output = output_of("show", args)
     host = open_host(args.snapshot, args.accounts)
     if args.umask:
@@ -100,12 +102,16 @@ def _list(args: argparse.Namespace, host: Host, chosen: Selection, output: Outpu
 
 def _umask(args: argparse.Namespace, host: Host, output: Output) -> int:
     from fiat.app import umask
-    from fiat.render.umask import UmaskView, WhereSetView
+    from fiat.render.umask import LoginView, UmaskView, WhereSetView
 
     if args.paths:
-        raise NotationError("--umask", "--umask takes no PATH; processes are given with --pid")
+        raise NotationError("--umask", "--umask takes no PATH; processes are given with --pid, a login with --user")
+    if args.user is not None:
+        not_with("--user", True, "--from", args.snapshot, "a snapshot holds none of the files that set a umask")
+        output.add(LoginView(umask.umask_at_login(host, args.user)))
+        return output.finish()
     for pid in args.pid or [None]:
-        output.add(UmaskView(umask.umask_of(host, pid)))
+        output.add(UmaskView(umask.umask_of(host, pid, held=args.snapshot is not None)))
     if args.snapshot is None and args.pid is None:
         output.add(WhereSetView(umask.where_set()), count=0)
     return output.finish()

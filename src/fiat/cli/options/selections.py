@@ -19,6 +19,12 @@ def add_selection(parser: argparse._ActionsContainer) -> None:
         metavar="WHAT",
         help="only what has all these bits (o+w, u+s, 4000), or one of: " + ", ".join(WITH_WORDS),
     )
+    parser.add_argument(
+        "--with-any", action="append", default=[], metavar="WHAT", help="only what has one of these: setuid,setgid"
+    )
+    parser.add_argument(
+        "--without", action="append", default=[], metavar="WHAT", help="only what has none of these: sticky"
+    )
     parser.add_argument("--across-mounts", action="store_true", help="enter other file systems mounted in the tree")
 
 
@@ -31,4 +37,6 @@ def selected(args: argparse.Namespace, accounts: Accounts) -> Selection:
         owned_by=args.owned_by,
         in_group=args.in_group,
         having=args.having,
+        any_of=args.with_any,
+        none_of=args.without,
     )

@@ -4,7 +4,7 @@ import argparse
 
 from fiat.app.text import NotationError
 
-_SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with")
+_SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with", "--with-any", "--without")
 
 
 def goes_with(option: str, given: object, needed: str, there: object) -> None:
@@ -21,6 +21,6 @@ def not_with(option: str, given: object, other: str, there: object, why: str) ->
 
 def selection_goes_with(args: argparse.Namespace, needed: str, there: object) -> None:
     """Refuse what chooses among many where there are not many; :class:`NotationError`."""
-    given = (args.only, args.name, args.owned_by, args.in_group, args.having)
+    given = (args.only, args.name, args.owned_by, args.in_group, args.having, args.with_any, args.without)
     for option, value in zip(_SELECTING, given, strict=True):
         goes_with(option, value, needed, there)

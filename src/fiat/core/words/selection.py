@@ -1,14 +1,14 @@
 """Which objects of a tree are meant: kind, name, owner, group, and what their posture has."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Object, Posture
-from fiat.core.text import quoted
+from fiat.core.text import near, quoted
 from fiat.core.typed import NamedTuple
 
 WORDS = {
@@ -28,15 +28,29 @@ WORDS = {
 _BIT_WORDS = {"setuid": 0o4000, "setgid": 0o2000, "sticky": 0o1000}
 
 
+class Feature(NamedTuple):
+    """Something that a posture may have: all of these bits, and all of ``has``, which are keys of :data:`WORDS`."""
+
+    bits: int = 0
+    has: tuple[str, ...] = ()
+
+    def of(self, posture: Posture, accounts: Accounts) -> bool:
+        """Whether ``posture`` has it."""
+        if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
+            return False  # a symlink's letters decide nothing, so it has none of them
+        return all(_has(word, posture, accounts) for word in self.has)
+
+
 class Selection(NamedTuple):
-    """All that is set must hold. ``bits`` must all be in the mode; ``has`` holds keys of :data:`WORDS`."""
+    """All that is set must hold: all features of ``every``, one of ``any_of``, none of ``none_of``."""
 
     only: str | None = None
     name: str | None = None
     uid: int | None = None
     gid: int | None = None
-    bits: int = 0
-    has: tuple[str, ...] = ()
+    every: tuple[Feature, ...] = ()
+    any_of: tuple[Feature, ...] = ()
+    none_of: tuple[Feature, ...] = ()
 
     def on(self, accounts: Accounts) -> "Choosing":
         """This selection on a host with these accounts."""
@@ -70,9 +84,11 @@ class Selection(NamedTuple):
             return False
         if self.gid is not None and posture.gid != self.gid:
             return False
-        if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
-            return False  # a symlink's letters decide nothing, so it has none of them
-        return all(_has(word, posture, accounts) for word in self.has)
+        return (
+            all(one.of(posture, accounts) for one in self.every)
+            and (not self.any_of or any(one.of(posture, accounts) for one in self.any_of))
+            and not any(one.of(posture, accounts) for one in self.none_of)
+        )
 
 
 class Choosing(NamedTuple):
@@ -100,23 +116,21 @@ class Choosing(NamedTuple):
         return self.selection.takes_names(names)
 
 
-def with_words(words: list[str]) -> tuple[int, tuple[str, ...]]:
-    """The bits and the features for what was written after ``--with``.
+def features(words: Iterable[str]) -> tuple[Feature, ...]:
+    """The features for what was written after ``--with`` and the like, one for each word.
 
-    A word is one of :data:`WORDS`, octal bits (``4000``, ``0022``), or clauses
-    that only add (``o+w``, ``u+s,o+x``): the mode must have all that they
-    would add. Raises :class:`NotationError`.
+    A word is one of :data:`WORDS`, or several of them with commas between; octal bits
+    (``4000``, ``0022``); or clauses that only add (``o+w``, ``u+s,o+x``): the mode must
+    have all that they would add. Raises :class:`NotationError`.
     """
-    bits = 0
-    has: list[str] = []
+    found: list[Feature] = []
     for word in words:
-        if word in _BIT_WORDS:
-            bits |= _BIT_WORDS[word]
-        elif word in WORDS:
-            has.append(word)
+        parts = word.split(",")
+        if all(part in WORDS for part in parts):
+            found += [Feature(_BIT_WORDS[part]) if part in _BIT_WORDS else Feature(has=(part,)) for part in parts]
         else:
-            bits |= _bits(word)
-    return bits, tuple(has)
+            found.append(Feature(_bits(word)))
+    return tuple(found)
 
 
 def _bits(word: str) -> int:
@@ -124,7 +138,8 @@ def _bits(word: str) -> int:
         change = parse_change(word)
     except NotationError as error:
         choices = ", ".join(WORDS)
-        raise NotationError(word, f"{error}; --with takes a mode to look for, or one of {choices}") from error
+        text = f"{quoted(word)} is nothing to look for{near(word, WORDS)}; bits such as o+w or 4000 are, and {choices}"
+        raise NotationError(word, text) from error
     if any(action.operator != "+" or action.copy for clause in change.clauses for action in clause.actions):
         raise NotationError(
             word, f"{quoted(word)} takes away or copies; to look for bits write them with +, such as o+w"

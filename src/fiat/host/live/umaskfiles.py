@@ -54,12 +54,19 @@ class Search(NamedTuple):
     unread: list[tuple[str, int]]
 
 
-def search() -> Search:
-    """Search the usual places, in the order in which they come to count at login."""
+def search(home: str | None = None, *, services: bool = True) -> Search:
+    """Search the usual places, in the order in which they come to count at login.
+
+    ``home`` is whose start-up files count, by default those of the user who runs this. Without
+    ``services``, the units of services are left out.
+    """
     found = Search([], [], [])
+    home = os.path.expanduser("~") if home is None else home
     for pattern, place in _PLACES:
-        for path in sorted(glob.glob(os.path.expanduser(place))):
-            _search_file(path, pattern, found)
+        if pattern is not _UNIT or services:
+            where = f"{glob.escape(home)}{place[1:]}" if place.startswith("~") else place
+            for path in sorted(glob.glob(where)) if home or not place.startswith("~") else ():
+                _search_file(path, pattern, found)
     return found
 
 
