@@ -6,6 +6,7 @@ import numpy as np
 
 from fiat.app.whobelow import TreeWho
 from fiat.core.model.fields import Fields
+from fiat.core.model.right import CHANGING
 from fiat.core.text import counted, several, visible
 from fiat.core.tree.byowner import Row, Standing
 from fiat.core.tree.summary import Group, Groups
@@ -15,7 +16,7 @@ from fiat.core.words.people import People, rank_of, ranked
 from fiat.render.againsttoday import against_today_blocks, against_today_fields
 from fiat.render.belowlines import BelowLines
 from fiat.render.lines import visible_texts
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written, unbroken
 from fiat.render.people import PeopleFields, Shown
 
 _MOST = 16
@@ -167,7 +168,7 @@ class BelowView(Plain):
         if rows is not None and len(rows) < len(groups):
             told += f", {len(rows):,} but for who owns what"
         yield Verbatim(counts + told, 1)
-        yield Prose(self._open_to_all(groups), 1, hanging="  ")
+        yield Prose(["open to anyone else: ", *self._open_to_all(groups)], 1, hanging="  ")
         shown = groups if rows is None else groups.by(rows.number, len(rows))
         most = len(shown) if self.everyone else min(len(shown), _MOST)
         for place in range(most):
@@ -195,30 +196,33 @@ class BelowView(Plain):
             yield Verbatim("no rights of their own (symlinks)", 2)
         width = max((len(", ".join(rights)) for rights in same.values()), default=0)
         for people, rights in same.items():
-            yield Prose(f"{', '.join(rights):<{width}}  {people}", 2, hanging=" " * (width + 2))
+            open_to_all = people.startswith("everyone") and any(one.name in rights for one in CHANGING)
+            told: list[str | Span] = [f"{', '.join(rights):<{width}}  ", Span(people, "no" if open_to_all else "")]
+            yield Prose(told, 2, hanging=" " * (width + 2))
 
-    def _open_to_all(self, groups: Groups) -> str:
+    def _open_to_all(self, groups: Groups) -> list[str | Span]:
         """What is open to anyone else: how many paths for each right, with the first of them."""
-        found = []
+        found: list[str | Span] = []
         for place, right in enumerate(self.found.rights):
             paths, example = groups.holding(self._anyone_else, place)
             if paths:
-                first = visible(self.found.survey.path(example))
-                found.append(f"{right} on {counted(paths, 'path')} (first {first})")
-        return f"open to anyone else: {', '.join(found) or 'nothing'}"
+                first = unbroken(visible(self.found.survey.path(example)))
+                begin, style = ", " if found else "", "no" if right in CHANGING else ""
+                found += [begin, Span(f"{right} on {counted(paths, 'path')}", style), f" (first {first})"]
+        return found or ["nothing"]
 
     def _heading(self, group: Group) -> str:
         """How many objects have this answer, and where: ``12 files in /srv/a, /srv/b and 3 more``."""
         survey = self.found.survey
         if group.directories + group.others == 1:
             path = survey.path(group.example)
-            return f"{visible(path)}{'/' if group.directories and path != '/' else ''}"
+            return f"{unbroken(visible(path))}{'/' if group.directories and path != '/' else ''}"
         kinds = []
         if group.directories:
             kinds.append(counted(group.directories, "directory", "directories"))
         if group.others:
             kinds.append(counted(group.others, "file"))
-        where = ", ".join(visible(survey.path(place)) for place in group.first)
+        where = ", ".join(unbroken(visible(survey.path(place))) for place in group.first)
         more = f" and {group.places - len(group.first):,} more" if group.places > len(group.first) else ""
         below = "from" if group.directories and not group.others else "in"
         return f"{' and '.join(kinds)} {below} {where}{more}"

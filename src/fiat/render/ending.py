@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from fiat.app.running import Result
 from fiat.core.model.fields import Fields
 from fiat.core.text import counted, shell_word
-from fiat.render.model import BLANK, Block, Prose
+from fiat.render.model import BLANK, Block, Prose, unbroken
 
 
 def history_fields(result: Result) -> Fields | None:
@@ -27,5 +27,6 @@ def ending(result: Result, history: str | None, does: str = "puts it back") -> I
         rest += f" {counted(result.astray, 'path')} neither as before nor as planned: fiat history {result.number}"
         rest += f"{history_option(history)} shows what was found."
     yield BLANK
-    text = f"Run {result.number} in the history; fiat undo {result.number}{history_option(history)} {does}.{rest}"
+    back = unbroken(f"fiat undo {result.number}{history_option(history)}")
+    text = f"Run {result.number} in the history; {back} {does}.{rest}"
     yield Prose(text)

@@ -4,8 +4,8 @@ from collections.abc import Iterator, Sequence
 
 from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
-from fiat.core.text import counted, visible
-from fiat.render.model import Prose
+from fiat.core.text import counted, quoted
+from fiat.render.model import Prose, Verbatim, unbroken
 
 
 def finding_fields(finding: Finding) -> Fields:
@@ -18,22 +18,24 @@ def guard_fields(finding: Finding) -> Fields:
     return {"name": finding.code, "path": finding.path, "text": finding.text, "paths": finding.paths}
 
 
-def objections(guards: Sequence[Finding], begin: str, end: str = "") -> Iterator[Prose]:
+def objections(guards: Sequence[Finding], begin: str, end: str = "") -> Iterator[Prose | Verbatim]:
     """What guards say, in a line for each of them after ``begin``, and after ``end`` how all of them are accepted."""
     by_name: dict[str, list[Finding]] = {}
     for guard in guards:
         by_name.setdefault(guard.code, []).append(guard)
     for name, found in by_name.items():
         first, others = found[0], found[1:]
-        where = visible(first.path)
+        where = unbroken(quoted(first.path))
         if first.paths > 1:
             where = f"{counted(first.paths, 'path')}, such as {where}"
         more = ""
         if others:
             paths = counted(sum(one.paths for one in others), "path")
-            more = f"; and {counted(len(others), 'more objection')}, of {paths}, such as {visible(others[0].path)}"
-        accept = f"; --accept {name} does it all the same" if len(by_name) == 1 else ""
+            such = unbroken(quoted(others[0].path))
+            more = f"; and {counted(len(others), 'more objection')}, of {paths}, such as {such}"
+        accept = f"; {unbroken(f'--accept {name}')} does it all the same" if len(by_name) == 1 else ""
         yield Prose(f"{begin} {name}: {where}: {first.text}{more}{accept}", hanging="  ")
     if len(by_name) > 1:
         accepts = " ".join(f"--accept {name}" for name in by_name)
-        yield Prose(f"{end}{len(by_name)} guards object; {accepts} does it all the same", hanging="  ")
+        yield Verbatim(f"{end}{len(by_name)} guards object; this does it all the same:")
+        yield Verbatim(accepts, 1)

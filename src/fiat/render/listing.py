@@ -8,12 +8,13 @@ from fiat.core.ask.remarks import remarks_on
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import letters, octal
+from fiat.core.model.mode import STICKY, WRITE, letters, octal
 from fiat.core.model.posture import Object, Posture
 from fiat.core.text import counted, visible
+from fiat.core.tree.walk import walk
 from fiat.core.words import naming
 from fiat.render import words
-from fiat.render.model import Block, Plain, Table, Verbatim
+from fiat.render.model import Block, Plain, Span, Spans, Table, Verbatim
 
 HEADER = ("mode", "letters", "owner", "group", "more", "name")
 
@@ -24,7 +25,7 @@ class ListingView(Plain):
     def __init__(self, found: Listing) -> None:
         self.found = found
         self.accounts = found.host.accounts
-        self._known: dict[Posture, tuple[str, ...]] = {}
+        self._known: dict[Posture, tuple[Spans, ...]] = {}
 
     def records(self) -> Iterator[Fields]:
         """Each object with its remarks."""
@@ -44,31 +45,50 @@ class ListingView(Plain):
         """The table."""
         kinds: Counter[Kind] = Counter()
 
-        def rows() -> Iterator[tuple[str, ...]]:
+        def rows() -> Iterator[tuple[Spans, ...]]:
             for one in self.found.objects:
                 kinds[one.posture.kind] += 1
                 shared = self._known.get(one.posture)
                 if shared is None:
                     shared = self._known[one.posture] = cells(one.posture, self.accounts)
-                yield (*shared, _name(one, self.found.top))
+                yield (*shared, self._name(one))
 
         yield Verbatim(visible(self.found.top))
-        yield Table(HEADER, rows())
+        yield Table(HEADER, rows(), named=True)
         yield Verbatim(counts(kinds), 1)
+
+    def _name(self, found: Object) -> Spans:
+        """The name with what it is; of a symlink where it leads, and whether anything is there."""
+        name = visible(found.path.removeprefix(self.found.top).lstrip("/")) + ending(found.posture.kind)
+        if found.posture.kind is not Kind.SYMLINK:
+            return name
+        name += visible(found.target or "")
+        return [name, Span(" (nowhere)", "no")] if walk(self.found.host, found.path).end is None else name
 
 
 _ONE = {**words.KIND, Kind.FILE: "file"}
 
 
-def cells(posture: Posture, accounts: Accounts) -> tuple[str, ...]:
+def cells(posture: Posture, accounts: Accounts) -> tuple[Spans, ...]:
     """All of a row but the name."""
     return (
         octal(posture.mode),
-        letters(posture.mode),
+        coloured_letters(posture.mode, posture.kind),
         naming.user_or_number(posture.uid, accounts),
         naming.group_or_number(posture.gid, accounts),
         more(posture),
     )
+
+
+def coloured_letters(mode: int, kind: Kind) -> Spans:
+    """The nine letters, with what is open to everyone and special bits in colour."""
+    text = letters(mode)
+    if kind is Kind.SYMLINK:
+        return text
+    found = [Span(letter, "changed" if letter in "sStT" else "") for letter in text]
+    if mode & WRITE and not (kind is Kind.DIRECTORY and mode & STICKY):
+        found[7] = Span("w", "no")
+    return found if any(one.style for one in found) else text
 
 
 def more(posture: Posture) -> str:
@@ -82,11 +102,6 @@ def more(posture: Posture) -> str:
     if posture.capabilities is not None:
         found.append("capabilities")
     return ", ".join(found)
-
-
-def _name(found: Object, top: str) -> str:
-    name = visible(found.path.removeprefix(top).lstrip("/")) + ending(found.posture.kind)
-    return name + visible(found.target or "") if found.posture.kind is Kind.SYMLINK else name
 
 
 def ending(kind: Kind) -> str:

@@ -21,6 +21,15 @@ class Span(NamedTuple):
     style: str = ""
 
 
+UNBROKEN = "\0"
+"""Stands for a space at which no line is broken: in a name, or in a command line that may be copied."""
+
+
+def unbroken(text: str) -> str:
+    """``text`` in one piece, however long."""
+    return text.replace(" ", UNBROKEN)
+
+
 Spans = str | Span | Sequence[str | Span]
 """One run of text, or several one after the other."""
 
@@ -70,14 +79,14 @@ class Some(NamedTuple):
 
 
 class Many(NamedTuple):
-    """Very many rows of plain text, laid out some at a time, by several processes.
+    """Very many rows, laid out some at a time, by several processes.
 
     ``kinds`` are by number the cells that rows can begin with, all but the last; none of
-    these columns may be one that wraps. ``texts`` takes what lays out some of
+    these columns may be one that wraps, and the last cell is plain text. ``texts`` takes what lays out some of
     the rows, and gives the text of all of them.
     """
 
-    kinds: Mapping[int, Sequence[str]]
+    kinds: Mapping[int, Sequence[Spans]]
     texts: Callable[[Callable[[Some], str]], Iterable[str]]
 
 
@@ -91,13 +100,15 @@ class Table(NamedTuple):
     Rows are shown as they come: the first that do so quickly set the widths, and
     later ones may widen a column, never narrow it. ``flexible`` are the columns
     that wrap where the terminal is narrow, and share what room there is; the
-    last column where none is named.
+    last column where none is named. ``named`` tells that the last column holds names, which
+    are never wrapped.
     """
 
     header: Sequence[str]
     rows: Iterable[Row]
     flexible: tuple[int, ...] = (-1,)
     indent: int = 1
+    named: bool = False
 
 
 Block = Prose | Verbatim | Table

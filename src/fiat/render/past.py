@@ -15,7 +15,7 @@ from fiat.core.typed import Any
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.objects import iso_time
 
 _FATES = {
@@ -91,7 +91,8 @@ class RunsView(Plain):
         yield BLANK
         if latest is not None:
             where, number = history_option(self.history), latest.number
-            text = f"fiat undo {number}{where} puts run {number} back; fiat history {number}{where} shows it."
+            undo, show = (unbroken(f"fiat {word} {number}{where}") for word in ("undo", "history"))
+            text = f"{undo} puts run {number} back; {show} shows it."
             yield Prose(text)
 
 
@@ -289,7 +290,7 @@ def _state(run: Run) -> str:
 
 def command_words(run: Run) -> str:
     """The command line, as a shell reads it."""
-    return " ".join(map(shell_word, run.command))
+    return " ".join(unbroken(shell_word(word)) for word in run.command)
 
 
 class UndoView(Plain):

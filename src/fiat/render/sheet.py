@@ -12,14 +12,15 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import letters, octal, permission_letters
+from fiat.core.model.mode import octal, permission_letters
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
 from fiat.core.rules.effective import effective, passes_over_list
 from fiat.core.text import counted, several, visible
 from fiat.core.words import naming
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+from fiat.render.listing import coloured_letters
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, spans, unbroken
 
 _MOUNT_WORDS = {
     "ro": "read-only",
@@ -69,14 +70,14 @@ class Sheet(Plain):
             yield BLANK
             yield from _sheet(target.end, self.found.target_remarks, self.accounts)
         elif target.errno == errno.ENOENT:
-            yield Verbatim(f"It leads nowhere: there is no {visible(target.failed_at)}")
+            yield Verbatim([Span("It leads nowhere", "no"), f": there is no {visible(target.failed_at)}"])
         else:
             yield Verbatim(str(PathError(target.failed_at, target.errno, "follow it to")))
 
 
 def _sheet(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Iterator[Block]:
     yield Verbatim(Span(visible(found.path), "strong"))
-    yield Prose(_headline(found), 1)
+    yield Prose([octal(found.posture.mode), "  ", *_letters(found), "  ", _headline(found)], 1)
     yield BLANK
     if found.posture.kind is not Kind.SYMLINK:
         yield _entries(found.posture, accounts)
@@ -103,7 +104,12 @@ def _headline(found: Object) -> str:
         parts.append(f"modified {modified}")
     if changed is not None and changed != modified:
         parts.append(f"status changed {changed}")
-    return f"{octal(posture.mode)}  {letters(posture.mode)}  {', '.join(parts)}"
+    return ", ".join(parts)
+
+
+def _letters(found: Object) -> list[str | Span]:
+    given = coloured_letters(found.posture.mode, found.posture.kind)
+    return [given] if isinstance(given, str) else list(spans(given))
 
 
 def _when(nanoseconds: int) -> str:
@@ -156,7 +162,7 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
     posture = found.posture
     facts = []
     if posture.kind is Kind.SYMLINK:
-        facts.append(("leads to", visible(found.target or "")))
+        facts.append(("leads to", unbroken(visible(found.target or ""))))
         facts.append(("owner", naming.user_with_number(posture.uid, accounts)))
     else:
         groups = [posture.gid, *(sorted(posture.acl.named()[1] - {posture.gid}) if posture.acl else ())]
@@ -202,4 +208,4 @@ def _capabilities(found: capabilities.FileCapabilities) -> str:
 def _mount(mount: Mount) -> str:
     options = (*mount.options, *(("ro",) if mount.read_only else ()))
     counting = [f"{option}: {meaning}" for option, meaning in _MOUNT_WORDS.items() if option in options]
-    return "; ".join([f"{visible(mount.point)}, {visible(mount.type)}", *counting])
+    return "; ".join([f"{unbroken(visible(mount.point))}, {visible(mount.type)}", *counting])

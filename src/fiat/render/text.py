@@ -4,10 +4,25 @@ import re
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
+from itertools import groupby
 from operator import add
 
 from fiat.core.typed import NamedTuple
-from fiat.render.model import Across, Block, Many, Prose, Row, Some, Span, Spans, Table, Verbatim, plain, spans
+from fiat.render.model import (
+    UNBROKEN,
+    Across,
+    Block,
+    Many,
+    Prose,
+    Row,
+    Some,
+    Span,
+    Spans,
+    Table,
+    Verbatim,
+    plain,
+    spans,
+)
 
 INDENT = "  "
 _GAP = "  "
@@ -55,13 +70,20 @@ def lines(block: Block, screen: Screen) -> Iterator[str]:
 def _painted(line: Sequence[Span], screen: Screen) -> str:
     """A line in its colours, without spaces at its end."""
     if not screen.coloured:
-        return "".join(span.text for span in line).rstrip()
+        return "".join(span.text for span in line).rstrip().replace(UNBROKEN, " ")
     parts = list(line)
     while parts and not parts[-1].text.strip():
         parts.pop()
     if parts:
         parts[-1] = parts[-1]._replace(text=parts[-1].text.rstrip())
-    return "".join(f"\x1b[{_CODES[span.style]}m{span.text}\x1b[0m" if span.style else span.text for span in parts)
+    together = ((style, "".join(span.text for span in some)) for style, some in groupby(parts, lambda one: one.style))
+    painted = (f"\x1b[{_CODES[style]}m{text}\x1b[0m" if style and text else text for style, text in together)
+    return "".join(painted).replace(UNBROKEN, " ")
+
+
+def _colours(cell: Spans, screen: Screen) -> str:
+    """A cell in its colours."""
+    return cell if isinstance(cell, str) else _painted(spans(cell), screen)
 
 
 def _prose(block: Prose, screen: Screen) -> Iterator[str]:
@@ -174,7 +196,7 @@ class _Layout:
         for row in batch:
             if isinstance(row, Many):
                 for place, column in enumerate(zip(*row.kinds.values(), strict=True)):
-                    self.widths[place] = max([self.widths[place], *map(cells, set(column))])
+                    self.widths[place] = max([self.widths[place], *map(cells, set(map(plain, column)))])
                 self.widths[-1] = _ANY  # all the room there is
             elif not isinstance(row, Across):
                 self._widen(row)
@@ -197,11 +219,13 @@ class _Layout:
         for place, cell in enumerate(row):
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
-    def _some(self, kinds: Mapping[int, Sequence[str]], padded: dict[int, str], rows: Some) -> str:
+    def _some(self, kinds: Mapping[int, Sequence[Spans]], padded: dict[int, str], rows: Some) -> str:
         """Some of many rows; what each kind begins with is ``padded`` once."""
         for kind in set(rows.kinds) - padded.keys():
             cut = zip(kinds[kind], self.widths, strict=False)
-            padded[kind] = self.indent + "".join([cell + " " * (width - cells(cell)) + _GAP for cell, width in cut])
+            padded[kind] = self.indent + "".join(
+                [_colours(cell, self.screen) + " " * (width - cells(plain(cell))) + _GAP for cell, width in cut]
+            )
         text = "\n".join(map(add, map(padded.__getitem__, rows.kinds), rows.last))
         limit = self.limits.get(len(self.widths) - 1)
         if limit is None or max(map(cells, rows.last)) <= limit:  # nothing is too wide
@@ -247,10 +271,11 @@ class _Layout:
             if size > width:
                 return None
             line += cell + " " * (width - size) + _GAP
-        return line.rstrip()
+        return line.rstrip().replace(UNBROKEN, " ")
 
     def _cell(self, cell: Spans, place: int) -> list[list[Span]]:
         limit = self.limits.get(place)
-        if limit is None or cells(plain(cell)) <= limit:
+        named = self.table.named and place == len(self.widths) - 1
+        if limit is None or named or cells(plain(cell)) <= limit:
             return [spans(cell)]
         return wrap(cell, limit, limit)

@@ -21,7 +21,7 @@ class TreeListingView(Plain):
         from fiat.render.treerows import TreeRows  # loads NumPy
 
         rows = TreeRows(self.found.read(), self.accounts)
-        yield Table(HEADER, rows)
+        yield Table(HEADER, rows, named=True)
         yield Verbatim(counts(rows.kinds()), 1)
 
     def written(self, format: str) -> Written | None:

@@ -10,14 +10,14 @@ from numpy.typing import NDArray
 from fiat.app.treelisting import Chosen
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import letters, octal
+from fiat.core.model.mode import octal
 from fiat.core.text import visible
 from fiat.core.tree.distinct import distinct_columns, first_places
 from fiat.core.tree.profiles import Profiles
 from fiat.core.words import naming
 from fiat.render import lines
-from fiat.render.listing import ending, more
-from fiat.render.model import Many, Some
+from fiat.render.listing import coloured_letters, ending, more
+from fiat.render.model import Many, Some, Spans
 from fiat.render.several import by_several
 
 
@@ -62,17 +62,18 @@ class TreeRows:
                         names[at] += visible(targets[place])
             yield Some(profile.tolist(), names)
 
-    def _columns(self, profiles: Profiles) -> Iterator[list[str]]:
+    def _columns(self, profiles: Profiles) -> Iterator[list[Spans]]:
         """The cells of each column but the last, for each of the profiles."""
         mode, uid, gid, acl, rest = profiles.columns
-        accounts = self._accounts
+        accounts, kinds = self._accounts, list(Kind)
 
-        def by(values: Callable[[int], str], *of: NDArray[np.int64]) -> list[str]:
+        def by(values: Callable[[int], Spans], *of: NDArray[np.int64]) -> list[Spans]:
             first, number = distinct_columns(*of)
             return [*map(list(map(values, first.tolist())).__getitem__, number.tolist())]
 
         yield by(lambda one: octal(int(mode[one])), mode)
-        yield by(lambda one: letters(int(mode[one])), mode)
+        kind = profiles.by_rest(lambda rest: kinds.index(rest.posture.kind), np.int64)
+        yield by(lambda one: coloured_letters(int(mode[one]), kinds[int(kind[one])]), mode, kind)
         yield by(lambda one: naming.user_or_number(int(uid[one]), accounts), uid)
         yield by(lambda one: naming.group_or_number(int(gid[one]), accounts), gid)
         yield by(lambda one: more(profiles[one].posture), acl, rest)

@@ -18,7 +18,7 @@ from fiat.core.text import counted, several, visible
 from fiat.core.words import naming
 from fiat.core.words.people import People, several_users
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
 
 _NAMES_IN_A_ROW = 8
 _EXCEPT = 4
@@ -319,7 +319,7 @@ class WhoView(Plain):
                 if stopped & self.people.anyone_else and not self.everyone:
                     named = self._crowd_named(users | self.people.anyone_else)
                 yield BLANK
-                yield Prose(f"Stopped on the way, at {visible(path)}{mode}: {named}", 1, hanging="  ")
+                yield Prose(f"Stopped on the way, at {unbroken(visible(path))}{mode}: {named}", 1, hanging="  ")
 
 
 def _headline(end: Object, accounts: Accounts) -> str:

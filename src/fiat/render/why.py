@@ -16,7 +16,7 @@ from fiat.core.text import counted, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.output import errno_name
 
 
@@ -62,14 +62,14 @@ class WhyView(Plain):
         """The answer first, then the reason, then what to do."""
         found, verdict = self.found, self.found.verdict
         phrase = words.right_phrase(found.right, found.route.end.posture.kind if found.route.end else None)
-        name, path = naming.principal(found.who), visible(found.route.asked)
+        name, path = naming.principal(found.who), unbroken(visible(found.route.asked))
         if verdict.allowed:
             yield Prose([Span("Yes.", "yes"), f" {name} may {phrase} {path}"])
         else:
             number = f"{errno_name(verdict.errno)}, {os.strerror(verdict.errno)}"
             yield Prose([Span("No.", "no"), f" {name} may not {phrase} {path}  ({number})"])
         for line in found.explained:
-            yield Prose(line, 1)
+            yield Prose(self._with_paths(line), 1)
         if found.apart:
             yield Prose(
                 [
@@ -112,6 +112,14 @@ class WhyView(Plain):
         if command:
             yield Verbatim(command, 3 + deeper)
 
+    def _with_paths(self, line: str) -> str:
+        """A sentence in which no path is broken."""
+        for step in (*self.found.verdict.steps, *self.found.verdict.beyond):
+            path = visible(step.path)
+            if " " in path:
+                line = line.replace(path, unbroken(path))
+        return line
+
     def _command(self, advice: Advice) -> str:
         """The command line for what is advised, on the host and with the accounts that were asked; or nothing."""
         if advice.wish is None:
@@ -144,7 +152,7 @@ class WhyView(Plain):
         needs = step.needs
         if step.runs_for:
             needs += ", as script" if step.path == step.runs_for else ", to run it"
-        return [mark, visible(step.path), needs, *_decided(step, self.accounts)]
+        return [mark, unbroken(visible(step.path)), needs, *_decided(step, self.accounts)]
 
 
 def who_fields(who: Principal) -> Fields:

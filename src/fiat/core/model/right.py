@@ -84,6 +84,9 @@ BASIC = (READ, WRITE, EXECUTE, TRAVERSE)
 ALL = (*BASIC, LIST, APPEND, CREATE, DELETE, RENAME, CHANGE_MODE, CHANGE_OWNER, CHANGE_GROUP)
 """Every right that can be asked about. Effects count all of them."""
 
+CHANGING = (WRITE, APPEND, CREATE, DELETE, RENAME)
+"""The rights by which something becomes another, or goes."""
+
 _BY_NAME = {right.name: right for right in ALL}
 
 
