@@ -1,6 +1,7 @@
 """Command-line parsing: argparse, with errors of one line."""
 
 import argparse
+from collections.abc import Iterator
 
 from fiat.app.status import Status
 from fiat.app.text import near, quoted, visible
@@ -43,6 +44,14 @@ class Parser(argparse.ArgumentParser):
             return f"there is no option {quoted(option)}: {meant[0]} {meant[1]}"
         return f"there is no option {quoted(option)}{near(option, known)}"
 
+    def places(self) -> Iterator[str]:
+        """What stands on the command line beside options, as its help has it."""
+        for action in self._actions:
+            if not action.option_strings:
+                several, may_lack = action.nargs in ("+", "*"), action.nargs in ("?", "*")
+                word = f"{action.metavar}{'…' if several else ''}"
+                yield f"[{word}]" if may_lack else word
+
     def error(self, message: str) -> NoReturn:
         """Print one line and leave with the status for a wrong command line."""
         self._leave(visible(message))
@@ -73,4 +82,4 @@ MEANT = {
 
 def _formatter(prog: str) -> argparse.HelpFormatter:
     """A formatter that is given the width: asking for it itself, argparse loads a good deal for every command."""
-    return argparse.RawDescriptionHelpFormatter(prog, width=min(width() or NARROW, 100) - 2)
+    return argparse.RawDescriptionHelpFormatter(prog, max_help_position=26, width=min(width() or NARROW, 100) - 2)

@@ -103,6 +103,7 @@ def load(name: str) -> Loaded:
     examples: tuple[tuple[str, str], ...] = module.EXAMPLES
     parser = Parser(prog=f"fiat {name}", description=module.__doc__, epilog=_epilog(examples))
     module.add_arguments(parser)
+    parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])
     return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
 
 

@@ -2,11 +2,11 @@
 shown side by side, with who gains and who loses which right - on the paths, and
 under them where a directory on the route changed.
 
-MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); fiat set 640
-PATH is short for --mode 640. One to three octal digits set the nine permission bits, and a
-directory's special bits stay; four digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
-group:press:rX, which gives x only to directories and to what can be executed
-already. Several options make one plan.
+MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X);
+alone beside PATH it needs no --mode. One to three octal digits set the nine
+permission bits, and a directory's special bits stay; four digits set all twelve.
+ENTRY is an access entry such as user:auditor:r-x, auditor:rx, or group:press:rX,
+which gives x only to directories and to what can be executed already.
 
 Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
@@ -44,7 +44,7 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat set``."""
     parser.description = f"{parser.description}\n" + "\n".join(
-        f"  {name:<15}  {about}" for name, about in GUARDS.items()
+        f"  {name:<16}  {about}" for name, about in GUARDS.items()
     )
     parser.add_argument(
         "paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said"

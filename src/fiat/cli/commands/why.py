@@ -8,7 +8,8 @@ change-group; r, w and x for the first four (x is traverse on a directory); or
 several with commas, each asked alone. The exit status is 0 for yes, to all that
 was asked, and 1 for no.
 
-fiat why WHO run NAME finds the program that WHO gets by NAME after login."""
+With run for RIGHT, and a NAME in place of PATH: which program WHO gets by NAME
+after login, or why none."""
 
 import argparse
 

@@ -12,9 +12,7 @@ def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("tex
         "--format", choices=formats, default="text", help="how the result is printed (text unless given)"
     )
     parser.add_argument("--json", dest="format", action="store_const", const="json", help="the same as --format json")
-    parser.add_argument(
-        "--quiet", action="store_true", help="print nothing but what goes wrong; the exit status says it"
-    )
+    parser.add_argument("--quiet", action="store_true", help="print only what goes wrong; the exit status says it")
     parser.add_argument(
         "--accounts",
         metavar="DIR",

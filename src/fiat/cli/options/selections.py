@@ -17,7 +17,7 @@ def add_selection(parser: argparse._ActionsContainer) -> None:
         action="append",
         default=[],
         metavar="WHAT",
-        help="only what has all these bits (o+w, u+s, 4000), or one of: " + ", ".join(WITH_WORDS),
+        help="only what has these bits (o+w, u+s, 4000), or: " + ", ".join(WITH_WORDS),
     )
     parser.add_argument(
         "--with-any", action="append", default=[], metavar="WHAT", help="only what has one of these: setuid,setgid"

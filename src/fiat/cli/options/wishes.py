@@ -13,7 +13,7 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
     mode.add_argument("--file-mode", metavar="MODE", help="the mode of what is no directory")
     mode.add_argument("--dir-mode", metavar="MODE", help="the mode of directories")
     owner = parser.add_argument_group("ownership")
-    owner.add_argument("--owner", metavar="USER", help="the owner, a name or a number; USER:GROUP or :GROUP for both")
+    owner.add_argument("--owner", metavar="USER", help="the owner: a name or number; or USER:GROUP, :GROUP")
     owner.add_argument("--group", metavar="GROUP", help="the group, a name or a number")
     for title, prefix, what in (("access list", "", "access "), ("what new files inherit", "default-", "default ")):
         group = parser.add_argument_group(title)
@@ -29,7 +29,7 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
             action="append",
             default=[],
             metavar="WHO",
-            help="remove the entry for WHO: user:NAME, group:NAME or NAME",
+            help="remove that for user:NAME, group:NAME or NAME",
         )
         group.add_argument(f"--{prefix}mask", metavar="RIGHTS", help=f"the mask of the {what}list, such as r-x")
         group.add_argument(
