@@ -36,6 +36,11 @@ TYPED = (
         2,
     ),
     (
+        "set 750 /srv/skerry/logbook --owner keeper --preview",
+        "fiat set: there is no file '750'; as a mode write --mode 750",
+        2,
+    ),
+    (
         "set 750 --preview",
         "fiat set: what shall be set? --mode, --owner, --group, --entry and others say it; see --help",
         2,
@@ -247,7 +252,7 @@ READ = (
         "why surveyor read /srv/skerry/observatory/2026/november/barometer.csv",
         "  not reached  2 more steps, which would",
     ),
-    (f"show {RAW}", "regular file, 18,432 bytes, 1 name, status changed 2026-11-02"),
+    (f"show {RAW}", "regular file, 18,432 bytes, 1 name, modified 2026-11-02"),
 )
 
 

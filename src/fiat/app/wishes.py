@@ -17,16 +17,21 @@ from fiat.core.words.modes import is_mode, parse_mode
 __all__ = ["Host", "Wish", "list_wish", "mode_among", "wish"]
 
 
-def mode_among(host: Host, words: list[str]) -> tuple[list[str], str | None]:
+def mode_among(host: Host, words: list[str], *, alone: bool) -> tuple[list[str], str | None]:
     """The paths among ``words``, and the one mode: of several words the first or the last, where no file is called so.
 
-    For a command line that says nothing else of what is to be changed.
+    ``alone`` tells that the command line says nothing else of what is to be changed; a word
+    that is only a mode is refused otherwise.
     """
     for place in (0, -1) if len(words) > 1 else ():
         word = words[place]
         if is_mode(word):
-            if walk(host, word, follow=False).end is not None:
-                shown = visible(word)
+            there, shown = walk(host, word, follow=False).end is not None, visible(word)
+            if not alone and not there:
+                raise NotationError(word, f"there is no file {quoted(word)}; as a mode write --mode {shown}")
+            if not alone:
+                continue
+            if there:
                 raise NotationError(
                     word, f"{quoted(word)} is a mode and a file here; write --mode {shown}, or ./{shown}"
                 )

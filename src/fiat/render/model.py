@@ -98,7 +98,7 @@ class Table(NamedTuple):
     """Rows under a header, no lines drawn; without a header where all of it is empty.
 
     Rows are shown as they come: the first that do so quickly set the widths, and
-    later ones may widen a column, never narrow it. ``flexible`` are the columns
+    what is wider in a later one moves that row alone. ``flexible`` are the columns
     that wrap where the terminal is narrow, and share what room there is; the
     last column where none is named. ``named`` tells that the last column holds names, which
     are never wrapped.

@@ -156,7 +156,8 @@ class _Layout:
     def lines(self) -> Iterator[str]:
         begun = False
         for batch in self._batches():
-            self._measure(batch)
+            if not begun or any(isinstance(row, Many) for row in batch):
+                self._measure(batch)  # later rows do not move the columns: what is too wide there moves its own row
             if not begun:
                 begun = True
                 if any(self.table.header):

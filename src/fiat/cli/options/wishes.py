@@ -68,10 +68,9 @@ def mode_without_option(args: argparse.Namespace, host: Host) -> None:
     lists = (args.entry, args.no_entry, args.mask, args.no_list)
     defaults = (args.default_entry, args.no_default_entry, args.default_mask, args.no_default_list)
     words = [word[1:] if re.fullmatch(_DASHED, word) else word for word in args.paths]
-    if any(one is not None for one in asked) or any((*lists, *defaults)):
-        args.paths = words
-    else:
-        args.paths, args.mode = mode_among(host, words)
+    alone = not (any(one is not None for one in asked) or any((*lists, *defaults)))
+    args.paths, mode = mode_among(host, words, alone=alone)
+    args.mode = mode if alone else args.mode
 
 
 _DASHED = r" -[-rwxsStT]{8,9}\+?"
