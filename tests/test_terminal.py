@@ -29,6 +29,11 @@ COMMANDS = (
     ("set", f"{S}/observatory", "--mode", "o+x", "--preview"),
     ("set", S, "--below", "--group", "survey", "--file-mode", "g=r,o=", "--dir-mode", "2750", "--preview"),
     ("decode", "2754", "022", "u::rw-,u:7105:rwx,g::r,m::r,o::-"),
+    ("why", "chartpress", "rw", f"{S}/gauge/raw/0412.csv", f"{S}/logbook", "--all"),
+    ("why", "surveyor", "run", "reduce", "--folders", f"{S}/tools"),
+    ("set", S, "--below", "777", "--preview"),
+    ("set", S, "--below", "--owner", "keeper", "--preview"),
+    ("who", S, "--below", "--can", "w", "--user", "keeper"),
 )
 
 
@@ -61,13 +66,13 @@ def plain(text: str) -> str:
 
 
 @pytest.mark.parametrize("words", COMMANDS)
-@pytest.mark.parametrize("columns", [80, 100])
+@pytest.mark.parametrize("columns", [80, 100, 132])
 def test_everything_fits(words: tuple[str, ...], columns: int) -> None:
     text = plain(on_terminal(columns, *words))
     assert text
     for line in text.splitlines():
         # what is to be copied stays in one piece
-        assert len(line) <= columns or line.strip().startswith(("fiat set", "hexadecimal", "base64")), line
+        assert len(line) <= columns or line.strip().startswith(("fiat set", "--accept", "hexadecimal", "base64")), line
 
 
 @pytest.mark.parametrize("words", COMMANDS)
@@ -87,6 +92,31 @@ def test_a_hostile_name_does_nothing_to_the_terminal(tmp_path: object) -> None:
         done = subprocess.run([*PROGRAM, *words], capture_output=True, text=True, check=False)
         assert all(char.isprintable() or char == "\n" for char in done.stdout + done.stderr)
         assert r"\x1b[2J\x07\u202eevil" in done.stdout
+
+
+NAMES = ("w" * 200, "\u6e2c\u91cf\u8a18\u9332" * 12, "a b c " * 20 + "end", "\u00e9" * 60 + ".csv", "short")
+
+
+@pytest.mark.parametrize("columns", [80, 100, 132])
+def test_names_are_never_broken(tmp_path: object, columns: int) -> None:
+    top = f"{tmp_path}/" + "D" * 200
+    os.mkdir(top)
+    for name in NAMES:
+        os.close(os.open(f"{top}/{name}", os.O_CREAT, 0o600))
+    paths = [f"{top}/{name}" for name in NAMES]
+    everyone = ("--can", "read", "--user", "root", "--all")
+    for words, each in (
+        (("show", top, "--inside"), NAMES),
+        (("show", str(tmp_path), "--below"), NAMES),
+        (("show", *paths), paths),
+        (("who", *paths), paths),
+        (("who", top, "--below", *everyone), paths),
+        (("why", "uid:20001", "read", *paths), paths),
+        (("set", *paths, "o+r", "--preview"), paths[:1]),
+        (("set", *paths, "o+rw", "--no-history"), paths[:1]),
+    ):
+        shown = plain(on_terminal(columns, program=(*PROGRAM, *words)))
+        assert [name for name in each if name not in shown] == [], words
 
 
 _IMPATIENT = "import sys; from fiat.cli import main, progress; progress._PATIENCE = 0; main.main(sys.argv[1:])"

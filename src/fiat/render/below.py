@@ -7,7 +7,7 @@ import numpy as np
 from fiat.app.whobelow import TreeWho
 from fiat.core.model.fields import Fields
 from fiat.core.model.right import CHANGING
-from fiat.core.text import counted, several, visible
+from fiat.core.text import counted, natural_order, several, visible
 from fiat.core.tree.byowner import Row, Standing
 from fiat.core.tree.summary import Group, Groups
 from fiat.core.tree.topmost import Topmost
@@ -241,8 +241,10 @@ class BelowView(Plain):
         """Who has each right, where it is said of several owners or groups at once; these are named once."""
         accounts = self._people.accounts
         users = [(naming.user_or_number(uid, accounts), rank_of(uid, accounts)) for uid in row.uids]
+        users.sort(key=lambda one: natural_order(one[0]))
+        shared = sorted((naming.group_or_number(gid, accounts) for gid in row.gids), key=natural_order)
         owners = _Named("its owner", ranked(users, 3, "owners"))
-        groups = _Named("its group", several((naming.group_or_number(gid, accounts) for gid in row.gids), "groups", 3))
+        groups = _Named("its group", several(shared, "groups", 3))
         return [None if one is None else self._standing(one, row, owners, groups) for one in row.rights]
 
     def _standing(self, one: Standing, row: Row, owners: "_Named", groups: "_Named") -> str:
