@@ -13,12 +13,15 @@ from pathlib import Path
 import pytest
 
 import fiat
+from fiat.app.byname import by_name
 from fiat.core.model.principals import Principal
 from support.filesystems import ROOT, fresh
 from support.kernel import as_somebody
 from support.program import fiat as run_fiat
 
 PROGRAM = Path(shutil.which("true") or "/bin/true").resolve()
+SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
+TRIALS = 150
 SOMEBODY = Principal("user", None, 20001, frozenset((30001,)))
 _TYPE, _MACHINE, _TABLE, _SIZE, _COUNT = 16, 18, 32, 54, 56
 """Where these stand in the header of a program of 64 bits (elf(5))."""
@@ -244,3 +247,53 @@ def test_a_program_that_env_will_not_find_is_told(folder: str, line: str, missin
     said = [caveat.text for caveat in found.caveats if caveat.code == "not-in-path"]
     assert bool(said) == bool(missing)
     assert not said or f"'{missing}'" in said[0]
+
+
+_CONTENTS = ("#!/bin/sh\necho RAN {0}\n", "echo RAN {0}\n", "#!/bin/bash\necho RAN {0}\n", "", "#!/nowhere/sh\n")
+
+
+@pytest.mark.root
+@pytest.mark.slow
+def test_what_is_found_by_a_name_is_what_a_shell_runs(folder: str) -> None:
+    """Folders and files of all kinds of modes and owners; a shell of somebody is asked for the name."""
+    choices = random.Random(SEED)
+    os.chmod(folder, 0o755)
+    host = fiat.open_host()
+    ran = refused = 0
+    for trial in range(TRIALS):
+        top = f"{folder}/{trial}"
+        os.mkdir(top, 0o755)
+        folders = [f"{top}/{number}" for number in range(choices.randint(1, 4))]
+        for where in folders:
+            os.mkdir(where)
+            if choices.random() < 0.7:
+                path = f"{where}/tool"
+                if choices.random() < 0.1:
+                    os.mkdir(path)
+                else:
+                    Path(path).write_text(choices.choice(_CONTENTS).format(path))
+                os.chmod(path, choices.choice((0o755, 0o644, 0o711, 0o750, 0o070, 0o500, 0o001)))
+                os.chown(path, choices.choice((0, 20001)), choices.choice((0, 30001)))
+            os.chmod(where, choices.choice((0o755, 0o755, 0o711, 0o744, 0o700)))
+            os.chown(where, choices.choice((0, 20001)), 0)
+        path_list = ":".join(folders)
+        command = ["/bin/bash", "--norc", "-c", "tool"]
+        done = as_somebody(
+            SOMEBODY,
+            partial(
+                subprocess.run, command, env={"PATH": path_list}, capture_output=True, text=True, check=False, cwd="/"
+            ),
+        )
+        found = by_name(host, SOMEBODY, "tool", path_list)
+        told = found.program.path if found.program is not None else None
+        really = done.stdout.strip().removeprefix("RAN ") or None
+        if told is not None and os.path.getsize(told) == 0:
+            assert (done.returncode, done.stdout) == (0, ""), (done, path_list)
+        else:
+            assert told == really, (done, path_list)
+        if told is None:
+            nothing = "command not found" in done.stderr  # which this shell also says of what has no x at all
+            taken = any(place.takes for place in found.places)
+            assert nothing if not found.refused else not (taken and nothing), (done, path_list)
+        ran, refused = ran + (told is not None), refused + bool(found.refused)
+    assert min(ran, refused) > TRIALS / 10

@@ -1,11 +1,17 @@
 """Which program somebody gets by its name: where a shell looks for it after login."""
 
+import errno
+
 from fiat.app.why import Why, why
 from fiat.core.errors import NotationError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal
+from fiat.core.model.right import EXECUTE, READ
 from fiat.core.rules.decision import superuser
+from fiat.core.rules.programs import NO_FORMAT
 from fiat.core.text import quoted
 from fiat.core.tree.walk import walk
 from fiat.core.typed import NamedTuple
@@ -15,19 +21,29 @@ Folders = tuple[str, ...]
 
 
 class Place(NamedTuple):
-    """A folder that is looked through: the path of the name there, and why it may be run or not; None where it is not
-    there, or cannot be found there by who looks."""
+    """A folder that is looked through: the path of the name there, and whether that may be run; ``why`` is None where
+    nothing of the name is there that can be found by who looks.
+
+    A shell ``takes`` the first that it may execute, and looks no further, even where that does not run in the end.
+    ``by_shell`` tells that it is no program to the kernel, and the shell takes it for its own script.
+    """
 
     path: str
     why: Why | None
+    takes: bool = False
+    by_shell: bool = False
+
+    @property
+    def runs(self) -> bool:
+        """Whether it is run."""
+        return self.takes and self.why is not None and (self.by_shell or self.why.verdict.allowed)
 
 
 class ByName(NamedTuple):
     """What ``who`` gets by ``name``.
 
-    ``places`` are those that a shell looks at until it has found it. ``program`` is the one that is run, or None;
-    ``here`` is the same name in the current directory, where it is a program that they may run.
-    ``source`` says where the folders are from.
+    ``places`` are those that a shell looks at until it has found it. ``here`` is the same name in the
+    current directory, where it is a program that they may run. ``source`` says where the folders are from.
     """
 
     who: Principal
@@ -39,14 +55,14 @@ class ByName(NamedTuple):
     host: Host
 
     @property
-    def program(self) -> Why | None:
+    def program(self) -> Place | None:
         """The program that is run."""
-        return next((one.why for one in self.places if one.why is not None and one.why.verdict.allowed), None)
+        return next((one for one in self.places if one.runs), None)
 
     @property
     def refused(self) -> list[Why]:
-        """What has the name and may not be run."""
-        return [one.why for one in self.places if one.why is not None and not one.why.verdict.allowed]
+        """What has the name and is not run: the last of them is what a shell takes, if it takes any."""
+        return [one.why for one in self.places if one.why is not None and not one.runs]
 
     @property
     def caveats(self) -> list[Finding]:
@@ -55,7 +71,7 @@ class ByName(NamedTuple):
         return list(dict.fromkeys(found))
 
 
-def by_name(host: Host, who: str, name: str, folders: str | None = None) -> ByName:
+def by_name(host: Host, who: str | Principal, name: str, folders: str | None = None) -> ByName:
     """Which program a shell of ``who`` finds by ``name``, as POSIX.1-2017 XCU 2.9.1.1 says.
 
     ``folders`` are separated by colons, as in the variable PATH; by default those that
@@ -63,26 +79,35 @@ def by_name(host: Host, who: str, name: str, folders: str | None = None) -> ByNa
     """
     if "/" in name or not name:
         raise NotationError(name, f"{quoted(name)} is no name to look for; fiat why WHO execute PATH asks about a path")
-    principal = who_words.parse(who, host)
-    seen = host.seen_by(principal)
+    principal = who_words.parse(who, host) if isinstance(who, str) else who
     listed, source = (tuple(folders.split(":")), "as given") if folders is not None else _login(host, principal)
     places = []
     for folder in listed:
-        path = f"{folder.rstrip('/') or ''}/{name}" if folder else f"{host.here().rstrip('/')}/{name}"
-        end = walk(seen, path).end
-        found = None if end is None or end.posture.directory else why(host, principal, "execute", path)
-        if found is not None and not found.verdict.allowed and _out_of_sight(found):
-            found = None
-        places.append(Place(path, found))
-        if found is not None and found.verdict.allowed:
+        path = f"{folder.rstrip('/')}/{name}" if folder else f"{host.here().rstrip('/')}/{name}"
+        places.append(_at(host, principal, path))
+        if places[-1].takes:
             break
     return ByName(principal, name, listed, source, places, _here(host, principal, name), host)
 
 
-def _out_of_sight(found: Why) -> bool:
+def _at(host: Host, principal: Principal, path: str) -> Place:
+    found = why(host, principal, "execute", path)
+    end = found.route.end
+    if end is None or end.posture.kind is not Kind.FILE or _out_of_sight(found, end):
+        return Place(path, None)
+    takes = any(
+        step.object is end and step.needs == EXECUTE.name and step.allowed and not step.runs_for and step.reason
+        for step in found.verdict.steps
+    )
+    as_script = takes and found.verdict.errno == errno.ENOEXEC and why(host, principal, READ, path).verdict.allowed
+    return Place(path, found, takes, as_script and end.program is not None and end.program.problem in NO_FORMAT)
+
+
+def _out_of_sight(found: Why, end: Object) -> bool:
     """Whether it is stopped on the way: then a shell cannot tell it from what is not there."""
     blocker = found.verdict.blocker
-    return blocker is not None and found.route.end is not None and blocker.path != found.route.end.path
+    stages = {stage.object.path for stage in found.route.stages}
+    return blocker is not None and not blocker.runs_for and blocker.path in stages and blocker.path != end.path
 
 
 def _here(host: Host, principal: Principal, name: str) -> str | None:

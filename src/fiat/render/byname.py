@@ -21,21 +21,22 @@ class ByNameView(Plain):
     def records(self) -> Iterator[Fields]:
         """What is found, and each place that was looked at."""
         found = self.found
-        refused = found.refused[0].verdict.errno if found.refused else 2
+        refused = found.refused[-1].verdict.errno if found.refused else 2
         yield {
             "who": who_fields(found.who),
             "right": "run",
             "name": found.name,
             "allowed": found.program is not None,
             "errno": None if found.program is not None else errno_name(refused),
-            "path": None if found.program is None else found.program.route.asked,
+            "path": None if found.program is None else found.program.path,
+            "by_shell": found.program is not None and found.program.by_shell,
             "folders": list(found.folders),
             "source": found.source,
             "places": [
                 {
                     "path": place.path,
                     "there": place.why is not None,
-                    "allowed": None if place.why is None else place.why.verdict.allowed,
+                    "allowed": None if place.why is None else place.runs,
                     "errno": None if place.why is None else errno_name(place.why.verdict.errno),
                 }
                 for place in found.places
@@ -48,19 +49,22 @@ class ByNameView(Plain):
         found, who, name = self.found, naming.principal(self.found.who), visible(self.found.name)
         folders = ":".join(map(visible, found.folders))
         if found.program is not None:
-            yield Verbatim(
-                [Span("Yes.", "yes"), f" {who} gets {visible(found.program.route.asked)} by the name {name}"]
-            )
+            yield Verbatim([Span("Yes.", "yes"), f" {who} gets {visible(found.program.path)} by the name {name}"])
         elif found.refused:
             yield Verbatim([Span("No.", "no"), f" what is called {name} may not be run by {who}  (EACCES)"])
         else:
             yield Verbatim([Span("No.", "no"), f" {who} finds nothing called {name}  (ENOENT, command not found)"])
         yield Prose(f"Looked for in {folders} ({visible(found.source)}).", 1, hanging="  ")
+        if found.program is not None and found.program.by_shell:
+            text = (
+                "To the kernel it is no program: without #! in its first line the shell runs it as a script of its own."
+            )
+            yield Prose(text, 1, hanging="  ")
         if found.refused:
             yield BLANK
             rows = [[Span("NO", "no"), visible(one.route.asked), one.explained[0]] for one in found.refused]
             yield Table(["", "at", "why"], rows, flexible=(2,))
-            for one in found.refused[:1]:
+            for one in found.refused[-1:] if found.program is None else ():
                 where = shell_word(one.route.asked)
                 word = shell_word(naming.word_for(found.who))
                 yield Verbatim(f"fiat why {word} execute {where}{self.about}  says what would have to change", 1)

@@ -16,8 +16,9 @@ from fiat.core.model.mode import octal, permission_letters
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
 from fiat.core.rules.effective import effective, passes_over_list
-from fiat.core.text import counted, several, visible
+from fiat.core.text import counted, visible
 from fiat.core.words import naming
+from fiat.core.words.people import rank, ranked
 from fiat.render import words
 from fiat.render.listing import coloured_letters
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, spans, unbroken
@@ -181,11 +182,15 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
 
 def _members(gid: int, accounts: Accounts) -> str:
     name = naming.group_with_number(gid, accounts)
-    primary = [visible(user.name) for user in accounts.primary_members(gid)]
-    listed = [visible(user.name) for user in accounts.listed_members(gid) if user.gid != gid]
+    primary = accounts.primary_members(gid)
+    listed = [user for user in accounts.listed_members(gid) if user.gid != gid]
     if not primary and not listed:
         return f"nobody is in {name}"
-    parts = [f"{several(found)} ({how})" for found, how in ((primary, "primary"), (listed, "listed")) if found]
+    parts = [
+        f"{ranked([(visible(user.name), rank(user, accounts)) for user in found], 6, '')} ({how})"
+        for found, how in ((primary, "primary"), (listed, "listed"))
+        if found
+    ]
     return f"{counted(len(primary) + len(listed), 'user')} in {name}: {'; '.join(parts)}"
 
 

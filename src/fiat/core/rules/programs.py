@@ -69,8 +69,12 @@ def _own(start: bytes, read: Reader, machine: str) -> Program:
     if start.startswith(b"#!"):
         return _script(*start[2:_LINE].partition(b"\n")[:2], as_loader)
     if not start:
-        return _nothing("it is empty", loader_errno=as_loader)
-    return _nothing("it is neither a program nor a script with #! in its first line", loader_errno=as_loader)
+        return _nothing(NO_FORMAT[0], loader_errno=as_loader)
+    return _nothing(NO_FORMAT[1], loader_errno=as_loader)
+
+
+NO_FORMAT = ("it is empty", "it is neither a program nor a script with #! in its first line")
+"""What is wrong with what a shell takes for a script of its own, where it may read it."""
 
 
 def _nothing(problem: str, *, error: int = errno.ENOEXEC, loader_errno: int = errno.ELIBBAD) -> Program:
