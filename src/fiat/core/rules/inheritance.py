@@ -1,11 +1,20 @@
 """What a new object gets from the directory that it is made in.
 
-open(2), mkdir(2), inode(7) on setgid directories; acl(5), "OBJECT CREATION AND
-DEFAULT ACLs"; the kernel's ``inode_init_owner`` and ``posix_acl_create``.
+open(2), mkdir(2), umask(2); inode(7) on setgid directories; mount options "grpid" and
+"bsdgroups" of ext4(5) and xfs(5); acl(5), "OBJECT CREATION AND DEFAULT ACLs"; the kernel's
+``inode_init_owner``, ``mode_strip_sgid`` and ``posix_acl_create``.
 """
 
-from fiat.core.model.accesslist import AccessList
-from fiat.core.model.mode import SETGID
+from fiat.core.model import capabilities
+from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import PERMISSION_BITS, SETGID, STICKY
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Posture
+from fiat.core.typed import NamedTuple, Protocol
+
+_GROUP_OF_DIRECTORY = ("grpid", "bsdgroups")
+_SETGID_RUN = SETGID | 0o010
 
 
 def inherited_modes(default: AccessList, mode: int) -> tuple[int, int]:
@@ -15,3 +24,78 @@ def inherited_modes(default: AccessList, mode: int) -> tuple[int, int]:
     directories. No umask counts.
     """
     return default.mode() & 0o666, default.mode() | mode & SETGID
+
+
+class Maker(Protocol):
+    """Who makes something: what of a principal counts."""
+
+    @property
+    def uid(self) -> int | None:
+        """The user."""
+
+    @property
+    def gids(self) -> frozenset[int]:
+        """The groups."""
+
+    def holds(self, capability: int) -> bool:
+        """Whether the effective capabilities include this one."""
+
+
+class Making(NamedTuple):
+    """How something is made: by whom, with which group of theirs, asking for which mode, under which umask."""
+
+    maker: Maker
+    gid: int
+    asking: int
+    umask: int
+
+
+def made(parent: Posture, mount: Mount | None, kind: Kind, making: Making, *, keeps_lists: bool = True) -> Posture:
+    """What a file or a directory (``kind``) is that is made in a directory which has the posture ``parent``."""
+    assert making.maker.uid is not None
+    default = parent.default if keeps_lists else None
+    mode = making.asking & (PERMISSION_BITS | STICKY if kind is Kind.DIRECTORY else 0o7777)
+    gid, handed_on = _group(parent, mount, making.gid, kind)
+    runs_as_group = kind is not Kind.DIRECTORY and mode & _SETGID_RUN == _SETGID_RUN and parent.mode & SETGID
+    if runs_as_group and parent.gid not in making.maker.gids and not making.maker.holds(capabilities.FSETID):
+        mode &= ~SETGID  # nobody makes a program that runs in a group which they are not in
+    if default is None:
+        return Posture(kind, mode & ~making.umask | handed_on, making.maker.uid, gid)
+    acl, permissions = _cut(default, mode)
+    mode = mode & ~PERMISSION_BITS | permissions | handed_on
+    return Posture(
+        kind,
+        mode,
+        making.maker.uid,
+        gid,
+        None if acl.is_mode_only() else acl,
+        default if kind is Kind.DIRECTORY else None,
+    )
+
+
+def _group(parent: Posture, mount: Mount | None, gid: int, kind: Kind) -> tuple[int, int]:
+    """The group of what is made, and the setgid that a new directory is handed on."""
+    by_mount = mount is not None and any(
+        option in _GROUP_OF_DIRECTORY for option in (*mount.options, *mount.filesystem_options)
+    )
+    setgid = bool(parent.mode & SETGID)
+    if by_mount and mount is not None and (mount.type != "xfs" or not setgid):  # there setgid comes first
+        return parent.gid, 0
+    if setgid:
+        return parent.gid, SETGID if kind is Kind.DIRECTORY else 0
+    return gid, 0
+
+
+def _cut(default: AccessList, mode: int) -> tuple[AccessList, int]:
+    """The access list that comes of a default list where ``mode`` is asked for, and the nine permission bits."""
+    masked = default.mask is not None
+    shift = {Tag.OWNER: 6, Tag.OTHER: 0, Tag.MASK if masked else Tag.OWNING_GROUP: 3}
+    entries: list[Entry] = []
+    permissions = 0
+    for entry in default.entries:
+        if entry.tag in shift:
+            kept = entry.permissions & mode >> shift[entry.tag] & 7
+            permissions |= kept << shift[entry.tag]
+            entry = entry._replace(permissions=kept)
+        entries.append(entry)
+    return AccessList(tuple(entries)), permissions
