@@ -6,16 +6,23 @@ from dataclasses import dataclass
 
 import pytest
 
+from fiat.app.foresee import How, foreseen
+from fiat.core.ask.who import Answer
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.kind import Kind
-from fiat.core.model.listbytes import DEFAULT_XATTR, pack
+from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR, pack
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, unlisted_user
+from fiat.core.model.right import EXECUTE
+from fiat.core.rules import inheritance
 from fiat.core.rules.inheritance import Making, made
 from fiat.core.tree.walk import walk
 from fiat.host.live.host import LiveHost
 from support.filesystems import fresh
 from support.kernel import as_somebody
+from support.program import fiat, machine
 
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
 CASES = int(os.environ.get("FIAT_JUDGE_MADE", "400"))
@@ -66,9 +73,30 @@ def somebody(choices: random.Random) -> Principal:
     [("here", ""), ("ext4", ""), ("ext4", "grpid"), ("xfs", ""), ("xfs", "grpid"), ("btrfs", ""), ("tmpfs", "")],
 )
 def test_what_is_made_is_what_was_foretold(kind: str, options: str) -> None:
+    judge(kind, options, CASES)
+
+
+def _uncut(default: AccessList, mode: int) -> tuple[AccessList, int]:
+    return default, mode & 0o777
+
+
+def _own_group(parent: Posture, mount: object, gid: int, kind: Kind) -> tuple[int, int]:
+    return gid, 0
+
+
+@pytest.mark.root
+@pytest.mark.parametrize(("what", "wrong"), [("_cut", _uncut), ("_group", _own_group)])
+def test_the_judge_catches_planted_faults(what: str, wrong: object, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(inheritance, what, wrong)
+    with pytest.raises(AssertionError, match="Case"):
+        judge("here", "", 100)
+
+
+def judge(kind: str, options: str, count: int) -> None:
+    """Make so many things as somebody in directories of all kinds, and compare each with what was foretold."""
     choices = random.Random(f"{SEED} {kind} {options}")
     with fresh(kind, options) as top:
-        for round_ in range(CASES // 20):
+        for round_ in range(count // 20):
             who = somebody(choices)
             cases = []
             for number in range(20):
@@ -97,3 +125,103 @@ def test_what_is_made_is_what_was_foretold(kind: str, options: str) -> None:
                 foretold = made(above.posture, above.mount, of_kind, making, keeps_lists=above.keeps_lists is not False)
                 assert foretold == found.posture, (case, above.posture, who)
             assert errors.count(0) > 10
+
+
+@pytest.mark.root
+@pytest.mark.slow
+def test_what_is_foreseen_comes_true(folder: str) -> None:
+    """The command, on directories like real ones: made, moved and copied there, and who then reaches it."""
+    choices = random.Random(SEED)
+    os.chmod(folder, 0o755)
+    users = [User("root", 0, 0), User("keeper", 20001, 30001), User("surveyor", 20002, 30002)]
+    groups = [Group("watch", 30001, ("surveyor",)), Group("survey", 30002), Group("press", 30003, ("keeper",))]
+    host = LiveHost(Accounts(users, groups, "the test"))
+    made_there = 0
+    for trial in range(60):
+        parent, source = f"{folder}/{trial}", f"{folder}/source-{trial}"
+        os.mkdir(parent)
+        os.chown(parent, choices.choice((0, 20001, 20002)), choices.choice((0, 30001, 30002)))
+        os.chmod(parent, choices.choice((0o755, 0o775, 0o2775, 0o2770, 0o1777, 0o750)))
+        if choices.random() < 0.4:
+            os.setxattr(parent, DEFAULT_XATTR, pack(some_list(choices)))
+        os.close(os.open(source, os.O_CREAT, 0o600))
+        os.chown(source, 20002, 30003)
+        os.chmod(source, choices.choice((0o644, 0o600, 0o750)))
+        if choices.random() < 0.5:
+            os.setxattr(source, ACCESS_XATTR, pack(some_list(choices)))
+        who = choices.choice(users[1:])
+        umask = choices.choice((0o022, 0o002, 0o077))
+        asking = choices.choice((None, 0o600, 0o640))
+        how = How((who.name,), f"{umask:04o}", None if asking is None else f"{asking:04o}", source)
+        (found,) = foreseen(host, [parent], how, held=True)
+        told = found.forecast
+        source_mode = os.stat(source).st_mode & 0o7777
+        cases = [
+            Case(parent, "file", False, 0o666 if asking is None else asking, umask),
+            Case(parent, "folder", True, 0o777, umask),
+            Case(parent, "copied", False, source_mode, umask),
+        ]
+        errors = as_somebody(None, lambda who=who, told=told, cases=cases: _at_login(who, told.asked.by, cases))  # type: ignore[misc]
+        assert [error == 0 for error in errors] == [told.may_create] * 3, (told, errors)
+        os.rename(source, f"{parent}/moved")
+        assert posture_at(host, f"{parent}/moved") == told.moved
+        if not told.may_create:
+            continue
+        made_there += 1
+        for name, posture in (("file", told.file), ("folder", told.folder), ("copied", told.copied)):
+            assert posture_at(host, f"{parent}/{name}") == posture, (trial, name)
+        for name, reach in (("file", told.reach_file), ("folder", told.reach_folder)):
+            really = Answer(host, walk(host, f"{parent}/{name}"), tuple(reach.allowed))
+            assert having(really) == having(reach), (trial, name)
+    assert made_there > 15
+
+
+def _at_login(account: User, principal: Principal, cases: list[Case]) -> list[int]:
+    """Make each of them as a login of this account would: its own group is the one that counts."""
+    os.setgroups(sorted(principal.gids))
+    os.setresgid(account.gid, account.gid, account.gid)
+    os.setresuid(account.uid, account.uid, account.uid)
+    return [case.make() for case in cases]
+
+
+def posture_at(host: LiveHost, path: str) -> Posture:
+    end = walk(host, path).end
+    assert end is not None
+    return end.posture
+
+
+def having(answer: Answer) -> dict[str, set[object]]:
+    """For each right who has it; of a file that holds nothing nobody asks whether it runs."""
+    return {
+        right.name: {who.identity for who in answer.who_can(right)} for right in answer.allowed if right is not EXECUTE
+    }
+
+
+def test_who_makes_it_and_what_is_asked_for() -> None:
+    done = fiat("foresee", "/srv/skerry/charts/draft", "--from", "skerry")
+    assert done.stdout.splitlines()[:5] == [
+        "/srv/skerry/charts/draft",
+        "  made by 2 users: surveyor, apprentice  (umask 0022)",
+        "",
+        "                   mode  letters    owner      group          lists",
+        "  a new file       0660  rw-rw----  its maker  survey (7202)  group:press:r-x",
+    ]
+    (one,) = machine("foresee", "/srv/skerry/gauge/raw", "--by", "tidefeed", "--asking", "600", "--from", "skerry")[
+        "results"
+    ]
+    assert (one["umask"], one["may_create"], one["file"]["mode"], one["folder"]["mode"]) == (
+        "0022",
+        True,
+        "0600",
+        "2750",
+    )
+    assert [found["code"] for found in one["surprises"]] == ["surprised", "mask-cuts", "default-list"]
+    assert one["reach"]["file"]["read"]["users"] == ["root", "tidefeed"]
+    assert one["copied"] is one["moved"] is None
+    for words, said in (
+        (("--by", "group:watch"), "'group:watch' makes nothing: only a user, or a process, does"),
+        (("--asking", "g+w"), "'g+w' is no mode to ask for; write 600, or rw-------"),
+        (("--umask", "u+s"), "umask 'u+s': special bits have no place in a umask"),
+    ):
+        done = fiat("foresee", "/srv/skerry/log", *words, "--from", "skerry")
+        assert (done.returncode, done.stderr) == (2, f"fiat foresee: {said}\n")

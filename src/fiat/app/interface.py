@@ -14,6 +14,7 @@ from fiat.app import wishes
 from fiat.app.change import How, Planned, alone
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
+from fiat.app.foresee import foresee as foresee
 from fiat.app.hosts import arrive
 from fiat.app.hosts import open_host as open_host
 from fiat.app.past import open_history as open_history

@@ -53,6 +53,12 @@ COMMANDS = {
             ("explain", "reason", "debug", "trace", "check", "test"),
         ),
         Command(
+            "foresee",
+            "ask",
+            "what is made in a directory tomorrow, and who could reach it",
+            ("predict", "forecast", "inherit", "inherits", "new", "umask", "default"),
+        ),
+        Command(
             "set",
             "change",
             "change modes, owners and lists; who gains and who loses is shown first",

@@ -45,6 +45,12 @@ SCENES = (
         ("why", "steward", "write", _SERIES),
     ),
     Scene(
+        "",
+        "The apprentice will draw charts tomorrow, in the directory that the survey shares. What will they look like, "
+        "and who could use them?",
+        ("foresee", "/srv/skerry/charts/draft", "--by", "apprentice"),
+    ),
+    Scene(
         "Change",
         "Raising the mask is one command. See first what else it would do - here, that it lets the whole watch write:",
         ("set", _SERIES, "--mode", "g+w", "--preview"),

@@ -56,8 +56,8 @@ class Principal(NamedTuple):
     ``anyone-else`` (matched by no entry and no group) or ``process``. ``uid``
     is None for those that are no particular user. ``capabilities`` is a bit
     mask of effective capabilities; ``exec_capabilities`` those that are left
-    to a program that it runs, where that has none of its own. ``pid`` and
-    ``limits`` are set for a process.
+    to a program that it runs, where that has none of its own. ``pid``,
+    ``limits`` and ``gid``, the group that what it makes gets, are set for a process.
     """
 
     kind: str
@@ -68,6 +68,7 @@ class Principal(NamedTuple):
     exec_capabilities: int = 0
     pid: int | None = None
     limits: Limits | None = None
+    gid: int | None = None
 
     @property
     def identity(self) -> tuple[object, ...]:

@@ -73,13 +73,20 @@ def made(parent: Posture, mount: Mount | None, kind: Kind, making: Making, *, ke
     )
 
 
+def hands_on_group(parent: Posture, mount: Mount | None) -> bool:
+    """Whether what is made in a directory gets the directory's group: by setgid, or because the mount says so."""
+    return bool(parent.mode & SETGID) or _by_mount(mount)
+
+
+def _by_mount(mount: Mount | None) -> bool:
+    options = () if mount is None else (*mount.options, *mount.filesystem_options)
+    return any(option in _GROUP_OF_DIRECTORY for option in options)
+
+
 def _group(parent: Posture, mount: Mount | None, gid: int, kind: Kind) -> tuple[int, int]:
     """The group of what is made, and the setgid that a new directory is handed on."""
-    by_mount = mount is not None and any(
-        option in _GROUP_OF_DIRECTORY for option in (*mount.options, *mount.filesystem_options)
-    )
     setgid = bool(parent.mode & SETGID)
-    if by_mount and mount is not None and (mount.type != "xfs" or not setgid):  # there setgid comes first
+    if _by_mount(mount) and mount is not None and (mount.type != "xfs" or not setgid):  # there setgid comes first
         return parent.gid, 0
     if setgid:
         return parent.gid, SETGID if kind is Kind.DIRECTORY else 0

@@ -43,15 +43,14 @@ class People:
         return "; ".join(parts) or "nobody"
 
     def _everyone_but(self, missing: int, show: int, first: str, groups_first: str) -> str:
-        lacking = (
-            [self._users(missing & self.users, max(show, _EXCEPT), first)] if missing & self.users or first else []
-        )
+        users = missing & self.users
+        lacking = [self._users(users, max(show, _EXCEPT), first, "")] if users or first else []
         if missing & self.groups or groups_first:
             lacking.append(f"whoever is in {self._groups(missing & self.groups, show, groups_first)}")
         return f"everyone except {'; '.join(lacking)}" if lacking else "everyone"
 
-    def _users(self, bits: int, show: int, first: str) -> str:
-        named = several_users(self.universe.members(bits), self.accounts, show - bool(first))
+    def _users(self, bits: int, show: int, first: str, what: str = "users") -> str:
+        named = several_users(self.universe.members(bits), self.accounts, show - bool(first), what)
         if not first:
             return named
         return f"{first} and {named}" if named else first

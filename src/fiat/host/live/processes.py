@@ -264,6 +264,7 @@ def _principal(pid: int, status: dict[str, str], limits: Limits, *, root: bool) 
         left_after_exec(int(status["CapPrm"], 16), int(status["CapAmb"], 16), limits, root=root),
         pid,
         limits,
+        groups[0],
     )
 
 
