@@ -62,7 +62,11 @@ COMMANDS = {
             "set",
             "change",
             "change modes, owners and lists; who gains and who loses is shown first",
-            ("change", "modify", "chmod", "chown", "apply", "grant", "give"),
+            ("change", "modify", "chmod", "chown", "apply"),
+        ),
+        Command("let", "change", "the least change that gives somebody a right", ("allow", "grant", "permit", "give")),
+        Command(
+            "bar", "change", "the least change that takes a right from somebody", ("deny", "forbid", "block", "revoke")
         ),
         Command(
             "history",

@@ -19,3 +19,11 @@ def count_of_users(word: str) -> int:
     if found is None:
         raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of users")
     return found
+
+
+def rank_of_way(word: str) -> int:
+    """The number of a way, as written."""
+    found = bounded(word, 10**6)
+    if not found:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a way; write one from 1 up")
+    return found

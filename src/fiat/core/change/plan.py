@@ -5,7 +5,7 @@ right: the effects of the host *as if* the plan were carried out.
 """
 
 import errno
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,11 +21,14 @@ from fiat.core.change.guards.suspect import Suspect
 from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.steps import Change
 from fiat.core.change.wanted import wanted
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, STICKY, WRITE
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal
 from fiat.core.model.program import Program
 from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
@@ -48,13 +51,17 @@ NOT_MEANT = -1
 
 
 class Target(NamedTuple):
-    """What is to be changed at the end of ``route``: of what was surveyed there the ``chosen`` entries."""
+    """What is to be changed at the end of ``route``: of what was surveyed there the ``chosen`` entries.
+
+    ``wish`` is what becomes of each posture there, where that is not the wish of the whole plan.
+    """
 
     asked: str
     route: Route
     survey: Survey
     chosen: NDArray[np.bool_]
     with_tree: bool
+    wish: Callable[[Posture], Wish] | None = None
 
 
 class Part(NamedTuple):
@@ -200,11 +207,25 @@ class Plan:
         )
 
 
+Surveys = dict[tuple[str, Extent], Survey]
+"""What was read under changed directories: several plans about the same read it once."""
+
+
 def make(
-    host: Host, targets: Sequence[Target], wish: Wish, progress: Progress = no_progress, *, count: bool = True
+    host: Host,
+    targets: Sequence[Target],
+    wish: Wish = Wish(),  # noqa: B008
+    progress: Progress = no_progress,
+    *,
+    count: bool = True,
+    surveys: Surveys | None = None,
+    actor: Principal | None = None,
 ) -> Plan:
-    """The plan for ``wish`` on ``targets``; without ``count``, gains and losses are left out."""
-    making = _Making(host, wish)
+    """The plan for ``wish`` on ``targets``; without ``count``, gains and losses are left out.
+
+    It is carried out by ``actor``, by default whoever acts on the host.
+    """
+    making = _Making(host, wish, actor or host.actor())
     made = Plan(making.changes, [])
     seen: set[Identity] = set()
     done: list[Target] = []
@@ -216,7 +237,7 @@ def make(
         made.parts.append(making.part(target, seen))
     made.guards = _objections(host, made, making.asked)
     if count and any(planned.change.changes for planned in making.changes):
-        _Counting(host, made, progress).count()
+        _Counting(host, made, progress, {} if surveys is None else surveys).count()
     return made
 
 
@@ -240,23 +261,22 @@ def _below(path: str, top: str) -> bool:
 class _Making:
     """Makes the change for each profile once."""
 
-    def __init__(self, host: Host, wish: Wish) -> None:
+    def __init__(self, host: Host, wish: Wish, actor: Principal) -> None:
         self.host = host
         self.wish = wish
-        self.actor = host.actor()
+        self.actor = actor
         self.changes: list[PlannedChange] = []
-        named = (*wish.access.entries, *wish.default.entries)
-        self.asked = frozenset((one.entry.tag, one.entry.id) for one in named)
+        self.asked: frozenset[tuple[Tag, int | None]] = frozenset()
 
     def part(self, target: Target, seen: set[Identity]) -> Part:
         survey = target.survey
         numbers = np.full(len(survey.profiles), NOT_MEANT, np.int32)
         used = np.bincount(survey.profile[target.chosen], minlength=len(survey.profiles))
         for place in np.flatnonzero(used).tolist():
-            numbers[place] = self._number(survey.profiles[place], named=False)
+            numbers[place] = self._number(target, survey.profiles[place], named=False)
         number = np.where(target.chosen, numbers[survey.profile], NOT_MEANT).astype(np.int32)
         if target.chosen[0]:
-            number[0] = self._number(survey.profiles[int(survey.profile[0])], named=True)
+            number[0] = self._number(target, survey.profiles[int(survey.profile[0])], named=True)
         write = number >= 0
         several = np.flatnonzero(write & (survey.links > 1) & ~survey.directories()).tolist()
         for place in several:
@@ -270,22 +290,24 @@ class _Making:
         seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
         return Part(target, number, write)
 
-    def _number(self, profile: Profile, *, named: bool) -> int:
+    def _number(self, target: Target, profile: Profile, *, named: bool) -> int:
         """The number of the change for entries with ``profile``; what was not ``named`` may not be meant at all."""
-        wish, posture = self.wish, profile.posture
+        posture = profile.posture
+        wish = self.wish if target.wish is None else target.wish(posture)
+        self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
         if not wish.concerns(posture) and not (named and (wish.default.changes or posture.kind is Kind.SYMLINK)):
             return NOT_MEANT
         goal = wanted(posture, wish, self.actor, self.host.settings.umask)
         towards = steps.steps_towards(posture, goal, self.actor)
         change = steps.change(posture, towards, self.actor, profile.mount, profile.keeps_lists)
-        change = self._impossible(change, profile, named=named) or change
+        change = self._impossible(change, profile, wish, named=named) or change
         said = notes.of_change(change, goal, wish, self.host.accounts) if change.changes else ()
         self.changes.append(PlannedChange(profile, change, said))
         return len(self.changes) - 1
 
-    def _impossible(self, change: Change, profile: Profile, *, named: bool) -> Change | None:
+    def _impossible(self, change: Change, profile: Profile, wish: Wish, *, named: bool) -> Change | None:
         """What was asked for by name and cannot be at all, though nothing of it was tried."""
-        wish, posture = self.wish, profile.posture
+        posture = profile.posture
         if not named or change.errno:
             return None
         if wish.default.changes and not wish.default.drop and not posture.directory:
@@ -332,8 +354,9 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
 class _Counting:
     """Counts, over the changed objects and what lies under them, who gains and who loses."""
 
-    def __init__(self, host: Host, made: Plan, progress: Progress) -> None:
+    def __init__(self, host: Host, made: Plan, progress: Progress, surveys: Surveys) -> None:
         self.host = host
+        self.surveys = surveys
         self.made = made
         self.progress = progress
         self.postures = made.postures_after()
@@ -400,7 +423,10 @@ class _Counting:
         return Extent(one_level=True) if names or sticky else None
 
     def _survey(self, path: str, extent: Extent) -> Survey:
-        _, survey = survey_at(self.host, path, extent, self.progress, follow=False)
+        survey = self.surveys.get((path, extent))
+        if survey is None:
+            survey = survey_at(self.host, path, extent, self.progress, follow=False)[1]
+            self.surveys[path, extent] = survey
         if not survey.complete:
             raise KeyboardInterrupt
         # what has gone meanwhile was nobody's to gain or lose

@@ -17,7 +17,11 @@ from fiat.core.rules.effective import effective, passes_over_list
 
 def entry_for(posture: Posture, who: Principal, want: int) -> ListWish:
     """What gives ``who``, a user or a bare group, the permissions ``want`` and keeps what they have."""
-    new = had(posture, who) | want
+    return entry_holding(posture, who, had(posture, who) | want)
+
+
+def entry_holding(posture: Posture, who: Principal, new: int) -> ListWish:
+    """What makes ``new`` all that ``who``, a user or a bare group, has; every other entry stays what it gives."""
     if who.kind != "group":
         assert who.uid is not None
         return raised(posture, Tag.NAMED_USER, who.uid, new)
@@ -46,12 +50,16 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int) -> ListWish
     target, acl = (tag, number), posture.acl
     entries = [EntryWish(Entry(tag, new, number))]
     if acl is None or acl.mask is None:
-        return ListWish(tuple(entries))
+        group = posture.mode >> 3 & 7
+        union = new if tag is Tag.OWNING_GROUP else group | new
+        named_there = tag is not Tag.OWNING_GROUP or acl is not None
+        return ListWish(tuple(entries), (), READ if not union and named_there else None)
     named = tuple(entry for entry in acl.entries if entry.tag in NAMED and (entry.tag, entry.id) != target)
     if passes_over_list(posture.mode):
         if tag is not Tag.OWNING_GROUP:
             entries.append(EntryWish(Entry(Tag.OWNING_GROUP, 0)))
-        return ListWish(tuple(entries), tuple(dict.fromkeys(entry._replace(permissions=0) for entry in named)))
+        gone = tuple(dict.fromkeys(entry._replace(permissions=0) for entry in named))
+        return ListWish(tuple(entries), gone, None if new else READ)  # with a mask of --- it would be passed over again
     mask = acl.mask | new
     rest: dict[tuple[Tag, int | None], Entry] = {}
     for entry in acl.entries:
@@ -64,4 +72,4 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int) -> ListWish
     union = new  # the mask that comes of itself
     for entry in rest.values():
         union |= entry.permissions
-    return ListWish(tuple(entries), (), None if mask == union else mask)
+    return ListWish(tuple(entries), (), None if mask == union else mask or READ)

@@ -1,0 +1,200 @@
+"""Means: the changes of one object that give somebody permissions there, or take them.
+
+Each is a wish for that one object. Whether it does what it is for is asked of the posture that would
+come of it, and so is what it does locally to others; what it really costs them, with the way there and what lies
+below, is counted elsewhere (:mod:`fiat.core.suggest.ways`).
+"""
+
+from collections.abc import Iterable, Iterator
+from itertools import product
+
+from fiat.core.change.steps import change, steps_towards
+from fiat.core.change.wanted import wanted
+from fiat.core.errors import FiatError
+from fiat.core.model import accesslist
+from fiat.core.model.mode import EXECUTE, READ, WRITE, ModeChange, parse_change, permission_letters
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal, Universe, bare_group
+from fiat.core.model.wish import Wish
+from fiat.core.rules.decision import Decision
+from fiat.core.suggest.entryway import entry_holding, had
+from fiat.core.typed import NamedTuple
+
+MEANS = {
+    "entry": "an access entry for who it is about alone",
+    "owner-bits": "the owner's letters",
+    "group-bits": "what the owning group may do",
+    "named-group": "what a group that is named in the list may do",
+    "other-bits": "what everyone may do whom no entry and no group matches",
+    "owning-group": "another owning group",
+    "owner": "another owner",
+    "membership": "joining a group, or leaving it",
+}
+"""All means, in the order in which equal ways are told."""
+
+_EACH = 3
+"""So many changes by the same means are looked at, the least costly ones."""
+
+
+class Need(NamedTuple):
+    """What is to become of one object: ``who`` shall have ``want`` there at once, or shall not (``gives`` false).
+
+    ``part`` are the permissions out of ``want`` that are to be taken.
+    """
+
+    object: Object
+    who: Principal
+    want: int
+    gives: bool
+    part: int = 0
+
+    def met(self, posture: Posture) -> bool:
+        """Whether it is so where the object has this posture."""
+        return bool(Decision(posture, Universe([self.who])).allowed(self.want)) is self.gives
+
+
+class Means(NamedTuple):
+    """A change of one object by one means, or by several together, and how many rights of others it moves there."""
+
+    names: tuple[str, ...]
+    wish: Wish
+    local: int = 0
+
+
+def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Principal, umask: int) -> list[Means]:
+    """Every means that meets ``need``, the least costly first; ``gids`` are groups that the object may be given."""
+    found: dict[Posture, Means] = {}
+    had_before = _rights(need.object.posture, everyone)
+    aside = everyone.with_uid(need.who.uid) if need.who.uid is not None else 0
+    for means in (*_all(need), *_by_bits(need, gids)):
+        posture = outcome(need.object, means.wish, actor, umask)
+        if posture is None or not need.met(posture):
+            continue
+        moved = zip(had_before, _rights(posture, everyone), strict=True)
+        local = sum(((one ^ other) & ~aside).bit_count() for one, other in moved)
+        if posture not in found or len(means.names) < len(found[posture].names):
+            found[posture] = means._replace(local=local)
+    order = list(MEANS)
+    ranked = sorted(found.values(), key=lambda one: (one.local, len(one.names), [order.index(n) for n in one.names]))
+    kept: list[Means] = []
+    for means in ranked:
+        if sum(one.names == means.names for one in kept) < _EACH:
+            kept.append(means)
+    return kept
+
+
+def outcome(found: Object, wish: Wish, actor: Principal, umask: int) -> Posture | None:
+    """What comes of a wish there, whoever carries it out; None where it is impossible."""
+    try:
+        goal = wanted(found.posture, wish, actor, umask)
+    except FiatError:
+        return None
+    done = change(found.posture, steps_towards(found.posture, goal, actor), actor, found.mount, found.keeps_lists)
+    return goal if done.errno else done.after
+
+
+def _rights(posture: Posture, everyone: Universe) -> tuple[int, ...]:
+    """Who of everyone may read, write (with traverse, in a directory) and execute, as far as the object decides."""
+    decision = Decision(posture, everyone)
+    write = WRITE | EXECUTE if posture.directory else WRITE
+    return tuple(decision.allowed(want) for want in (READ, write, EXECUTE))
+
+
+# --- one means each ----------------------------------------------------------------------
+
+
+def _all(need: Need) -> Iterator[Means]:
+    who, found = need.who, need.object
+    posture = found.posture
+    if who.kind == "anyone-else":
+        yield Means(("other-bits",), Wish(mode=_mode("o", need)))
+        return
+    lists = found.keeps_lists is not False
+    if who.uid is not None and who.uid == posture.uid:
+        yield Means(("owner-bits",), Wish(mode=_mode("u", need)))
+    else:
+        named = who.kind == "group" or who.uid != accesslist.NO_ID
+        if lists and named and not (who.kind == "group" and posture.gid in who.gids):
+            yield Means(("entry",), Wish(access=entry_holding(posture, who, _new(need, who))))
+        yield from _by_groups(need, lists=lists)
+        yield Means(("other-bits",), Wish(mode=_mode("o", need)))
+    if who.kind != "group":
+        yield from _by_ownership(need)
+
+
+def _new(need: Need, who: Principal) -> int:
+    """What an entry for ``who`` is to hold: what they have, with what is asked for or without it."""
+    has = had(need.object.posture, who)
+    return has | need.want if need.gives else has & ~need.part
+
+
+def _by_groups(need: Need, *, lists: bool) -> Iterator[Means]:
+    """The owning group's letters, and the entries of groups."""
+    posture, who = need.object.posture, need.who
+    named = posture.acl.named()[1] if posture.acl is not None else set()
+    for gid in sorted(who.gids):
+        group = bare_group(gid, None)
+        if gid == posture.gid:
+            if posture.acl is None:
+                yield Means(("group-bits",), Wish(mode=_mode("g", need)))
+            elif lists:
+                yield Means(("group-bits",), Wish(access=entry_holding(posture, group, _new(need, group))))
+        elif lists and (need.gives or gid in named) and who.kind != "group":
+            yield Means(("named-group",), Wish(access=entry_holding(posture, group, _new(need, group))))
+
+
+def _by_ownership(need: Need) -> Iterator[Means]:
+    posture, who = need.object.posture, need.who
+    if need.gives:
+        for gid in sorted(who.gids - {posture.gid}):
+            yield Means(("owning-group",), Wish(gid=gid))
+        if who.uid is not None and who.uid != posture.uid:
+            yield Means(("owner",), Wish(uid=who.uid))
+            yield Means(("owner",), Wish(uid=who.uid, mode=_mode("u", need)))
+        return
+    if posture.gid in who.gids:
+        yield Means(("owning-group",), Wish(gid=0))
+    if who.uid == posture.uid:
+        yield Means(("owner",), Wish(uid=0))
+
+
+def _mode(user_class: str, need: Need) -> ModeChange:
+    letters = permission_letters(need.want if need.gives else need.part).replace("-", "")
+    return parse_change(f"{user_class}{'+' if need.gives else '-'}{letters}")
+
+
+# --- owner, group and the three classes together ------------------------------------------
+
+
+def _by_bits(need: Need, gids: Iterable[int]) -> Iterator[Means]:
+    """Where there is no list, each owner and group in question with each choice of who of the three classes has it."""
+    posture, who = need.object.posture, need.who
+    if posture.acl is not None or who.kind == "group":
+        return
+    uids = [posture.uid]
+    if need.gives and who.uid is not None:
+        uids.append(who.uid)
+    elif who.uid == posture.uid:
+        uids.append(0)
+    part = need.want if need.gives else need.part
+    letters = permission_letters(part).replace("-", "")
+    for uid, gid in product(dict.fromkeys(uids), dict.fromkeys((posture.gid, *sorted(gids)))):
+        for signs in product(" +-", repeat=3):
+            clauses = [f"{name}{sign}{letters}" for name, sign in zip("ugo", signs, strict=True) if sign != " "]
+            names = [
+                *(means for means, sign in zip(_OF_CLASSES, signs, strict=True) if sign != " "),
+                *(["owning-group"] if gid != posture.gid else []),
+                *(["owner"] if uid != posture.uid else []),
+            ]
+            if names:
+                yield Means(
+                    tuple(names),
+                    Wish(
+                        mode=parse_change(",".join(clauses)) if clauses else None,
+                        uid=uid if uid != posture.uid else None,
+                        gid=gid if gid != posture.gid else None,
+                    ),
+                )
+
+
+_OF_CLASSES = ("owner-bits", "group-bits", "other-bits")

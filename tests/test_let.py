@@ -1,0 +1,123 @@
+"""Letting and barring: every way carried out, the answer turned, and what was told of it held against the kernel."""
+
+import os
+import tempfile
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+from support.estates import (
+    ACCEPT,
+    GROUPS,
+    USERS,
+    Crowd,
+    Estate,
+    asked_of,
+    between,
+    bring_back,
+    counted_on,
+    crowd,
+    foretold,
+    having,
+    keep,
+    remember,
+    write_accounts,
+)
+from support.filesystems import fresh
+from support.program import answer
+from support.worlds import protections
+
+SEEDS = int(os.environ.get("FIAT_JUDGE_ESTATES", "4"))
+SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
+GOALS = 14
+"""Wishes in each estate of which the ways are carried out."""
+
+_RIGHTS = ("read", "write", "execute", "traverse", "list", "delete", "append")
+
+
+@pytest.fixture(scope="module")
+def accounts() -> Iterator[str]:
+    with tempfile.TemporaryDirectory(prefix="fiat-test-") as folder, protections():
+        write_accounts(folder)
+        yield folder
+
+
+class Judge:
+    """Carries ways out and compares."""
+
+    def __init__(self, accounts: str, everyone: Crowd) -> None:
+        self.accounts = accounts
+        self.everyone = everyone
+        self.tally: Counter[str] = Counter()
+        self.wrong: list[str] = []
+
+    def goals_in(self, estate: Estate) -> None:
+        """Some wishes, each with its best ways."""
+        remember(estate)
+        before, states = having(estate, self.everyone), keep(estate)
+        questions = [one for one in asked_of(estate) if one[0] in _RIGHTS]
+        tried = 0
+        while tried < GOALS:
+            verb = estate.dice.choice(("let", "bar"))
+            who = estate.dice.choice([*USERS, *USERS, *(f"group:{group}" for group in GROUPS), "anyone-else", "root"])
+            right, _, path = estate.dice.choice(questions)
+            if ((who, right, path) in before) is (verb == "let") and estate.dice.random() < 0.9:
+                continue
+            tried += 1
+            words = [verb, who, right, path, "--accounts", self.accounts, "--json"]
+            (told,) = answer(words)["results"]
+            if told["already"] or not told["possible"]:
+                self.tally["already" if told["already"] else "impossible"] += 1
+                if told["already"] and ((who, right, path) in before) is not (verb == "let"):
+                    self.wrong.append(f"{words}: told to be so already")
+                continue
+            ways = [way for way in told["ways"] if way["membership"] is None]
+            for way in [*ways[:1], *estate.dice.sample(ways[1:], min(len(ways) - 1, 2) if ways else 0)]:
+                self._carry_out(estate, words, who, right, path, way, before)
+                bring_back(estate, states)
+
+    def _carry_out(
+        self, estate: Estate, words: list[str], who: str, right: str, path: str, way: dict[str, Any], before: Any
+    ) -> None:
+        gives = words[0] == "let"
+        done = answer([*words, "--all", "--do", str(way["rank"]), "--no-history", *ACCEPT])
+        told = f"{words[:4]} {way['means']} {way['commands']}"
+        if done["problems"] or not done["applied"]:
+            self.wrong.append(f"{told}: {done['problems']}")
+            return
+        remember(estate)
+        after = having(estate, self.everyone)
+        self.tally.update(("carried out", words[0], *way["means"]))
+        if ((who, right, path) in after) is not gives:
+            self.wrong.append(f"{told}: the answer has not turned")
+        changed = ["set", *(step["path"] for step in way["steps"])]
+        may_be = counted_on(estate, changed, {"problems": [], "caveats": way["caveats"]})
+        for name, one, other in (("gains", before, after), ("losses", after, before)):
+            really = [between(one, other, known) for known in may_be]
+            if foretold(way[name]) not in really:
+                self.wrong.append(
+                    f"{told}: {name} {foretold(way[name]) - really[0]} told, {really[0] - foretold(way[name])}"
+                )
+        if way["means"] == ["entry"] and who in USERS:
+            others = {word for word, _, _ in before ^ after} - {who, "root"}
+            if others:
+                self.wrong.append(f"{told}: {others} gain or lose by an entry for somebody else")
+            if way["collateral"]["others"] != {"gains": 0, "losses": 0}:
+                self.wrong.append(f"{told}: {way['collateral']}")
+
+
+@pytest.mark.root
+@pytest.mark.slow
+@pytest.mark.parametrize("kind", ["here", "tmpfs"])
+def test_every_way_does_what_is_told_of_it(kind: str, accounts: str) -> None:
+    with fresh(kind) as top, crowd() as everyone:
+        judge = Judge(accounts, everyone)
+        for seed in range(SEED, SEED + SEEDS):
+            with Estate(top, seed) as estate:
+                judge.goals_in(estate)
+    assert not judge.wrong, "\n".join(judge.wrong[:20])
+    assert judge.tally["carried out"] > SEEDS * GOALS / 2, judge.tally
+    assert min(judge.tally[name] for name in ("let", "bar", "entry", "other-bits")) > 3, judge.tally
+    print(judge.tally)
