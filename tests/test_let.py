@@ -25,6 +25,7 @@ from support.estates import (
     remember,
     write_accounts,
 )
+from support.files import set_state, state_of
 from support.filesystems import fresh
 from support.program import answer
 from support.worlds import protections
@@ -57,7 +58,8 @@ class Judge:
         """Some wishes, each with its best ways."""
         remember(estate)
         before, states = having(estate, self.everyone), keep(estate)
-        questions = [one for one in asked_of(estate) if one[0] in _RIGHTS]
+        # beside its top are other estates, which are not asked about
+        questions = [one for one in asked_of(estate) if one[0] in _RIGHTS and one[2] != estate.top]
         tried = 0
         while tried < GOALS:
             verb = estate.dice.choice(("let", "bar"))
@@ -75,8 +77,12 @@ class Judge:
                 continue
             ways = [way for way in told["ways"] if way["membership"] is None]
             for way in [*ways[:1], *estate.dice.sample(ways[1:], min(len(ways) - 1, 2) if ways else 0)]:
+                above = {step["path"]: state_of(step["path"]) for step in way["steps"]}  # also above the estate
                 self._carry_out(estate, words, who, right, path, way, before)
                 bring_back(estate, states)
+                for one, state in above.items():
+                    if state_of(one) != state:
+                        set_state(one, state)
 
     def _carry_out(
         self, estate: Estate, words: list[str], who: str, right: str, path: str, way: dict[str, Any], before: Any

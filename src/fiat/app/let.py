@@ -12,6 +12,7 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.kind import Kind
 from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.ways import Found, Goal, Way, search
@@ -72,16 +73,20 @@ def meant(
         if route.end is None:
             problem(failure(route))
             continue
-        for goal in _goals(people, asked, route.end.path, route.end.posture.kind, gives=gives):
+        for goal in _goals(people, asked, route, gives=gives):
             found = search(host, goal, by=how.by, spare=spare, progress=progress)
             said = [*caveats.of_route(route), *caveats.of_host(host.settings)]
             yield Meant(found, list(_notes(host, found)), said, host)
 
 
-def _goals(people: list[Principal], asked: tuple[Asked, ...], path: str, kind: Kind, *, gives: bool) -> Iterator[Goal]:
+def _goals(people: list[Principal], asked: tuple[Asked, ...], route: Route, *, gives: bool) -> Iterator[Goal]:
+    """One for each of them; a name that is to be removed is itself meant, and not what it leads to."""
+    assert route.end is not None
     for who in people:
         for one in asked:
-            yield Goal(who, on_kind(one, kind), path, gives)
+            right = on_kind(one, route.end.posture.kind)
+            named = right.by_name and not right.by_object
+            yield Goal(who, right, route.asked if named else route.end.path, gives)
 
 
 def planned(meant_: Meant, way: Way) -> Planned:

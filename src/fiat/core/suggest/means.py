@@ -5,14 +5,14 @@ come of it, and so is what it does locally to others; what it really costs them,
 below, is counted elsewhere (:mod:`fiat.core.suggest.ways`).
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from itertools import product
 
 from fiat.core.change.steps import change, steps_towards
 from fiat.core.change.wanted import wanted
 from fiat.core.errors import FiatError
 from fiat.core.model import accesslist
-from fiat.core.model.mode import EXECUTE, READ, WRITE, ModeChange, parse_change, permission_letters
+from fiat.core.model.mode import EXECUTE, READ, SPECIAL, WRITE, ModeChange, octal, parse_change, permission_letters
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, Universe, bare_group
 from fiat.core.model.wish import Wish
@@ -54,26 +54,43 @@ class Need(NamedTuple):
 
 
 class Means(NamedTuple):
-    """A change of one object by one means, or by several together, and how many rights of others it moves there."""
+    """A change of one object by one means, or by several together.
+
+    ``local`` is what it does there to others, whoever gets there: whether it goes against them (they lose by what
+    gives, gain by what takes), how many rights a stranger gains, and how many of others move.
+    """
 
     names: tuple[str, ...]
     wish: Wish
-    local: int = 0
+    local: tuple[int, int, int] = (0, 0, 0)
 
 
 def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Principal, umask: int) -> list[Means]:
     """Every means that meets ``need``, the least costly first; ``gids`` are groups that the object may be given."""
     found: dict[Posture, Means] = {}
     had_before = _rights(need.object.posture, everyone)
-    aside = everyone.with_uid(need.who.uid) if need.who.uid is not None else 0
-    for means in (*_all(need), *_by_bits(need, gids)):
-        posture = outcome(need.object, means.wish, actor, umask)
-        if posture is None or not need.met(posture):
-            continue
-        moved = zip(had_before, _rights(posture, everyone), strict=True)
-        local = sum(((one ^ other) & ~aside).bit_count() for one, other in moved)
-        if posture not in found or len(means.names) < len(found[posture].names):
-            found[posture] = means._replace(local=local)
+    stranger = everyone.of_kind("anyone-else")
+    aside = everyone.of_kind("group") | everyone.with_uid(0) | stranger
+    aside |= everyone.with_uid(need.who.uid) if need.who.uid is not None else 0
+
+    def local(posture: Posture) -> tuple[int, int, int]:
+        has = _rights(posture, everyone)
+        gained = [other & ~one for one, other in zip(had_before, has, strict=True)]
+        lost = [one & ~other for one, other in zip(had_before, has, strict=True)]
+        gains, losses = (sum((bits & ~aside).bit_count() for bits in some) for some in (gained, lost))
+        return int((losses if need.gives else gains) > 0), sum(bool(bits & stranger) for bits in gained), gains + losses
+
+    def take(several: Iterable[Means]) -> None:
+        for means in several:
+            posture = outcome(need.object, means.wish, actor, umask)
+            if posture is None or not need.met(posture):
+                continue
+            if posture not in found or len(means.names) < len(found[posture].names):
+                found[posture] = means._replace(local=local(posture))
+
+    take(_all(need))
+    if not any(means.local == (0, 0, 0) for means in found.values()):
+        take(_by_bits(need, gids, local))
     order = list(MEANS)
     ranked = sorted(found.values(), key=lambda one: (one.local, len(one.names), [order.index(n) for n in one.names]))
     kept: list[Means] = []
@@ -94,10 +111,10 @@ def outcome(found: Object, wish: Wish, actor: Principal, umask: int) -> Posture 
 
 
 def _rights(posture: Posture, everyone: Universe) -> tuple[int, ...]:
-    """Who of everyone may read, write (with traverse, in a directory) and execute, as far as the object decides."""
+    """Who of everyone may read, write (with traverse, in a directory), execute, and change the mode."""
     decision = Decision(posture, everyone)
     write = WRITE | EXECUTE if posture.directory else WRITE
-    return tuple(decision.allowed(want) for want in (READ, write, EXECUTE))
+    return (*(decision.allowed(want) for want in (READ, write, EXECUTE)), everyone.with_uid(posture.uid))
 
 
 # --- one means each ----------------------------------------------------------------------
@@ -166,35 +183,46 @@ def _mode(user_class: str, need: Need) -> ModeChange:
 # --- owner, group and the three classes together ------------------------------------------
 
 
-def _by_bits(need: Need, gids: Iterable[int]) -> Iterator[Means]:
-    """Where there is no list, each owner and group in question with each choice of who of the three classes has it."""
+def _by_bits(need: Need, gids: Iterable[int], local: Callable[[Posture], tuple[int, int, int]]) -> list[Means]:
+    """Where there is no list, each owner and group in question, with all that the three classes may be given.
+
+    A class is given what any of the three has now, or several of them together, with what is asked for or without it:
+    whoever comes to another class by a change of owner or group can so keep what they had.
+    """
     posture, who = need.object.posture, need.who
     if posture.acl is not None or who.kind == "group":
-        return
-    uids = [posture.uid]
+        return []
+    uids = {posture.uid}
     if need.gives and who.uid is not None:
-        uids.append(who.uid)
+        uids.add(who.uid)
     elif who.uid == posture.uid:
-        uids.append(0)
+        uids.add(0)
     part = need.want if need.gives else need.part
-    letters = permission_letters(part).replace("-", "")
-    for uid, gid in product(dict.fromkeys(uids), dict.fromkeys((posture.gid, *sorted(gids)))):
-        for signs in product(" +-", repeat=3):
-            clauses = [f"{name}{sign}{letters}" for name, sign in zip("ugo", signs, strict=True) if sign != " "]
-            names = [
-                *(means for means, sign in zip(_OF_CLASSES, signs, strict=True) if sign != " "),
-                *(["owning-group"] if gid != posture.gid else []),
-                *(["owner"] if uid != posture.uid else []),
-            ]
-            if names:
-                yield Means(
-                    tuple(names),
-                    Wish(
-                        mode=parse_change(",".join(clauses)) if clauses else None,
-                        uid=uid if uid != posture.uid else None,
-                        gid=gid if gid != posture.gid else None,
-                    ),
-                )
+    now = [posture.mode >> shift & 7 for shift in (6, 3, 0)]
+    together = {one | other | third for one, other, third in product((0, *now), repeat=3)}
+    values = sorted({changed for value in together for changed in (value, value | part, value & ~part)})
+    found: list[tuple[tuple[int, int, int], Means]] = []
+    for uid, gid, classes in product(sorted(uids), sorted({posture.gid, *gids}), product(values, repeat=3)):
+        names = [
+            *(means for means, one, other in zip(_OF_CLASSES, now, classes, strict=True) if one != other),
+            *(["owning-group"] if gid != posture.gid else []),
+            *(["owner"] if uid != posture.uid else []),
+        ]
+        mode = posture.mode & SPECIAL | classes[0] << 6 | classes[1] << 3 | classes[2]
+        candidate = posture._replace(mode=mode, uid=uid, gid=gid)
+        if names and need.met(candidate):
+            wish = Wish(
+                mode=parse_change(octal(mode)) if mode != posture.mode else None,
+                uid=uid if uid != posture.uid else None,
+                gid=gid if gid != posture.gid else None,
+            )
+            found.append((local(candidate), Means(tuple(names), wish)))
+    found.sort(key=lambda one: (one[0], len(one[1].names)))
+    kept: list[Means] = []
+    for _, means in found:
+        if sum(one.names == means.names for one in kept) < _EACH:
+            kept.append(means)
+    return kept
 
 
 _OF_CLASSES = ("owner-bits", "group-bits", "other-bits")

@@ -43,6 +43,9 @@ from fiat.core.words import naming
 _MOST_COMBINED = 24
 """So many combinations of means on several objects are looked at, the least costly of each kind first."""
 
+_OF_A_KIND = 2
+"""So many of these may be by the same means on the same objects."""
+
 _FEW_GROUPS = 16
 """With so many groups, an object is thought of as given to each of them; else to those that have to do with it."""
 
@@ -160,8 +163,13 @@ def _ask(host: Host, goal: Goal, who: Principal) -> Verdict:
 def _impossible(host: Host, goal: Goal, verdict: Verdict) -> str:
     """Why nothing of a posture can change the answer; empty where something might."""
     if goal.gives:
-        flat = next((step for step in _refused(verdict) if step.reason is None), None)
-        return "" if flat is None else _flat(flat)
+        for step in _refused(verdict):
+            if step.reason is None:
+                return _flat(step)
+            if step.runs_for and step.path != step.runs_for:  # which others are run with as well
+                who = naming.principal(goal.who)
+                return f"{visible(step.runs_for)} is run with {visible(step.path)}, which {who} may not {step.needs}"
+        return ""
     if superuser(goal.who):
         return f"{naming.principal(goal.who)} is a superuser: no mode and no list keeps out who may change them"
     if goal.right not in _DECIDED:
@@ -272,8 +280,12 @@ class _Searching:
         goal = self.goal
         if not goal.gives:
             part = _DECIDED[goal.right]
-            deciding = [step for step in verdict.steps if step.reason is not None and step.want & part and step.object]
-            step = deciding[-1]  # what comes before is the way there
+            deciding = [
+                step
+                for step in verdict.steps
+                if step.reason is not None and step.want & part and step.object and not step.runs_for
+            ]
+            step = deciding[-1]  # what comes before is the way there, what comes after is what runs it
             assert step.object is not None
             same = [one.want for one in deciding if one.path == step.path]
             yield Need(step.object, goal.who, max(same), False, part)
@@ -304,13 +316,16 @@ class _Searching:
         equal."""
         combined = sorted(
             product(*choices),
-            key=lambda some: (sum(one.local for one in some), len({name for one in some for name in one.names})),
+            key=lambda some: (
+                [sum(column) for column in zip(*(one.local for one in some), strict=True)],
+                len({name for one in some for name in one.names}),
+            ),
         )
         kinds: dict[tuple[object, ...], int] = {}
         for some in combined:
             kind = tuple(one.names for one in some)
             kinds[kind] = kinds.get(kind, 0) + 1
-            if kinds[kind] == 1:
+            if kinds[kind] <= _OF_A_KIND:
                 yield some
 
     def _way(self, needs: list[Need], chosen: tuple[Means, ...]) -> Way | None:
@@ -329,7 +344,7 @@ class _Searching:
         if made.effects is None or any(planned.change.errno for planned in made.changes):
             return None  # not even root can
         names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
-        latent = sum(means.local for means in chosen)
+        latent = sum(sum(means.local[1:]) for means in chosen)
         return self._counted(names, tuple(draft.steps), None, made, made.effects, draft.entries, latent)
 
     def _for_members(self, draft: "_Draft") -> bool:

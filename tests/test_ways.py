@@ -1,0 +1,186 @@
+"""The best way costs least: against every other change that there is, on small worlds in memory.
+
+Where no lists are kept, that is all 512 modes with every owner and every group; where they are, an entry changes
+nothing for anybody else, and nothing can cost less than that.
+"""
+
+import itertools
+import os
+import random
+from collections.abc import Callable
+from functools import partial
+
+import pytest
+
+from fiat.core.model.accesslist import AccessList, Entry, Tag, check
+from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.host import Settings
+from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import EXECUTE, READ, WRITE
+from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, user
+from fiat.core.model.right import right_named
+from fiat.core.rules.decision import Decision
+from fiat.core.suggest import entryway
+from fiat.core.suggest.ways import Found, Goal, search
+from fiat.host.image.host import ImageHost
+
+WORLDS = int(os.environ.get("FIAT_JUDGE_WAYS", "5"))
+SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
+UIDS, GIDS = (1, 2, 3, 4), (11, 12, 13)
+WANTS = {"read": READ, "write": WRITE, "execute": EXECUTE}
+Rank = tuple[bool, int, int]
+"""Whether it is against others, what anyone else gains, what others gain and lose: what a way is ranked by first."""
+
+
+class World:
+    """A directory that everyone may enter, and a file in it; or one that not everyone may enter (``shut``)."""
+
+    def __init__(self, choices: random.Random, *, lists: bool, shut: bool = False) -> None:
+        self.choices = choices
+        users = [User("root", 0, 0), *(User(f"u{uid}", uid, choices.choice(GIDS)) for uid in UIDS)]
+        members = {gid: [one.name for one in users[1:] if choices.random() < 0.3] for gid in GIDS}
+        groups = [Group(f"g{gid}", gid, tuple(members[gid])) for gid in GIDS]
+        self.accounts = Accounts(users, groups, "the test")
+        self.people = [user(one, self.accounts.gids_of(one)) for one in users]
+        self.lists = lists
+        acl = self._list() if lists and choices.random() < 0.6 else None
+        mode = choices.randrange(0o1000) if acl is None else acl.mode()
+        self.file = Posture(Kind.FILE, mode, choices.choice((0, *UIDS)), choices.choice(GIDS), acl)
+        folder = Posture(Kind.DIRECTORY, 0o750 if shut else 0o755, choices.choice((0, *UIDS)), choices.choice(GIDS))
+        self.host = ImageHost(
+            "test",
+            [
+                Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(Identity("t", 1)), keeps_lists=lists),
+                Object("/d", folder, Status(Identity("t", 2)), keeps_lists=lists),
+                Object("/d/f", self.file, Status(Identity("t", 3)), keeps_lists=lists),
+            ],
+            self.accounts,
+            Settings(),
+        )
+
+    def _list(self) -> AccessList:
+        some = self.choices.randrange
+        users = [Entry(Tag.NAMED_USER, some(8), uid) for uid in UIDS if self.choices.random() < 0.4]
+        groups = [Entry(Tag.NAMED_GROUP, some(8), gid) for gid in GIDS if self.choices.random() < 0.4]
+        mask = [Entry(Tag.MASK, self.choices.choice((0, some(8), some(8))))]
+        owner, group, other = (Entry(tag, some(8)) for tag in (Tag.OWNER, Tag.OWNING_GROUP, Tag.OTHER))
+        return check([owner, *users, group, *groups, *mask, other])
+
+    def ways(self, who: Principal, right: str, gives: bool, by: tuple[str, ...] = ()) -> Found:
+        return search(self.host, Goal(who, right_named(right), "/d/f", gives), by=by)
+
+
+def best_of(found: Found) -> Rank | None:
+    """What the best way costs that is no membership."""
+    cost = next((way.cost for way in found.ways if way.membership is None), None)
+    return None if cost is None else (cost.against, cost.anyone_else, cost.others)
+
+
+class Every:
+    """Every posture that a file can have without a list, and who can do what with each."""
+
+    def __init__(self, world: World) -> None:
+        self.universe = Universe([*world.people, ANYONE_ELSE])
+        self.postures = [
+            Posture(Kind.FILE, mode, uid, gid) for uid, gid, mode in itertools.product((0, *UIDS), GIDS, range(0o1000))
+        ]
+        self.sets = {posture: self._sets(posture) for posture in self.postures}
+        self.before = world.file
+
+    def _sets(self, posture: Posture) -> tuple[int, ...]:
+        decision = Decision(posture, self.universe)
+        owner = self.universe.with_uid(posture.uid) | self.universe.with_uid(0)
+        return (*(decision.allowed(want) for want in (READ, WRITE, EXECUTE)), owner)
+
+    def least(self, who: Principal, want: int, gives: bool, by: str = "") -> Rank | None:
+        """The least that any of them costs after which ``who`` has, or has not, ``want``."""
+        had = self.sets[self.before]
+        place = self.universe.principals.index(who)
+        aside = self.universe.with_uid(who.uid or 0) | self.universe.with_uid(0)
+        stranger = 1 << len(self.universe.principals) - 1
+        aside |= stranger
+        column = (READ, WRITE, EXECUTE).index(want)
+        best: Rank | None = None
+        for posture, has in self.sets.items():
+            if bool(has[column] >> place & 1) is not gives or not self._only(posture, by):
+                continue
+            if not gives and posture.uid == who.uid != self.before.uid:
+                continue  # barred by being made the owner
+            gained = [~one & other for one, other in zip(had, has, strict=True)]
+            lost = [one & ~other for one, other in zip(had, has, strict=True)]
+            gains, losses = (sum((bits & ~aside).bit_count() for bits in some) for some in (gained, lost))
+            rank = bool(losses if gives else gains), sum(bool(bits & stranger) for bits in gained[:3]), gains + losses
+            best = rank if best is None or rank < best else best
+        return best
+
+    def _only(self, posture: Posture, by: str) -> bool:
+        """Whether nothing but what ``by`` names is other than before."""
+        mask = {"owner-bits": 0o700, "group-bits": 0o070, "other-bits": 0o007, "owning-group": 0}.get(by, 0o777)
+        same_bits = not (posture.mode ^ self.before.mode) & ~mask
+        same_group = posture.gid == self.before.gid or by in ("", "owning-group")
+        same_owner = posture.uid == self.before.uid or not by
+        return same_bits and same_group and same_owner
+
+
+@pytest.mark.slow
+def test_no_change_costs_less_where_no_lists_are_kept() -> None:
+    choices = random.Random(SEED)
+    compared = 0
+    for _ in range(WORLDS):
+        world = World(choices, lists=False)
+        every = Every(world)
+        for who, (right, want), gives in itertools.product(world.people[1:], WANTS.items(), (True, False)):
+            if bool(Decision(world.file, Universe([who])).allowed(want)) is gives:
+                continue
+            asked = f"{'let' if gives else 'bar'} {who.name} {right}: {world.file} {[p.gids for p in world.people]}"
+            assert best_of(world.ways(who, right, gives)) == every.least(who, want, gives), asked
+            for by in ("owner-bits", "group-bits", "other-bits"):
+                assert best_of(world.ways(who, right, gives, (by,))) == every.least(who, want, gives, by), (by, asked)
+            compared += 1
+    assert compared > WORLDS * 5
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("shut", [False, True])
+def test_an_entry_costs_nobody_anything(shut: bool) -> None:
+    choices = random.Random(SEED)
+    compared = 0
+    for _ in range(WORLDS * 3):
+        world = World(choices, lists=True, shut=shut)
+        for who, right, gives in itertools.product(world.people[1:], WANTS, (True, False)):
+            found = world.ways(who, right, gives)
+            if found.already:
+                continue
+            asked = f"{'let' if gives else 'bar'} {who.name} {right}: {world.file}"
+            assert best_of(found) == (False, 0, 0), asked
+            assert best_of(world.ways(who, right, gives, ("entry", "owner-bits"))) == (False, 0, 0), asked
+            compared += 1
+    assert compared > WORLDS * 10
+
+
+def _kept(real: object, posture: Posture, tag: Tag, number: int | None, new: int) -> object:
+    """Entries are cut where the list was passed over, and not dropped."""
+    wish = real(posture, tag, number, new)  # type: ignore[operator]
+    return wish._replace(remove=())
+
+
+def _raised_over_others(real: object, posture: Posture, tag: Tag, number: int | None, new: int) -> object:
+    """The mask is raised, and the entries that it was cutting are not cut first."""
+    wish = real(posture, tag, number, new)  # type: ignore[operator]
+    return wish._replace(entries=wish.entries[:1], mask=None)
+
+
+def _shrunk(real: object, posture: Posture, tag: Tag, number: int | None, new: int) -> object:
+    """The mask becomes --- where nothing else is left of it."""
+    wish = real(posture, tag, number, new)  # type: ignore[operator]
+    return wish._replace(mask=None if wish.mask == READ else wish.mask)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("fault", [_kept, _raised_over_others, _shrunk])
+def test_the_proof_catches_planted_faults(fault: Callable[..., object], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(entryway, "raised", partial(fault, entryway.raised))
+    with pytest.raises(AssertionError):
+        test_an_entry_costs_nobody_anything(False)
