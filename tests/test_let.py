@@ -25,9 +25,9 @@ from support.estates import (
     remember,
     write_accounts,
 )
-from support.files import set_state, state_of
+from support.files import make, set_state, state_of
 from support.filesystems import fresh
-from support.program import answer
+from support.program import answer, fiat, machine
 from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_ESTATES", "4"))
@@ -127,3 +127,85 @@ def test_every_way_does_what_is_told_of_it(kind: str, accounts: str) -> None:
     assert judge.tally["carried out"] > SEEDS * GOALS / 2, judge.tally
     assert min(judge.tally[name] for name in ("let", "bar", "entry", "other-bits")) > 3, judge.tally
     print(judge.tally)
+
+
+# --- as it is typed, on the sample host ----------------------------------------------------
+
+BAROMETER = "/srv/skerry/observatory/2026/november/barometer.csv"
+SAMPLE = ("--from", "skerry")
+
+
+@pytest.mark.parametrize(
+    ("typed", "first", "status"),
+    [
+        (
+            ("let", "auditor", "read", BAROMETER),
+            f"auditor may not read {BAROMETER}. 6 ways to let them, the best first:",
+            0,
+        ),
+        (("let", "keeper", "r", BAROMETER), f"Already so. keeper may read {BAROMETER}.", 0),
+        (
+            ("bar", "root", "read", BAROMETER),
+            f"No way. root may read {BAROMETER}: root is a superuser: no mode and no list keeps out who may change "
+            "them.",
+            1,
+        ),
+        (
+            ("let", "root", "write", "/mnt/vault/replay"),
+            "No way. root may not write /mnt/vault/replay: at /mnt/vault/replay it is no mode and no list that "
+            "refuses: it is mounted read-only.",
+            1,
+        ),
+        (("let", "auditor", "read", BAROMETER, "--preview"), "Preview: 1 path would change. Nothing is written.", 0),
+        (
+            ("let", "auditor", "read", BAROMETER, "--by", "entri"),
+            "fiat let: 'entri' is no means; near is 'entry'; these are: entry, owner-bits, group-bits, named-group, "
+            "other-bits, owning-group, owner, membership",
+            2,
+        ),
+        (
+            ("let", "auditor", "read", BAROMETER, "--do"),
+            "fiat let: a snapshot cannot be changed; --preview shows what the change would do",
+            2,
+        ),
+        (("bar", "keeper", "read", "/nope"), "fiat bar: cannot look at '/nope': No such file or directory", 2),
+    ],
+)
+def test_what_is_meant(typed: tuple[str, ...], first: str, status: int) -> None:
+    done = fiat(*typed, *SAMPLE)
+    assert ((done.stdout or done.stderr).splitlines()[0], done.returncode) == (first, status)
+
+
+def test_ways_in_json() -> None:
+    (one,) = machine("let", "auditor", "read", BAROMETER, *SAMPLE)["results"]
+    assert (one["already"], one["possible"], one["why_not"]) == (False, True, None)
+    best = one["ways"][0]
+    assert best["commands"] == ["fiat set /srv/skerry/observatory --entry user:auditor:--x --from skerry"]
+    assert best["means"] == ["entry"]
+    assert best["collateral"]["others"] == {"gains": 0, "losses": 0}
+    assert [step["after"]["mode"] for step in best["steps"]] == ["0750"]
+    assert {(gain["who"], gain["right"]) for gain in best["gains"]} >= {("auditor", "read"), ("auditor", "traverse")}
+    membership = next(way for way in one["ways"] if way["membership"])
+    assert membership["membership"] == {"user": "auditor", "group": "watch"}
+    assert membership["commands"] == membership["steps"] == []
+
+
+@pytest.mark.root
+def test_a_way_is_carried_out_and_undone(folder: str) -> None:
+    os.chmod(folder, 0o755)
+    write_accounts(folder)
+    path = make(f"{folder}/key", 0o600)
+    where = ("--accounts", folder, "--history", f"{folder}/h.db")
+    done = fiat("let", "keeper", "read", path, "--do", *where)
+    assert done.returncode == 4
+    assert "refused by guard shows-group-bits: " in done.stderr
+    assert "0600 becomes 0640" in done.stderr
+    before = state_of(path)
+    done = fiat("let", "keeper", "read", path, "--do", "--accept", "shows-group-bits", *where)
+    assert (done.returncode, done.stdout.partition("\n")[0]) == (0, "1 path changed.")
+    assert fiat("why", "keeper", "read", path, "--accounts", folder).returncode == 0
+    assert fiat("bar", "keeper", "read", path, "--do", *where).returncode == 0
+    assert fiat("why", "keeper", "read", path, "--accounts", folder).returncode == 1
+    for run in ("2", "1"):
+        assert fiat("undo", run, *where[2:]).returncode == 0
+    assert state_of(path) == before

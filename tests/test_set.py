@@ -104,7 +104,7 @@ def test_like_another_path(folder: str) -> None:
     give_list(model, "user::rwx,user:7105:rwx,group::r-x,mask::r-x,other::---")
     give_list(model, "user::rwx,user:7105:r-x,group::r-x,mask::r-x,other::---", DEFAULT_XATTR)
     inside = make(f"{other}/data", 0o600)
-    assert fiat("set", other, "--below", "--like", model).returncode == 0
+    assert fiat("set", other, "--below", "--like", model, "--accept", "shows-group-bits").returncode == 0
     assert state_of(other)[1:] == state_of(model)[1:]
     assert mode_of(other) == 0o2750
     assert list_of(inside) == ["user::rw-", "user:7105:rw-", "group::r--", "mask::r--", "other::---"]
@@ -152,6 +152,13 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str, reque
         os.chmod(path, 0o4755)
         words, place = (path, "--owner", "7102"), path
         said = "the kernel drops setuid and its file capabilities as the owner or group changes"
+    elif guard == "shows-group-bits":
+        os.chmod(path, 0o600)
+        words, said, place = (
+            (path, "--entry", "user:7105:r"),
+            "0600 becomes 0640, for the middle letters show the mask",
+            path,
+        )
     elif guard == "hard-links":
         os.link(path, f"{folder}/elsewhere")
         words, said, place = (top, "--below", "--mode", "o-x"), "1 other name elsewhere would change with it", path

@@ -106,7 +106,7 @@ def _notes(host: Host, found: Found) -> Iterator[Finding]:
     if end is None or found.already or found.why_not:
         return
     if goal.gives:
-        entries = any(wish.access.entries for way in found.ways[:1] for _, wish in way.steps)
+        entries = any(wish.access.entries and path == goal.path for way in found.ways[:1] for path, wish in way.steps)
         if entries and end.posture.kind is Kind.FILE:
             folder = shell_word(goal.path.rpartition("/")[0] or "/")
             text = (

@@ -57,6 +57,11 @@ SCENES = (
     ),
     Scene(
         "",
+        "The auditor, too, should read the barometer, and nothing more. What would that cost everyone else?",
+        ("let", "auditor", "read", _BAROMETER),
+    ),
+    Scene(
+        "",
         "For the surveyor, Fiat proposed an entry of their own. What it would mean for all that lies under it:",
         ("set", "/srv/skerry/observatory", "--entry", "user:surveyor:--x", "--preview"),
     ),

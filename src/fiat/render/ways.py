@@ -3,13 +3,14 @@
 from collections.abc import Iterator
 
 from fiat.app.let import Meant
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.fields import Fields
 from fiat.core.model.record import PostureRecord
-from fiat.core.suggest.means import MEANS
-from fiat.core.suggest.ways import Way
+from fiat.core.suggest.ways import COUNTED, Way
 from fiat.core.text import counted, joined, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command
+from fiat.core.words.people import several_words
 from fiat.render import words
 from fiat.render.effects import shift_fields
 from fiat.render.findings import finding_fields, guard_fields
@@ -28,6 +29,8 @@ class WaysView(Plain):
         self.found = found.found
         self.goal = found.found.goal
         self.accounts = found.host.accounts
+        who = self.goal.who
+        self.who = f"group {naming.group_of(who)}" if who.kind == "group" else naming.principal(who)
         self.every = every
         self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
 
@@ -90,7 +93,7 @@ class WaysView(Plain):
     def blocks(self) -> Iterator[Block]:
         """Whether it is so, and the ways, each with what it costs others."""
         found, goal = self.found, self.goal
-        who, path = naming.principal(goal.who), unbroken(visible(goal.path))
+        who, path = self.who, unbroken(visible(goal.path))
         end = found.verdict.deciding.object
         phrase = words.right_phrase(goal.right, None if end is None or end.path != goal.path else end.posture.kind)
         may = f"{who} may {'' if found.verdict.allowed else 'not '}{phrase} {path}"
@@ -131,9 +134,7 @@ class WaysView(Plain):
         yield Prose([Span(costs, style), self._beyond(way)], 2, hanging="  ")
         if way.plan is not None and way.plan.guards:
             names = joined(dict.fromkeys(guard.code for guard in way.plan.guards))
-            yield Prose(
-                f"needs --accept: {names} {'objects' if len(way.plan.guards) == 1 else 'object'}", 2, hanging="  "
-            )
+            yield Prose(f"refused without --accept: {names}", 2, hanging="  ")
         for command in self._commands(way):
             yield Verbatim(command, 3)
 
@@ -141,36 +142,63 @@ class WaysView(Plain):
         """What a way does, in words."""
         if way.membership is not None:
             name, group = visible(way.membership[0]), visible(self._group(way.membership[1]))
-            if self.goal.gives:
-                return f"making {name} a member of {group}; it works from the next login, and is not Fiat's to do"
-            return f"taking {name} out of {group}; it works from the next login, and is not Fiat's to do"
-        places = joined(unbroken(visible(path)) for path in dict.fromkeys(path for path, _ in way.steps))
-        if len(way.means) == 1:
-            return f"{MEANS[way.means[0]]}, at {places}"
-        return f"at {places}"
+            joining = f"making {name} a member of {group}" if self.goal.gives else f"taking {name} out of {group}"
+            return f"{joining}, from the next login on; whoever keeps the accounts does that"
+        return f"{joined(self._in_words(name, way) for name in way.means)}, at {self._places(way)}"
+
+    @staticmethod
+    def _places(way: Way) -> str:
+        return joined(unbroken(visible(path)) for path in dict.fromkeys(path for path, _ in way.steps))
+
+    def _in_words(self, means: str, way: Way) -> str:
+        """One means, with whom it is about."""
+        wishes = [wish for _, wish in way.steps]
+        if means == "entry":
+            return f"an access entry for {self.who} alone"
+        if means == "named-group":
+            named = (one.entry for wish in wishes for one in wish.access.entries if one.entry.tag is Tag.NAMED_GROUP)
+            theirs = dict.fromkeys(naming.group(one.id, self.accounts) for one in named if one.id in self.goal.who.gids)
+            return f"an entry for group {joined(theirs)}"
+        if means == "owning-group":
+            given = dict.fromkeys(naming.group(wish.gid, self.accounts) for wish in wishes if wish.gid is not None)
+            return f"the group becomes {joined(given)}"
+        if means == "owner":
+            given = dict.fromkeys(naming.user(wish.uid, self.accounts) for wish in wishes if wish.uid is not None)
+            return f"the owner becomes {joined(given)}"
+        return _LETTERS[means]
 
     def _costs(self, way: Way) -> tuple[str, str]:
-        """What others gain and lose, users by rights and paths."""
+        """Who else gains and loses, and how much: users by rights and paths."""
         parts = []
-        gained, lost = way.others
-        if gained:
-            parts.append(f"{counted(gained, 'right')} more for others")
-        if lost:
-            parts.append(f"{counted(lost, 'right')} less for others")
+        for count, words, verb in zip(way.others, way.whom, ("gain", "lose"), strict=True):
+            if count:
+                whom = several_words(words, self.accounts, 4, "others")
+                parts.append(f"{whom} {verb if len(words) > 1 else f'{verb}s'} {counted(count, 'right')}")
         if way.cost.anyone_else:
-            parts.append(f"{counted(way.cost.anyone_else, 'right')} more for anyone else")
-        if way.cost.groups and not parts:
-            parts.append(
-                f"{counted(way.cost.groups, 'group')} could do other things on their own, with nobody in question"
+            parts.append(f"anyone else gains {counted(way.cost.anyone_else, 'right')}")
+        if not parts and way.cost.groups:
+            return (
+                "costs nobody of today anything; whoever joins the groups that it is about has more or less then",
+                "yes",
             )
         if not parts:
             return "costs nobody anything", "yes"
-        least = "at least " if way.at_least else ""
-        return f"costs {least}{joined(parts)}", "no"
+        return f"{'at least ' if way.at_least else ''}{joined(parts)}", "no"
 
     def _beyond(self, way: Way) -> str:
+        """All that who it is about gains, or loses, where that is more than what is meant."""
         if not way.cost.own:
             return ""
-        who = naming.principal(self.goal.who)
-        verb = "also moves" if not self.goal.gives else "also opens"
-        return f"; for {who} it {verb} {counted(way.cost.own, 'right')} beyond that"
+        mine = [
+            shift.right.name + (f" on {shift.paths:,} paths" if shift.paths > 1 else "")
+            for shift in (way.gains if self.goal.gives else way.losses)
+            if shift.principal.identity == self.goal.who.identity and shift.right in COUNTED
+        ]
+        return f"; {self.who} {'gains' if self.goal.gives else 'loses'} {joined(mine)} in all" if mine else ""
+
+
+_LETTERS = {
+    "owner-bits": "the owner's letters",
+    "group-bits": "what the owning group may do",
+    "other-bits": "what everyone may do whom no entry and no group matches",
+}

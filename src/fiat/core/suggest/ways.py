@@ -52,7 +52,7 @@ _FEW_GROUPS = 16
 _ROOT = principals.unlisted_user(0, (0,))
 """Who carries a way out, as far as its cost is concerned: whether the one who asks may do it is another question."""
 
-_COUNTED = (*BASIC, CHANGE_MODE)
+COUNTED = (*BASIC, CHANGE_MODE)
 """The rights that cost: the others go with these, or with the directory's."""
 
 
@@ -91,7 +91,7 @@ class Cost(NamedTuple):
 class Way(NamedTuple):
     """One way: ``steps`` are the wishes by path, in the order of the route; or a membership, which is not Fiat's to do.
 
-    ``others`` counts what other users gain and lose, root aside.
+    ``others`` counts what other users gain and lose, root aside, and ``whom`` names them, by the words for them.
     """
 
     means: tuple[str, ...]
@@ -101,6 +101,7 @@ class Way(NamedTuple):
     effects: Effects
     cost: Cost
     others: tuple[int, int]
+    whom: tuple[tuple[str, ...], tuple[str, ...]]
     root: int
     at_least: bool
 
@@ -141,7 +142,10 @@ def search(
     if why_not:
         return Found(goal, False, why_not, [], verdict)
     searching = _Searching(host, goal, tuple(by) or tuple(MEANS), progress)
-    ways = [way for way in searching.ways(verdict) if not _touches(way, spare)]
+    found = list(searching.ways(verdict))
+    ways = [way for way in found if not _touches(way, spare)]
+    if found and not ways:
+        return Found(goal, False, "each way would move something for who is to be spared", [], verdict)
     ways = _worth_telling(sorted(ways, key=lambda way: way.cost))
     if not ways:
         return Found(goal, False, searching.why_none(), [], verdict)
@@ -414,7 +418,7 @@ class _Searching:
         *,
         at_least: bool = False,
     ) -> Way:
-        gained, lost = self._others(effects.gains), self._others(effects.losses)
+        (gained, gaining), (lost, losing) = self._others(effects.gains), self._others(effects.losses)
         strangers = 0 if self.goal.who.kind == "anyone-else" else _paths(effects.gains, "anyone-else")
         groups = {
             shift.principal.gids for shift in (*effects.gains, *effects.losses) if shift.principal.kind == "group"
@@ -435,17 +439,20 @@ class _Searching:
             order,
         )
         root = sum(shift.paths for shift in (*effects.gains, *effects.losses) if superuser(shift.principal))
-        return Way(means, steps, membership, made, effects, cost, (gained, lost), root, at_least or effects.at_least)
+        partly = at_least or effects.at_least
+        return Way(means, steps, membership, made, effects, cost, (gained, lost), (gaining, losing), root, partly)
 
-    def _others(self, shifts: Sequence[Shift]) -> int:
+    def _others(self, shifts: Sequence[Shift]) -> tuple[int, tuple[str, ...]]:
         """Users by rights and paths, counted by number; root, who it is about, and who it is meant for, aside."""
         seen: dict[tuple[int | None, str], int] = {}
+        words: dict[str, None] = {}
         for shift in shifts:
             who = shift.principal
-            if who.kind == "user" and shift.right in _COUNTED and not superuser(who) and not self._meant(who):
+            if who.kind == "user" and shift.right in COUNTED and not superuser(who) and not self._meant(who):
                 key = who.uid, shift.right.name
                 seen[key] = max(seen.get(key, 0), shift.paths)
-        return sum(seen.values())
+                words[naming.word_for(who)] = None
+        return sum(seen.values()), tuple(words)
 
     def _meant(self, who: Principal) -> bool:
         """Whether a user is who the goal speaks of: the user, a member of the group, or one whom nothing matches."""
@@ -466,7 +473,7 @@ class _Searching:
         implied = _IMPLIED.get(goal.right, ()) if goal.gives else ()
         beyond = 0
         for shift in (*effects.gains, *effects.losses):
-            if shift.principal.identity == goal.who.identity and shift.right in _COUNTED:
+            if shift.principal.identity == goal.who.identity and shift.right in COUNTED:
                 paths = shift.paths
                 if shift.right is _COUNTS_AS.get(goal.right, goal.right) or shift.right in implied:
                     paths -= 1
@@ -484,7 +491,7 @@ _IMPLIED: dict[Right, tuple[Right, ...]] = {
 
 
 def _paths(shifts: Sequence[Shift], kind: str) -> int:
-    return sum(shift.paths for shift in shifts if shift.principal.kind == kind and shift.right in _COUNTED)
+    return sum(shift.paths for shift in shifts if shift.principal.kind == kind and shift.right in COUNTED)
 
 
 def _touches(way: Way, spare: Sequence[Principal]) -> bool:

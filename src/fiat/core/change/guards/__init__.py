@@ -25,7 +25,7 @@ GUARDS = {
     "clears-special": "the kernel drops setuid, setgid or file capabilities as the owner changes",
     "hard-links": "other names, outside what is changed, share the file",
     "unmasks": "raising the mask hands rights to entries that it was cutting off",
-    "shows-group-bits": "a list makes group bits appear that programs which insist on a private file refuse",
+    "shows-group-bits": "a list makes group bits show on a private file, which some programs refuse",
     "partly-forbidden": "some of the paths cannot be changed by the one who acts",
     "no-way-back": "the one who acts could not put it back",
 }
