@@ -170,10 +170,10 @@ class WaysView(Plain):
     def _costs(self, way: Way) -> tuple[str, str]:
         """Who else gains and loses, and how much: users by rights and paths."""
         parts = []
-        for count, words, verb in zip(way.others, way.whom, ("gain", "lose"), strict=True):
+        for count, people, verb in zip(way.others, way.whom, ("gain", "lose"), strict=True):
             if count:
-                whom = several_words(words, self.accounts, 4, "others")
-                parts.append(f"{whom} {verb if len(words) > 1 else f'{verb}s'} {counted(count, 'right')}")
+                whom = several_words(people, self.accounts, 4, "others")
+                parts.append(f"{whom} {verb if len(people) > 1 else f'{verb}s'} {counted(count, 'right')}")
         if way.cost.anyone_else:
             parts.append(f"anyone else gains {counted(way.cost.anyone_else, 'right')}")
         if not parts and way.cost.groups:
@@ -182,7 +182,8 @@ class WaysView(Plain):
                 "yes",
             )
         if not parts:
-            return "costs nobody anything", "yes"
+            known = ", as far as was read for these ways" if way.at_least else ""
+            return f"costs nobody anything{known}", "yes"
         return f"{'at least ' if way.at_least else ''}{joined(parts)}", "no"
 
     def _beyond(self, way: Way) -> str:
