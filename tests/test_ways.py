@@ -23,7 +23,10 @@ from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, user
 from fiat.core.model.right import right_named
 from fiat.core.rules.decision import Decision
 from fiat.core.suggest import entryway
-from fiat.core.suggest.ways import Found, Goal, search
+from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.means import MEANS
+from fiat.core.suggest.search import Found, search
+from fiat.core.suggest.terms import Terms
 from fiat.host.image.host import ImageHost
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WAYS", "5"))
@@ -69,7 +72,7 @@ class World:
         return check([owner, *users, group, *groups, *mask, other])
 
     def ways(self, who: Principal, right: str, gives: bool, by: tuple[str, ...] = ()) -> Found:
-        return search(self.host, Goal(who, right_named(right), "/d/f", gives), by=by)
+        return search(self.host, [Goal(who, right_named(right), "/d/f", gives)], Terms(by or tuple(MEANS)))
 
 
 def best_of(found: Found) -> Rank | None:

@@ -2,12 +2,15 @@
 
 from collections.abc import Iterator
 
-from fiat.app.let import Meant
+from fiat.app.let import Meant, Way
+from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.fields import Fields
+from fiat.core.model.principals import Principal
 from fiat.core.model.record import PostureRecord
-from fiat.core.suggest.ways import COUNTED, Way
-from fiat.core.text import counted, joined, shell_word, visible
+from fiat.core.rules.check import Verdict
+from fiat.core.suggest.goal import COUNTED, Goal
+from fiat.core.text import counted, joined, several, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command
 from fiat.core.words.people import several_words
@@ -15,6 +18,7 @@ from fiat.render import words
 from fiat.render.effects import shift_fields
 from fiat.render.findings import finding_fields, guard_fields
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, unbroken
+from fiat.render.plan import PlanView
 from fiat.render.why import who_fields
 
 _MOST = 5
@@ -22,28 +26,45 @@ _MOST = 5
 
 
 class WaysView(Plain):
-    """The ways to one goal, the best first; ``about`` are options that command lines need for the same host."""
+    """The ways to what is meant, the best first.
 
-    def __init__(self, found: Meant, about: list[tuple[str, str]], *, every: bool = False) -> None:
+    ``command`` is the command line that asked; ``about`` are options that command lines need for the same host.
+    """
+
+    def __init__(self, found: Meant, command: str, about: list[tuple[str, str]], *, every: bool = False) -> None:
         self.meant = found
         self.found = found.found
+        self.goals = found.found.goals
         self.goal = found.found.goal
         self.accounts = found.host.accounts
-        who = self.goal.who
-        self.who = f"group {naming.group_of(who)}" if who.kind == "group" else naming.principal(who)
+        self.people = list(dict.fromkeys(goal.who for goal in self.goals))
+        self.who = joined(_named(who) for who in self.people)
         self.every = every
         self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
+        self.command = f"{command}{self.about}"
 
     # --- machine output ---
 
     def records(self) -> Iterator[Fields]:
         """The goal, whether it is so already or can be, and each way with what it costs."""
-        found, goal = self.found, self.goal
-        yield {
-            "who": who_fields(goal.who),
-            "right": goal.right.name,
-            "path": goal.path,
-            "gives": goal.gives,
+        found, goals = self.found, self.goals
+        one = {
+            "who": _the_one([who_fields(goal.who) for goal in goals]),
+            "right": _the_one([goal.right.name for goal in goals]),
+            "path": _the_one([goal.path for goal in goals]),
+        }
+        yield one | {
+            "gives": self.goal.gives,
+            "below": self.goal.below,
+            "goals": [
+                {
+                    "who": naming.word_for(goal.who),
+                    "right": goal.right.name,
+                    "path": goal.path,
+                    "already": goal not in found.left,
+                }
+                for goal in goals
+            ],
             "already": found.already,
             "possible": found.already or bool(found.ways),
             "why_not": found.why_not or None,
@@ -52,19 +73,15 @@ class WaysView(Plain):
         }
 
     def _way_fields(self, rank: int, way: Way) -> Fields:
-        record, cost = PostureRecord(self.accounts), way.cost
+        cost = way.cost
         membership = (
             None if way.membership is None else {"user": way.membership[0], "group": self._group(way.membership[1])}
         )
-        changes = [] if way.plan is None else [(item.path, item.change) for item in way.plan.items()]
         return {
             "rank": rank,
             "means": list(way.means),
-            "commands": self._commands(way),
-            "steps": [
-                {"path": path, "before": record.write(change.before), "after": record.write(change.after)}
-                for path, change in changes
-            ],
+            "commands": self._commands(way) or ([] if way.plan is None else [f"{self.command} --do {rank}"]),
+            "steps": [] if way.plan is None else list(self._step_fields(way.plan)),
             "membership": membership,
             "gains": [shift_fields(shift) for shift in way.gains],
             "losses": [shift_fields(shift) for shift in way.losses],
@@ -77,28 +94,46 @@ class WaysView(Plain):
                 "entries": cost.entries,
                 "at_least": way.at_least,
             },
+            "not_covered": [finding_fields(one) | {"paths": one.paths} for one in way.short],
             "guards": [] if way.plan is None else [guard_fields(guard) for guard in way.plan.guards],
             "caveats": [] if way.plan is None else [finding_fields(one) for one in way.plan.caveats],
         }
 
+    def _step_fields(self, plan: Plan) -> Iterator[Fields]:
+        """Each distinct change, with one path and how many it is for."""
+        record, examples = PostureRecord(self.accounts), plan.examples()
+        for number, (planned, count) in enumerate(zip(plan.changes, plan.counts(), strict=True)):
+            change = planned.change
+            if count and change.changes:
+                yield {
+                    "path": examples[number],
+                    "paths": count,
+                    "before": record.write(change.before),
+                    "after": record.write(change.after),
+                }
+
     def _commands(self, way: Way) -> list[str]:
+        """The command lines that do the same; of a whole tree there are none but the one that asks."""
+        if way.tree:
+            return []
         return [f"{set_command(path, wish, self.accounts)}{self.about}" for path, wish in way.steps]
 
     def _group(self, gid: int) -> str:
         group = self.accounts.group_numbered(gid)
         return str(gid) if group is None else group.name
 
+    def beside(self) -> Fields:
+        """Nothing was carried out."""
+        return {"applied": None, "history": None}
+
     # --- text ---
 
     def blocks(self) -> Iterator[Block]:
         """Whether it is so, and the ways, each with what it costs others."""
-        found, goal = self.found, self.goal
-        who, path = self.who, unbroken(visible(goal.path))
-        end = found.verdict.deciding.object
-        phrase = words.right_phrase(goal.right, None if end is None or end.path != goal.path else end.posture.kind)
-        may = f"{who} may {'' if found.verdict.allowed else 'not '}{phrase} {path}"
+        found = self.found
+        may = self._how_it_is()
         if found.already:
-            yield Prose([Span("Already so.", "yes"), f" {may}."])
+            yield Prose([Span("Already so.", "yes"), f" {may}."], hanging="  ")
             return
         if found.why_not:
             yield Prose([Span("No way.", "no"), f" {may}: {found.why_not}."], hanging="  ")
@@ -117,11 +152,46 @@ class WaysView(Plain):
             yield Prose([Span(mark, "no" if note.weight == "odd" else "faint"), f" {note.text}"], 1, hanging="   ")
         first = next((number for number, way in enumerate(found.ways, 1) if way.plan is not None), None)
         if first is not None:
-            verb, word = ("let" if goal.gives else "bar"), naming.word_for(goal.who)
-            command = (
-                f"fiat {verb} {shell_word(word)} {goal.right.name} {shell_word(goal.path)} --do {first}{self.about}"
+            yield Verbatim(f"Carried out by: {self.command} --do {first}")
+
+    def _how_it_is(self) -> str:
+        """What is so now of what is meant."""
+        goals = self.found.left or self.goals
+        if self.goal.below:
+            tops = list(dict.fromkeys(goal.path for goal in goals))
+            where = several([unbroken(visible(path)) for path in tops], "trees", 3)
+            rights_ = joined(dict.fromkeys(goal.right.name for goal in goals))
+            who = joined(dict.fromkeys(_named(goal.who) for goal in goals))
+            if self.found.already:
+                return f"{who} may {'' if self.goal.gives else 'not '}{rights_} everything in {where}"
+            if not self.found.missing:
+                no = "" if self.goal.gives else "not "
+                return f"{who} may {no}{rights_} everything in {where}, but what is made there later does not follow"
+            paths = counted(self.found.missing, "path")
+            return f"{who} may {'not ' if self.goal.gives else ''}{rights_} {paths} in {where}"
+        if len(self.goals) == 1:
+            return self._said(self.goal, self.found.verdicts[0])
+        many = [
+            self._said(goal, verdict)
+            for goal, verdict in zip(self.goals, self.found.verdicts, strict=True)
+            if goal in goals
+        ]
+        by_who, by_right, by_path = (
+            list(dict.fromkeys(column))
+            for column in zip(
+                *((_named(goal.who), goal.right.name, unbroken(visible(goal.path))) for goal in goals), strict=True
             )
-            yield Verbatim(f"Carried out by: {command}")
+        )
+        if len(by_who) * len(by_right) * len(by_path) == len(goals):
+            no = "" if self.goal.gives is self.found.already else "not "
+            return f"{joined(by_who)} may {no}{joined(by_right) if not no else ' or '.join(by_right)} {joined(by_path)}"
+        return several(many, "such things", 3) if len(many) > 1 else many[0]
+
+    def _said(self, goal: Goal, verdict: Verdict) -> str:
+        end = verdict.deciding.object
+        phrase = words.right_phrase(goal.right, None if end is None or end.path != goal.path else end.posture.kind)
+        path = unbroken(visible(goal.path))
+        return f"{_named(goal.who)} may {'' if verdict.allowed else 'not '}{phrase} {path}"
 
     def _title(self) -> str:
         ways = counted(len(self.found.ways), "way")
@@ -135,6 +205,8 @@ class WaysView(Plain):
         if way.plan is not None and way.plan.guards:
             names = joined(dict.fromkeys(guard.code for guard in way.plan.guards))
             yield Prose(f"refused without --accept: {names}", 2, hanging="  ")
+        for short in way.short:
+            yield Prose([Span("! ", "no"), f" {short.text}"], 2, hanging="   ")
         for command in self._commands(way):
             yield Verbatim(command, 3)
 
@@ -146,26 +218,43 @@ class WaysView(Plain):
             return f"{joining}, from the next login on; whoever keeps the accounts does that"
         return f"{joined(self._in_words(name, way) for name in way.means)}, at {self._places(way)}"
 
-    @staticmethod
-    def _places(way: Way) -> str:
-        return joined(unbroken(visible(path)) for path in dict.fromkeys(path for path, _ in way.steps))
+    def _places(self, way: Way) -> str:
+        """Where it is done: path by path, or how many there are in trees."""
+        paths = list(dict.fromkeys(path for path, _ in way.steps))
+        named = [unbroken(visible(path)) for path in paths]
+        if not way.tree or way.plan is None:
+            return joined(named)
+        counts = {True: 0, False: 0}
+        for planned, count in zip(way.plan.changes, way.plan.counts(), strict=True):
+            counts[planned.change.after.directory] += count if planned.change.changes else 0
+        counts[True] -= len(paths)
+        whole = [
+            *([counted(counts[True], "directory", "directories")] if counts[True] else []),
+            *([counted(counts[False], "file")] if counts[False] else []),
+        ]
+        tops = dict.fromkeys(goal.path for goal in self.found.left)
+        below = f"{joined(whole)} in {several([unbroken(visible(top)) for top in tops], 'trees', 3)}"
+        return f"{below}{'; and at ' if named else ''}{joined(named)}"
 
     def _in_words(self, means: str, way: Way) -> str:
         """One means, with whom it is about."""
-        wishes = [wish for _, wish in way.steps]
+        wishes = way.wishes
         if means == "entry":
-            return f"an access entry for {self.who} alone"
+            return f"an access entry for {self.who} alone" if len(self.people) == 1 else "access entries for them alone"
         if means == "named-group":
             named = (one.entry for wish in wishes for one in wish.access.entries if one.entry.tag is Tag.NAMED_GROUP)
-            theirs = dict.fromkeys(naming.group(one.id, self.accounts) for one in named if one.id in self.goal.who.gids)
-            return f"an entry for group {joined(theirs)}"
+            theirs = dict.fromkeys(naming.group(one.id or 0, self.accounts) for one in named if one.id in self._gids())
+            return f"an entry for group {joined(theirs)}" if theirs else "entries for groups"
         if means == "owning-group":
             given = dict.fromkeys(naming.group(wish.gid, self.accounts) for wish in wishes if wish.gid is not None)
-            return f"the group becomes {joined(given)}"
+            return f"the group becomes {joined(given)}" if given else "another owning group"
         if means == "owner":
             given = dict.fromkeys(naming.user(wish.uid, self.accounts) for wish in wishes if wish.uid is not None)
-            return f"the owner becomes {joined(given)}"
+            return f"the owner becomes {joined(given)}" if given else f"the owner becomes {self.who}"
         return _LETTERS[means]
+
+    def _gids(self) -> set[int]:
+        return {gid for who in self.people for gid in who.gids}
 
     def _costs(self, way: Way) -> tuple[str, str]:
         """Who else gains and loses, and how much: users by rights and paths."""
@@ -190,12 +279,45 @@ class WaysView(Plain):
         """All that who it is about gains, or loses, where that is more than what is meant."""
         if not way.cost.own:
             return ""
-        mine = [
-            shift.right.name + (f" on {shift.paths:,} paths" if shift.paths > 1 else "")
-            for shift in (way.gains if self.goal.gives else way.losses)
-            if shift.principal.identity == self.goal.who.identity and shift.right in COUNTED
-        ]
-        return f"; {self.who} {'gains' if self.goal.gives else 'loses'} {joined(mine)} in all" if mine else ""
+        about = {who.identity for who in self.people}
+        mine: dict[str, int] = {}
+        for shift in way.gains if self.goal.gives else way.losses:
+            if shift.principal.identity in about and shift.right in COUNTED:
+                mine[shift.right.name] = max(mine.get(shift.right.name, 0), shift.paths)
+        rights_ = joined(name + (f" on {paths:,} paths" if paths > 1 else "") for name, paths in mine.items())
+        verb = ("gain" if self.goal.gives else "lose") + ("s" if len(self.people) == 1 else "")
+        return f"; {self.who} {verb} {rights_} in all" if mine else ""
+
+
+class CarriedOutView(Plain):
+    """Way ``rank`` as the plan that it is, shown or carried out; as machine output all the ways, with what was done."""
+
+    def __init__(self, ways: WaysView, rank: int, plan: PlanView) -> None:
+        self.ways = ways
+        self.rank = rank
+        self.plan = plan
+
+    def records(self) -> Iterator[Fields]:
+        """What was meant, and every way to it."""
+        return self.ways.records()
+
+    def beside(self) -> Fields:
+        """What the plan says, and which way was carried out."""
+        said = self.plan.beside()
+        return said | {"applied": self.rank if said["applied"] else None}
+
+    def blocks(self) -> Iterator[Block]:
+        """The plan, as ``set`` shows it."""
+        return self.plan.blocks()
+
+
+def _named(who: Principal) -> str:
+    return f"group {naming.group_of(who)}" if who.kind == "group" else naming.principal(who)
+
+
+def _the_one(values: list[object]) -> object:
+    """The value that all share; None where they differ."""
+    return values[0] if all(value == values[0] for value in values) else None
 
 
 _LETTERS = {

@@ -4,19 +4,21 @@ import argparse
 from contextlib import ExitStack
 
 from fiat.app import change
-from fiat.app.change import GUARDS
+from fiat.app.change import GUARDS, Planned
 from fiat.app.hosts import open_host
-from fiat.app.let import MEANS, How, Meant, meant, planned
+from fiat.app.let import COUNT_LIMIT, MEANS, How, Meant, meant, planned
+from fiat.app.past import History
+from fiat.app.running import Result
 from fiat.app.status import Status
-from fiat.app.text import HistoryError, NotationError
+from fiat.app.text import HistoryError, NotationError, shell_word
 from fiat.cli.options.common import add_common, output_of, same_host
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
-from fiat.cli.options.numbers import rank_of_way
+from fiat.cli.options.numbers import count_of_entries, rank_of_way
 from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.plan import PlanView
-from fiat.render.ways import WaysView
+from fiat.render.ways import CarriedOutView, WaysView
 
 
 def add_meaning(parser: argparse.ArgumentParser) -> None:
@@ -24,8 +26,21 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("who", metavar="WHO", help="keeper, group:watch, anyone-else; several with commas")
     parser.add_argument("right", metavar="RIGHT", help="read, write, rw, delete …; several with commas")
     parser.add_argument("paths", nargs="+", metavar="PATH", help="where")
+    parser.add_argument("--below", action="store_true", help="on PATH and all under it, each object by its own change")
+    parser.add_argument("--and-new", action="store_true", help="on what is made there later too, by default lists")
     parser.add_argument("--by", action="append", default=[], metavar="MEANS", help="only by this: " + ", ".join(MEANS))
     parser.add_argument("--spare", action="append", default=[], metavar="WHO", help="nobody of these gains or loses")
+    parser.add_argument(
+        "--exact", action="store_true", help="of a group: members who would get more get entries of their own"
+    )
+    parser.add_argument(
+        "--count-limit",
+        type=count_of_entries,
+        default=COUNT_LIMIT,
+        metavar="N",
+        help=f"count costs on about N entries below what is opened, then say at least (by default {COUNT_LIMIT:,})",
+    )
+    parser.add_argument("--cost-over", metavar="DIR", help="count the cost of a membership in this tree as well")
     parser.add_argument("--all", action="store_true", help="every way, not the best five")
     doing = parser.add_mutually_exclusive_group()
     doing.add_argument("--do", nargs="?", const=1, type=rank_of_way, metavar="N", help="carry out way N, by default 1")
@@ -44,36 +59,39 @@ def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     if args.snapshot is not None and args.do is not None:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
-    how = How(tuple(args.by), tuple(args.spare))
+    how = How(args.below, tuple(args.by), tuple(args.spare), args.exact, args.and_new, args.count_limit, args.cost_over)
     with Progress(output.shows_progress) as progress:
-        found = list(
-            meant(
-                host,
-                args.who,
-                args.right,
-                args.paths,
-                how,
-                gives=gives,
-                problem=output.problem,
-                progress=progress.report,
-            )
+        found = meant(
+            host,
+            args.who,
+            args.right,
+            args.paths,
+            how,
+            gives=gives,
+            problem=output.problem,
+            progress=progress.report,
         )
-    for one in found:
-        output.caveat(one.caveats)
-        if args.do is None and not args.preview:
-            output.add(WaysView(one, same_host(args), every=args.all))
-        elif one.found.already or not one.found.ways:
-            output.add(WaysView(one, same_host(args)))
-        elif len(found) > 1:
-            raise NotationError("--do", "--do and --preview take one WHO, one RIGHT and one PATH at a time")
-        else:
-            return _carry_out(one, args, output)
-        if not (one.found.already or one.found.ways):
-            output.status = Status.NO
-    return output.finish()
+    if found is None:
+        return output.finish()
+    output.caveat(found.caveats)
+    ways = WaysView(found, _command(command, args), same_host(args), every=args.all)
+    if found.found.ways and (args.do is not None or args.preview):
+        return _carry_out(found, ways, args, output)
+    output.add(ways)
+    return output.finish(Status.NO if found.found.why_not else Status.DONE)
 
 
-def _carry_out(one: Meant, args: argparse.Namespace, output: Output) -> int:
+def _command(command: str, args: argparse.Namespace) -> str:
+    """The command line that asked, without what is only about how it is shown."""
+    words = ["fiat", command, args.who, args.right, *args.paths]
+    words += [word for word, given in (("--below", args.below), ("--and-new", args.and_new)) if given]
+    words += [word for means in args.by for word in ("--by", means)]
+    words += [word for who in args.spare for word in ("--spare", who)]
+    words += ["--exact"] if args.exact else []
+    return " ".join(map(shell_word, words))
+
+
+def _carry_out(one: Meant, view: WaysView, args: argparse.Namespace, output: Output) -> int:
     ways = one.found.ways
     rank = args.do or ways.index(one.best) + 1 if one.best is not None else 1
     if rank > len(ways):
@@ -92,11 +110,10 @@ def _carry_out(one: Meant, args: argparse.Namespace, output: Output) -> int:
         if not args.preview and not guards:
             try:
                 if history is not None:
-                    paths = [path for path, _ in way.steps]
-                    held.enter_context(
-                        change.alone(one.host, history, paths, change.How(link_itself=True), waiting(output))
-                    )
-                result = change.apply(plan, history, command_words(), problem=output.problem)
+                    paths = [target.asked for target in plan.targets]
+                    far = change.How(below=way.tree, link_itself=True)
+                    held.enter_context(change.alone(one.host, history, paths, far, waiting(output)))
+                result = _apply(plan, history, output)
             except HistoryError as error:
                 unusable = error
     if unusable is not None and history is not None:
@@ -104,7 +121,7 @@ def _carry_out(one: Meant, args: argparse.Namespace, output: Output) -> int:
         return output.finish(Status.GUARDED)
     if guards and not args.preview:
         output.refuse(guards)
-    view = PlanView(
+    shown = PlanView(
         plan,
         preview=args.preview,
         guards=guards,
@@ -112,5 +129,10 @@ def _carry_out(one: Meant, args: argparse.Namespace, output: Output) -> int:
         failed=output.has_problems,
         history=args.history,
     )
-    output.add(view, count=view.meant)
+    output.add(CarriedOutView(view, rank, shown), count=shown.meant)
     return output.finish(Status.GUARDED if guards else Status.DONE)
+
+
+def _apply(plan: Planned, history: History | None, output: Output) -> Result:
+    with Progress(output.shows_progress, "changed", plan.plan.changing) as progress:
+        return change.apply(plan, history, command_words(), problem=output.problem, progress=progress.report)

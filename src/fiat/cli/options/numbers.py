@@ -27,3 +27,11 @@ def rank_of_way(word: str) -> int:
     if not found:
         raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a way; write one from 1 up")
     return found
+
+
+def count_of_entries(word: str) -> int:
+    """How many entries of trees, as written."""
+    found = bounded(word, 2**32)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of entries")
+    return found

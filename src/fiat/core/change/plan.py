@@ -27,7 +27,6 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, STICKY, WRITE
-from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import Program
 from fiat.core.model.route import Route
@@ -53,7 +52,7 @@ NOT_MEANT = -1
 class Target(NamedTuple):
     """What is to be changed at the end of ``route``: of what was surveyed there the ``chosen`` entries.
 
-    ``wish`` is what becomes of each posture there, where that is not the wish of the whole plan.
+    ``wish`` is what becomes of what has each profile there, where that is not the wish of the whole plan.
     """
 
     asked: str
@@ -61,7 +60,7 @@ class Target(NamedTuple):
     survey: Survey
     chosen: NDArray[np.bool_]
     with_tree: bool
-    wish: Callable[[Posture], Wish] | None = None
+    wish: Callable[[Profile], Wish] | None = None
 
 
 class Part(NamedTuple):
@@ -220,10 +219,12 @@ def make(
     count: bool = True,
     surveys: Surveys | None = None,
     actor: Principal | None = None,
+    most: int | None = None,
 ) -> Plan:
     """The plan for ``wish`` on ``targets``; without ``count``, gains and losses are left out.
 
-    It is carried out by ``actor``, by default whoever acts on the host.
+    It is carried out by ``actor``, by default whoever acts on the host. Of what lies under a changed
+    directory about ``most`` entries are counted, where that is given.
     """
     making = _Making(host, wish, actor or host.actor())
     made = Plan(making.changes, [])
@@ -237,7 +238,7 @@ def make(
         made.parts.append(making.part(target, seen))
     made.guards = _objections(host, made, making.asked)
     if count and any(planned.change.changes for planned in making.changes):
-        _Counting(host, made, progress, {} if surveys is None else surveys).count()
+        _Counting(host, made, progress, {} if surveys is None else surveys, most).count()
     return made
 
 
@@ -293,7 +294,7 @@ class _Making:
     def _number(self, target: Target, profile: Profile, *, named: bool) -> int:
         """The number of the change for entries with ``profile``; what was not ``named`` may not be meant at all."""
         posture = profile.posture
-        wish = self.wish if target.wish is None else target.wish(posture)
+        wish = self.wish if target.wish is None else target.wish(profile)
         self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
         if not wish.concerns(posture) and not (named and (wish.default.changes or posture.kind is Kind.SYMLINK)):
             return NOT_MEANT
@@ -354,9 +355,10 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
 class _Counting:
     """Counts, over the changed objects and what lies under them, who gains and who loses."""
 
-    def __init__(self, host: Host, made: Plan, progress: Progress, surveys: Surveys) -> None:
+    def __init__(self, host: Host, made: Plan, progress: Progress, surveys: Surveys, most: int | None) -> None:
         self.host = host
         self.surveys = surveys
+        self.most = most
         self.made = made
         self.progress = progress
         self.postures = made.postures_after()
@@ -386,7 +388,7 @@ class _Counting:
                     continue
                 extent = self._extent_under(part)
                 if extent is not None and any(_below(other, top) and other != top for other in tops):
-                    extent = Extent()  # so that nothing is counted twice
+                    extent = Extent(most=self.most)  # so that nothing is counted twice
                 if extent is not None:
                     survey = self._survey(top, extent)
             route = walk(self.host, top, follow=False)
@@ -417,17 +419,17 @@ class _Counting:
         decisions = Decisions(universe)
         had, has = decisions.of(before), decisions.of(after)
         if had.allowed(EXECUTE) != has.allowed(EXECUTE):
-            return Extent()
+            return Extent(most=self.most)
         names = had.allowed(WRITE | EXECUTE) != has.allowed(WRITE | EXECUTE)
         sticky = (before.mode ^ after.mode) & STICKY or (after.mode & STICKY and before.uid != after.uid)
-        return Extent(one_level=True) if names or sticky else None
+        return Extent(one_level=True, most=self.most) if names or sticky else None
 
     def _survey(self, path: str, extent: Extent) -> Survey:
-        survey = self.surveys.get((path, extent))
+        survey = self.surveys.get((path, extent)) or self.surveys.get((path, Extent()))
         if survey is None:
             survey = survey_at(self.host, path, extent, self.progress, follow=False)[1]
             self.surveys[path, extent] = survey
-        if not survey.complete:
+        if not (survey.complete or survey.bounded):
             raise KeyboardInterrupt
         # what has gone meanwhile was nobody's to gain or lose
         self.made.troubles += [trouble for trouble in survey.troubles if trouble.errno != errno.ENOENT]

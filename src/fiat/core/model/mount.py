@@ -17,6 +17,7 @@ class Mount(NamedTuple):
     options: tuple[str, ...] = ("rw",)
     filesystem_options: tuple[str, ...] = ("rw",)
     covered: tuple[str, ...] = ()
+    beside: tuple[tuple[str, str, str], ...] = ()
 
     @property
     def read_only(self) -> bool:
@@ -27,3 +28,16 @@ class Mount(NamedTuple):
     def filesystem_read_only(self) -> bool:
         """Whether the file system under the mount is read-only, not just this mount of it."""
         return "ro" in self.filesystem_options
+
+    def elsewhere(self, path: str) -> list[str]:
+        """The paths by which other mounts show what is at ``path`` on this one, what may be mounted over it aside."""
+        return [
+            there + path.removeprefix(here) or "/"
+            for _, here, there in self.beside
+            if path == here or path.startswith(f"{here}/")
+        ]
+
+    def shown_below(self, path: str) -> list[str]:
+        """The mount points of other mounts that show a part of what is below ``path`` on this one."""
+        top = path.rstrip("/")
+        return [point for point, here, _ in self.beside if here.startswith(f"{top}/")]

@@ -88,7 +88,7 @@ def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Princi
             if posture not in found or len(means.names) < len(found[posture].names):
                 found[posture] = means._replace(local=local(posture))
 
-    take(_all(need))
+    take(single_means(need))
     if not any(means.local == (0, 0, 0) for means in found.values()):
         take(_by_bits(need, gids, local))
     order = list(MEANS)
@@ -120,7 +120,8 @@ def _rights(posture: Posture, everyone: Universe) -> tuple[int, ...]:
 # --- one means each ----------------------------------------------------------------------
 
 
-def _all(need: Need) -> Iterator[Means]:
+def single_means(need: Need) -> Iterator[Means]:
+    """Each change by one means that may meet ``need``, in the order of the means; whether it does is not looked at."""
     who, found = need.who, need.object
     posture = found.posture
     if who.kind == "anyone-else":
@@ -165,6 +166,8 @@ def _by_ownership(need: Need) -> Iterator[Means]:
     if need.gives:
         for gid in sorted(who.gids - {posture.gid}):
             yield Means(("owning-group",), Wish(gid=gid))
+            if posture.acl is None:
+                yield Means(("owning-group", "group-bits"), Wish(gid=gid, mode=_mode("g", need)))
         if who.uid is not None and who.uid != posture.uid:
             yield Means(("owner",), Wish(uid=who.uid))
             yield Means(("owner",), Wish(uid=who.uid, mode=_mode("u", need)))

@@ -6,38 +6,38 @@ before it is told: what it costs comes from the effects of that plan, the same t
 change has.
 """
 
-from collections.abc import Callable, Iterator, Sequence
-from itertools import islice, product
+from collections.abc import Iterator, Sequence
+from itertools import islice
 
-import numpy as np
-
-from fiat.core.ask.effects import Effects, Shift, effects_at, same_people
+from fiat.core.ask.effects import Effects, effects_at, same_people
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.who import universe_of
 from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change import plan as plans
-from fiat.core.change.plan import Plan, Surveys, Target
+from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
-from fiat.core.model import right as rights
-from fiat.core.model.accounts import Supposed
+from fiat.core.model.accounts import Supposed, User
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.identity import Identity
-from fiat.core.model.mode import EXECUTE, READ, WRITE
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.model.right import BASIC, CHANGE_MODE, Right
-from fiat.core.model.wish import Wish
+from fiat.core.model.right import TRAVERSE
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.check import Step, Verdict
 from fiat.core.rules.decision import superuser
+from fiat.core.suggest.cost import Draft, Meant, Way, meant_by, way_of
+from fiat.core.suggest.drafting import Drafting
+from fiat.core.suggest.goal import DECIDED, Goal
 from fiat.core.suggest.means import MEANS, Means, Need, means_for, outcome
+from fiat.core.suggest.members import members_of, not_more
+from fiat.core.suggest.newfiles import for_new
+from fiat.core.suggest.terms import Terms
 from fiat.core.text import visible
-from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
-from fiat.core.tree.assembly import survey_of_one
-from fiat.core.tree.walk import open_end, route_for, walk
-from fiat.core.typed import NamedTuple
+from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_at
+from fiat.core.tree.walk import route_for, walk
 from fiat.core.words import naming
 
 _MOST_COMBINED = 24
@@ -46,125 +46,23 @@ _MOST_COMBINED = 24
 _OF_A_KIND = 2
 """So many of these may be by the same means on the same objects."""
 
+_KEPT = 64
+"""So many combinations for the first objects of a route are gone on with."""
+
 _FEW_GROUPS = 16
 """With so many groups, an object is thought of as given to each of them; else to those that have to do with it."""
 
-_ROOT = principals.unlisted_user(0, (0,))
+ROOT = principals.unlisted_user(0, (0,))
 """Who carries a way out, as far as its cost is concerned: whether the one who asks may do it is another question."""
 
-COUNTED = (*BASIC, CHANGE_MODE)
-"""The rights that cost: the others go with these, or with the directory's."""
 
-
-class Goal(NamedTuple):
-    """``who`` shall have ``right`` at ``path`` (``gives``), or shall not."""
-
-    who: Principal
-    right: Right
-    path: str
-    gives: bool
-
-
-class Cost(NamedTuple):
-    """What a way costs, in the order in which ways are ranked.
-
-    ``latent`` counts the rights of others that move on a changed object itself, whether or not they get there: what
-    is shut away behind a directory today may be open tomorrow.
-
-    ``against`` tells that others lose by a way that gives, or gain by one that takes. ``anyone_else``
-    counts what a stranger gains; ``others`` users by rights and paths; ``groups`` bare groups that gain;
-    ``own`` what who it is about gains or loses beyond the goal; then ``objects`` and ``entries``.
-    """
-
-    against: bool
-    anyone_else: int
-    others: int
-    groups: int
-    own: int
-    by_membership: bool
-    latent: int
-    objects: int
-    entries: int
-    order: int
-
-
-class Way(NamedTuple):
-    """One way: ``steps`` are the wishes by path, in the order of the route; or a membership, which is not Fiat's to do.
-
-    ``others`` counts what other users gain and lose, root aside, and ``whom`` names them, by the words for them.
-    """
-
-    means: tuple[str, ...]
-    steps: tuple[tuple[str, Wish], ...]
-    membership: tuple[str, int] | None
-    plan: Plan | None
-    effects: Effects
-    cost: Cost
-    others: tuple[int, int]
-    whom: tuple[tuple[str, ...], tuple[str, ...]]
-    root: int
-    at_least: bool
-
-    @property
-    def gains(self) -> tuple[Shift, ...]:
-        """Everyone's gains."""
-        return self.effects.gains
-
-    @property
-    def losses(self) -> tuple[Shift, ...]:
-        """Everyone's losses."""
-        return self.effects.losses
-
-
-class Found(NamedTuple):
-    """The ways, the best first; ``already`` where nothing is to be done, ``why_not`` where nothing can be."""
-
-    goal: Goal
-    already: bool
-    why_not: str
-    ways: list[Way]
-    verdict: Verdict
-
-
-def search(
-    host: Host,
-    goal: Goal,
-    *,
-    by: Sequence[str] = (),
-    spare: Sequence[Principal] = (),
-    progress: Progress = no_progress,
-) -> Found:
-    """Every way to ``goal`` by the means ``by`` (all, if empty), without a gain or a loss for who is to ``spare``."""
-    verdict = _ask(host, goal, goal.who)
-    if verdict.allowed is goal.gives:
-        return Found(goal, True, "", [], verdict)
-    why_not = _impossible(host, goal, verdict)
-    if why_not:
-        return Found(goal, False, why_not, [], verdict)
-    searching = _Searching(host, goal, tuple(by) or tuple(MEANS), progress)
-    found = list(searching.ways(verdict))
-    ways = [way for way in found if not _touches(way, spare)]
-    if found and not ways:
-        return Found(goal, False, "each way would move something for who is to be spared", [], verdict)
-    ways = _worth_telling(sorted(ways, key=lambda way: way.cost))
-    if not ways:
-        return Found(goal, False, searching.why_none(), [], verdict)
-    return Found(goal, False, "", ways, verdict)
-
-
-def _worth_telling(ways: list[Way]) -> list[Way]:
-    """The ways without those that do more than another one, and are no better for it."""
-    return [
-        way for way in ways if not any({*one.means} < {*way.means} and one.cost[:7] <= way.cost[:7] for one in ways)
-    ]
-
-
-def _ask(host: Host, goal: Goal, who: Principal) -> Verdict:
+def ask(host: Host, goal: Goal, who: Principal | None = None) -> Verdict:
+    """Whether who the goal is about, or ``who``, has its right."""
     route = route_for(host, goal.path, goal.right)
-    return Access(Universe([who]), host.settings).verdict(route, goal.right, 0)
+    return Access(Universe([who or goal.who]), host.settings).verdict(route, goal.right, 0)
 
 
-def _impossible(host: Host, goal: Goal, verdict: Verdict) -> str:
+def impossible(goal: Goal, verdict: Verdict) -> str:
     """Why nothing of a posture can change the answer; empty where something might."""
     if goal.gives:
         for step in _refused(verdict):
@@ -176,7 +74,7 @@ def _impossible(host: Host, goal: Goal, verdict: Verdict) -> str:
         return ""
     if superuser(goal.who):
         return f"{naming.principal(goal.who)} is a superuser: no mode and no list keeps out who may change them"
-    if goal.right not in _DECIDED:
+    if goal.right not in DECIDED:
         return f"{goal.right} goes with owning it, or with being root: only another owner takes it"
     return ""
 
@@ -189,70 +87,72 @@ def _refused(verdict: Verdict) -> list[Step]:
     return [step for step in (*verdict.steps, *verdict.beyond) if not step.allowed]
 
 
-_DECIDED: dict[Right, int] = {
-    rights.READ: READ,
-    rights.LIST: READ,
-    rights.WRITE: WRITE,
-    rights.APPEND: WRITE,
-    rights.EXECUTE: EXECUTE,
-    rights.TRAVERSE: EXECUTE,
-    rights.CREATE: WRITE,
-    rights.DELETE: WRITE,
-    rights.RENAME: WRITE,
-}
-"""The permission that is taken where a right is to be taken."""
+def _needs(goal: Goal, verdict: Verdict) -> Iterator[Need]:
+    """What is needed of each object; of those that refuse, or of the one that decides what is to be taken."""
+    if not goal.gives:
+        part = DECIDED[goal.right]
+        deciding = [
+            step
+            for step in verdict.steps
+            if step.reason is not None and step.want & part and step.object and not step.runs_for
+        ]
+        step = deciding[-1]  # what comes before is the way there, what comes after is what runs it
+        assert step.object is not None
+        same = [one.want for one in deciding if one.path == step.path]
+        yield Need(step.object, goal.who, max(same), False, part)
+        return
+    wants: dict[str, tuple[Object, int]] = {}
+    for step in _refused(verdict):
+        if step.object is not None and step.reason is not None:
+            known = wants.get(step.path, (step.object, 0))
+            wants[step.path] = step.object, known[1] | step.want
+    for found, want in wants.values():
+        yield Need(found, goal.who, want, True)
 
 
-class _Draft:
-    """The changes of a way, one after the other, and the host as it would be then."""
+def combined(choices: Sequence[Sequence[Means]]) -> Iterator[tuple[Means, ...]]:
+    """One means for each object: the least costly to others on all of them first, the same on all where that is equal.
 
-    def __init__(self, host: Host) -> None:
-        self._host = host
-        self._postures: dict[Identity, Posture] = {}
-        self._last: dict[str, Posture] = {}
-        self.steps: list[tuple[str, Wish]] = []
-        self.then: Host = host
-
-    def add(self, found: Object, wish: Wish, posture: Posture) -> None:
-        """One more change, after which the object has this posture."""
-        self.steps.append((found.path, wish))
-        self._postures[found.status.identity] = posture
-        self._last[found.path] = posture
-        self.then = HostAsIf(self._host, Supposition(FewPostures(self._postures)))
-
-    @property
-    def entries(self) -> int:
-        """How many entries of lists are given or taken."""
-        return sum(len(wish.access.entries) + len(wish.access.remove) for _, wish in self.steps)
-
-    def targets(self) -> list[Target]:
-        """What a plan changes: each object once, whatever the number of its changes."""
-        wishes: dict[str, Wish] = {}
-        for path, wish in self.steps:
-            wishes[path] = Wish(like=self._last[path]) if path in wishes else wish
-        return [_target(self._host, path, wish) for path, wish in wishes.items()]
+    On a long route only the best combinations for its first part are gone on with, and those of one kind throughout.
+    """
+    found: list[tuple[Means, ...]] = [()]
+    for means in choices:
+        found = _of_each_kind(sorted(((*some, one) for some in found for one in means), key=_local))[:_KEPT]
+    for names in dict.fromkeys(one.names for means in choices for one in means):
+        same = tuple(next((one for one in means if one.names == names), None) for means in choices)
+        whole = tuple(one for one in same if one is not None)
+        if len(whole) == len(same) and whole not in found:
+            found.append(whole)
+    yield from _of_each_kind(sorted(found, key=_local))
 
 
-def _target(host: Host, path: str, wish: Wish) -> Target:
-    route, node = open_end(host, path, follow=False)
-    assert node is not None
-    try:
-        survey = survey_of_one(node.look(exact=True))
-    finally:
-        node.close()
-    always: Callable[[Posture], Wish] = lambda _: wish  # noqa: E731
-    return Target(path, route, survey, np.ones(1, np.bool_), False, always)
+def _local(some: tuple[Means, ...]) -> tuple[list[int], int]:
+    """What means on several objects do to others there, and of how many sorts they are."""
+    return (
+        [sum(column) for column in zip(*(one.local for one in some), strict=True)],
+        len({name for one in some for name in one.names}),
+    )
 
 
-class _Searching:
-    """Looks for ways; what lies under changed directories is read once for all of them."""
+def _of_each_kind(combinations: list[tuple[Means, ...]]) -> list[tuple[Means, ...]]:
+    kinds: dict[tuple[tuple[str, ...], ...], int] = {}
+    found = []
+    for some in combinations:
+        kind = tuple(one.names for one in some)
+        kinds[kind] = kinds.get(kind, 0) + 1
+        if kinds[kind] <= _OF_A_KIND:
+            found.append(some)
+    return found
 
-    def __init__(self, host: Host, goal: Goal, by: tuple[str, ...], progress: Progress) -> None:
+
+class Searching:
+    """Looks for ways to goals for single paths; what lies under changed directories is read once for all of them."""
+
+    def __init__(self, host: Host, goals: Sequence[Goal], terms: Terms, progress: Progress = no_progress) -> None:
         self.host = host
-        self.goal = goal
-        self.by = by
+        self.goals = goals
+        self.terms = terms
         self.progress = progress
-        self.actor = _ROOT
         self.surveys: Surveys = {}
         self.everyone = principals.of_accounts(host.accounts)
         self.fixed: tuple[str, str] | None = None
@@ -261,50 +161,44 @@ class _Searching:
         """Why there is no way."""
         if self.fixed:
             return f"{visible(self.fixed[0])} cannot be changed, not even by root: {self.fixed[1]}"
-        means = "" if self.by == tuple(MEANS) else f" by {', '.join(self.by)}"
+        means = "" if self.terms.by == tuple(MEANS) else f" by {', '.join(self.terms.by)}"
         return f"no change of a mode, a list, an owner or a membership on the way does it{means}"
 
-    def ways(self, verdict: Verdict) -> Iterator[Way]:
-        needs = list(self._needs(verdict))
-        for need in needs:
+    def ways(self) -> Iterator[Way]:
+        """Each way: for one goal by every combination of means, for several by each means as far as it goes."""
+        drafts = self._for_one(self.goals[0]) if len(self.goals) == 1 else self._for_all()
+        for names, drafting, latent in islice(drafts, _MOST_COMBINED):
+            way = self._way(names, drafting, latent)
+            if way is not None:
+                yield way
+        if "membership" in self.terms.by:
+            yield from self._memberships()
+
+    # --- one goal ---
+
+    def _for_one(self, goal: Goal) -> Iterator[tuple[tuple[str, ...], Drafting, int]]:
+        needs = self._noted(self._needs_of(goal))
+        choices = [self._choices(need) for need in needs]
+        if not all(choices):
+            return
+        for chosen in combined(choices):
+            drafting = Drafting(self.host, ROOT)
+            if all(self._add(drafting, need, means) for need, means in zip(needs, chosen, strict=True)):
+                names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
+                yield names or ("entry",), drafting, sum(sum(means.local[1:]) for means in chosen)
+
+    def _noted(self, needs: Iterator[Need]) -> list[Need]:
+        """The needs; it is noted where one is of something that cannot be changed."""
+        found = list(needs)
+        for need in found:
             _, rule = refused_to_everyone(need.object.posture, need.object.mount)
             if rule:
                 self.fixed = need.object.path, RULE_WORDS[rule]
-        choices = [self._choices(need) for need in needs]
-        if all(choices):
-            for chosen in islice(self._combined(choices), _MOST_COMBINED):
-                way = self._way(needs, chosen)
-                if way is not None:
-                    yield way
-        if "membership" in self.by:
-            yield from self._memberships(needs)
-
-    def _needs(self, verdict: Verdict) -> Iterator[Need]:
-        """What is needed of each object; of those that refuse, or of the one that decides what is to be taken."""
-        goal = self.goal
-        if not goal.gives:
-            part = _DECIDED[goal.right]
-            deciding = [
-                step
-                for step in verdict.steps
-                if step.reason is not None and step.want & part and step.object and not step.runs_for
-            ]
-            step = deciding[-1]  # what comes before is the way there, what comes after is what runs it
-            assert step.object is not None
-            same = [one.want for one in deciding if one.path == step.path]
-            yield Need(step.object, goal.who, max(same), False, part)
-            return
-        wants: dict[str, tuple[Object, int]] = {}
-        for step in _refused(verdict):
-            if step.object is not None and step.reason is not None:
-                known = wants.get(step.path, (step.object, 0))
-                wants[step.path] = step.object, known[1] | step.want
-        for found, want in wants.values():
-            yield Need(found, goal.who, want, True)
+        return found
 
     def _choices(self, need: Need) -> list[Means]:
-        found = means_for(need, self.everyone, self._groups(need), self.actor, self.host.settings.umask)
-        return [means for means in found if {*means.names} <= {*self.by}]
+        found = means_for(need, self.everyone, self._groups(need), ROOT, self.host.settings.umask)
+        return [means for means in found if {*means.names} <= {*self.terms.by}]
 
     def _groups(self, need: Need) -> set[int]:
         """The groups that an object may be given: those of who it is about and of its owner; or all, if few."""
@@ -314,187 +208,188 @@ class _Searching:
         owner = accounts.user_numbered(need.object.posture.uid)
         return {*need.who.gids, *(accounts.gids_of(owner) if owner is not None else ())}
 
-    @staticmethod
-    def _combined(choices: list[list[Means]]) -> Iterator[tuple[Means, ...]]:
-        """One means for each object: the least costly to others on all of them first, the same on all where that is
-        equal."""
-        combined = sorted(
-            product(*choices),
-            key=lambda some: (
-                [sum(column) for column in zip(*(one.local for one in some), strict=True)],
-                len({name for one in some for name in one.names}),
-            ),
-        )
-        kinds: dict[tuple[object, ...], int] = {}
-        for some in combined:
-            kind = tuple(one.names for one in some)
-            kinds[kind] = kinds.get(kind, 0) + 1
-            if kinds[kind] <= _OF_A_KIND:
-                yield some
+    def _add(self, drafting: Drafting, need: Need, means: Means) -> bool:
+        """Have ``need`` met by these means; with entries for members who would have more, where that is not meant."""
+        umask = self.host.settings.umask
+        posture = outcome(need.object, means.wish, ROOT, umask)
+        if posture is None:
+            return False
+        drafting.add(need.object, means.wish, posture)
+        if need.who.kind == "group" and self.terms.exact and need.gives:
+            changed = need.object._replace(posture=posture)
+            members = members_of(need.who, self.host.accounts)
+            for wish, after in not_more(need.object.posture, changed, need.want, members, ROOT, umask):
+                drafting.add(changed, wish, after)
+        return True
 
-    def _way(self, needs: list[Need], chosen: tuple[Means, ...]) -> Way | None:
-        """The way with these means, if it really leads to the goal."""
-        draft = _Draft(self.host)
-        for need, means in zip(needs, chosen, strict=True):
-            posture = outcome(need.object, means.wish, self.actor, self.host.settings.umask)
-            if posture is None:
+    # --- several goals ---
+
+    def _for_all(self) -> Iterator[tuple[tuple[str, ...], Drafting, int]]:
+        """One goal after the other, by what costs least, and by each means wherever it can be."""
+        known = set()
+        for prefer in ("", *(name for name in self.terms.by if name != "membership")):
+            drafting = Drafting(self.host, ROOT)
+            chosen: list[Means] = []
+            for goal in self.goals:
+                more = Searching(drafting.then, [goal], self.terms)._alone(drafting, goal, prefer)
+                if more is None:
+                    break
+                chosen += more
+            else:
+                if drafting.outcomes not in known:
+                    known.add(drafting.outcomes)
+                    names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
+                    yield names or ("entry",), drafting, sum(sum(means.local[1:]) for means in chosen)
+
+    def _alone(self, drafting: Drafting, goal: Goal, prefer: str = "") -> list[Means] | None:
+        """Add to ``drafting`` what leads to one goal, by the means ``prefer`` wherever it can be; None if nothing
+        does."""
+        verdict = ask(self.host, goal)
+        if verdict.allowed is goal.gives:
+            return []
+        if impossible(goal, verdict):
+            return None
+        chosen = []
+        for need in self._noted(_needs(goal, verdict)):
+            choices = self._choices(need)
+            best = next((one for one in choices if one.names == (prefer,)), choices[0] if choices else None)
+            if best is None or not self._add(drafting, need, best):
                 return None
-            draft.add(need.object, means.wish, posture)
-        if _ask(draft.then, self.goal, self.goal.who).allowed is not self.goal.gives:
+            chosen.append(best)
+        return chosen if ask(drafting.then, goal).allowed is goal.gives else None
+
+    def open_route(self, drafting: Drafting, who: Principal, path: str, prefer: str) -> list[str] | None:
+        """Have ``who`` get as far as ``path``; the means that it took, None where that cannot be."""
+        names: list[str] = []
+        goal = Goal(who, TRAVERSE, path, True)
+        for step in _refused(ask(drafting.then, goal)):
+            if step.object is None or step.path == path:
+                break
+            if step.reason is None:
+                return None
+            (need,) = self._noted(iter([Need(step.object, who, step.want, True)]))
+            choices = self._choices(need)
+            best = next((one for one in choices if one.names == (prefer,)), choices[0] if choices else None)
+            if best is None or not self._add(drafting, need, best):
+                return None
+            names += best.names
+        return names
+
+    # --- from a draft to a way ---
+
+    def _way(self, names: tuple[str, ...], drafting: Drafting, latent: int) -> Way | None:
+        """The way that was drafted, if it really leads to the goals."""
+        for goal in self.goals:
+            if goal.who.kind == "group" and not self._for_members(drafting, goal):
+                return None
+        if self.terms.and_new:
+            self._for_new(drafting)
+        if any(ask(drafting.then, goal).allowed is not goal.gives for goal in self.goals):
             return None
-        if self.goal.who.kind == "group" and not self._for_members(draft):
-            return None
-        made = plans.make(self.host, draft.targets(), progress=self.progress, surveys=self.surveys, actor=_ROOT)
+        made = plans.make(
+            self.host,
+            drafting.targets(),
+            progress=self.progress,
+            surveys=self.surveys,
+            actor=ROOT,
+            most=self.terms.most,
+        )
         if made.effects is None or any(planned.change.errno for planned in made.changes):
             return None  # not even root can
-        names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
-        latent = sum(sum(means.local[1:]) for means in chosen)
-        return self._counted(names, tuple(draft.steps), None, made, made.effects, draft.entries, latent)
+        draft = Draft(names, tuple(drafting.steps), None, made, drafting.entries, latent)
+        return way_of(self.host, self.goals, draft, made.effects, self._meant())
 
-    def _for_members(self, draft: "_Draft") -> bool:
+    def _meant(self) -> Meant:
+        return meant_by(self.goals)
+
+    def _for_new(self, drafting: Drafting) -> None:
+        """Default lists of the directories that the goals are for, so that what is made there follows."""
+        for goal in self.goals:
+            end = walk(drafting.then, goal.path).end
+            wish = for_new(end, goal, ROOT, self.host.settings.umask) if end is not None else None
+            if end is not None and wish is not None and wish.like is not None:
+                drafting.add(end, wish, wish.like)
+
+    def _for_members(self, drafting: Drafting, goal: Goal) -> bool:
         """Do the same for members of the group whom another class decides, each by an entry of their own."""
-        (gid,) = self.goal.who.gids
-        accounts = self.host.accounts
-        for account in dict.fromkeys((*accounts.primary_members(gid), *accounts.listed_members(gid))):
-            member = principals.user(account, accounts.gids_of(account))
-            goal = self.goal._replace(who=member)
-            if superuser(member) or _ask(draft.then, goal, member).allowed is self.goal.gives:
+        own = self.terms._replace(by=("entry", "owner-bits"), exact=False)
+        for member in members_of(goal.who, self.host.accounts).principals:
+            theirs = goal._replace(who=member)
+            if ask(drafting.then, theirs).allowed is goal.gives:
                 continue
-            found = _Searching(draft.then, goal, ("entry", "owner-bits"), no_progress)
-            if not found.alone(draft):
+            if Searching(drafting.then, [theirs], own)._alone(drafting, theirs) is None:
                 return False
         return True
 
-    def alone(self, draft: "_Draft") -> bool:
-        """Add to ``draft`` what turns the answer for this one; whether that can be done."""
-        for need in self._needs(_ask(self.host, self.goal, self.goal.who)):
-            choices = self._choices(need)
-            posture = outcome(need.object, choices[0].wish, self.actor, self.host.settings.umask) if choices else None
-            if posture is None:
-                return False
-            draft.add(need.object, choices[0].wish, posture)
-        return _ask(draft.then, self.goal, self.goal.who).allowed is self.goal.gives
+    # --- memberships ---
 
-    def _memberships(self, needs: list[Need]) -> Iterator[Way]:
+    def _memberships(self) -> Iterator[Way]:
         """Joining a group that is allowed it, or leaving the one by which it was; nothing is changed by Fiat."""
-        who, accounts = self.goal.who, self.host.accounts
-        account = accounts.user_numbered(who.uid) if who.uid is not None else None
-        if who.kind != "user" or account is None:
-            return
-        gids = {gid for need in needs for gid in need.object.posture.owners()[1]}
-        gids = gids - who.gids if self.goal.gives else gids & who.gids - {account.gid}
-        for gid in sorted(gids):
-            change = [(account.name, gid)]
-            supposed = Supposed(accounts, change) if self.goal.gives else Supposed(accounts, (), change)
-            then = HostAsIf(self.host, Supposition(accounts=supposed))
-            member = who._replace(gids=frozenset(supposed.gids_of(account)))
-            if _ask(then, self.goal, member).allowed is not self.goal.gives:
+        who, gives = self.goals[0].who, self.goals[0].gives
+        if any(goal.who != who for goal in self.goals):
+            return  # a way is one membership
+        postures = (
+            need.object.posture for goal in self.goals for need in self._needs_of(goal) if need.object is not None
+        )
+        gids = {gid for posture in postures for gid in posture.owners()[1]}
+        for membership, then, member in memberships(self.host, who, gids, gives=gives):
+            if any(ask(then, goal, member).allowed is not gives for goal in self.goals):
                 continue
-            found = self._effects_of_membership(then)
-            yield self._counted(("membership",), (), (account.name, gid), None, found, 0, 0, at_least=True)
+            effects = self._effects_of_membership(then)
+            draft = Draft(("membership",), (), membership)
+            yield way_of(self.host, self.goals, draft, effects, self._meant(), at_least=True)
+
+    def _needs_of(self, goal: Goal) -> Iterator[Need]:
+        verdict = ask(self.host, goal)
+        return iter(()) if verdict.allowed is goal.gives else _needs(goal, verdict)
 
     def _effects_of_membership(self, then: Host) -> Effects:
-        """What a membership does, as far as was read for the other ways; of the path alone where nothing was."""
+        """What a membership does, as far as was read for the other ways; of the paths alone where nothing was."""
+        over = self.terms.cost_over
+        if over is not None and (over, Extent()) not in self.surveys:
+            self.surveys[over, Extent()] = survey_at(self.host, over, Extent(most=self.terms.most), self.progress)[1]
         if not self.surveys:
-            return effects_at(self.host, then, self.goal.path)
-        views = [View(walk(self.host, path, follow=False), survey) for (path, _), survey in self.surveys.items()]
-        profiles = [view.survey.profiles for view in views]
-        postures = [found.posture for view in views for found in view.route.objects]
-        one, other = (universe_of(host.accounts, postures, profiles=profiles) for host in (self.host, then))
-        asking = Asking(self.host, then, same_people(one, other))
-        return tree_effects(asking, [Pair(view, view) for view in views])
-
-    # --- cost ---
-
-    def _counted(
-        self,
-        means: tuple[str, ...],
-        steps: tuple[tuple[str, Wish], ...],
-        membership: tuple[str, int] | None,
-        made: Plan | None,
-        effects: Effects,
-        entries: int,
-        latent: int,
-        *,
-        at_least: bool = False,
-    ) -> Way:
-        (gained, gaining), (lost, losing) = self._others(effects.gains), self._others(effects.losses)
-        strangers = 0 if self.goal.who.kind == "anyone-else" else _paths(effects.gains, "anyone-else")
-        groups = {
-            shift.principal.gids for shift in (*effects.gains, *effects.losses) if shift.principal.kind == "group"
-        }
-        groups -= {self.goal.who.gids} if self.goal.who.kind == "group" else set()
-        own = self._own(effects)
-        order = min(list(MEANS).index(name) for name in means)
-        cost = Cost(
-            bool(lost if self.goal.gives else gained),
-            strangers,
-            gained + lost,
-            len(groups),
-            own,
-            membership is not None,
-            latent,
-            len(steps),
-            entries,
-            order,
-        )
-        root = sum(shift.paths for shift in (*effects.gains, *effects.losses) if superuser(shift.principal))
-        partly = at_least or effects.at_least
-        return Way(means, steps, membership, made, effects, cost, (gained, lost), (gaining, losing), root, partly)
-
-    def _others(self, shifts: Sequence[Shift]) -> tuple[int, tuple[str, ...]]:
-        """Users by rights and paths, counted by number; root, who it is about, and who it is meant for, aside."""
-        seen: dict[tuple[int | None, str], int] = {}
-        words: dict[str, None] = {}
-        for shift in shifts:
-            who = shift.principal
-            if who.kind == "user" and shift.right in COUNTED and not superuser(who) and not self._meant(who):
-                key = who.uid, shift.right.name
-                seen[key] = max(seen.get(key, 0), shift.paths)
-                words[naming.word_for(who)] = None
-        return sum(seen.values()), tuple(words)
-
-    def _meant(self, who: Principal) -> bool:
-        """Whether a user is who the goal speaks of: the user, a member of the group, or one whom nothing matches."""
-        goal = self.goal.who
-        if goal.kind == "group":
-            return bool(who.gids & goal.gids)
-        if goal.kind == "anyone-else":
-            return self._matches_nothing(who)
-        return who.uid == goal.uid
-
-    def _matches_nothing(self, who: Principal) -> bool:
-        end = walk(self.host, self.goal.path).objects
-        return not any(who.uid in one.posture.owners()[0] or who.gids & one.posture.owners()[1] for one in end[-1:])
-
-    def _own(self, effects: Effects) -> int:
-        """What who it is about gains, or loses, beyond the goal."""
-        goal = self.goal
-        implied = _IMPLIED.get(goal.right, ()) if goal.gives else ()
-        beyond = 0
-        for shift in (*effects.gains, *effects.losses):
-            if shift.principal.identity == goal.who.identity and shift.right in COUNTED:
-                paths = shift.paths
-                if shift.right is _COUNTS_AS.get(goal.right, goal.right) or shift.right in implied:
-                    paths -= 1
-                beyond += max(paths, 0)
-        return beyond
+            return effects_at(self.host, then, self.goals[0].path)
+        return effects_of_membership(self.host, then, self.surveys)
 
 
-_COUNTS_AS: dict[Right, Right] = {rights.LIST: rights.READ, rights.APPEND: rights.WRITE, rights.CREATE: rights.WRITE}
-_IMPLIED: dict[Right, tuple[Right, ...]] = {
-    rights.WRITE: (rights.TRAVERSE,),
-    rights.CREATE: (rights.TRAVERSE,),
-    rights.EXECUTE: (rights.READ,),
-}
-"""What goes with a right that is given: traverse with adding names, reading a script with running it."""
+def memberships(
+    host: Host, who: Principal, gids: set[int], *, gives: bool
+) -> Iterator[tuple[tuple[str, int], Host, Principal]]:
+    """Each membership of ``gids`` that a user could get, or lose; the host with it; and who they are then.
+
+    A primary group cannot be left.
+    """
+    accounts = host.accounts
+    account: User | None = accounts.user_numbered(who.uid) if who.uid is not None else None
+    if who.kind != "user" or account is None:
+        return
+    for gid in sorted(gids - who.gids if gives else gids & who.gids - {account.gid}):
+        change = [(account.name, gid)]
+        supposed = Supposed(accounts, change) if gives else Supposed(accounts, (), change)
+        then = HostAsIf(host, Supposition(accounts=supposed))
+        yield (account.name, gid), then, who._replace(gids=frozenset(supposed.gids_of(account)))
 
 
-def _paths(shifts: Sequence[Shift], kind: str) -> int:
-    return sum(shift.paths for shift in shifts if shift.principal.kind == kind and shift.right in COUNTED)
+def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:
+    """What a membership does in the trees that were read."""
+    tops: dict[str, View] = {}
+    for (path, _), survey in sorted(surveys.items(), key=lambda one: len(one[0][0])):
+        if not any(f"{path}/".startswith(f"{top.rstrip('/')}/") for top in tops):
+            tops[path] = View(walk(host, path, follow=False), survey)
+    views = list(tops.values())
+    postures = [found.posture for view in views for found in view.route.objects]
+    profiles = [view.survey.profiles for view in views]
+    one, other = (universe_of(host_.accounts, postures, profiles=profiles) for host_ in (host, then))
+    asking = Asking(host, then, same_people(one, other))
+    return tree_effects(asking, [Pair(view, view) for view in views])
 
 
-def _touches(way: Way, spare: Sequence[Principal]) -> bool:
-    """Whether any of those who are to be spared gains or loses anything."""
-    identities = {who.identity for who in spare}
-    return any(shift.principal.identity in identities for shift in (*way.gains, *way.losses))
+def worth_telling(ways: list[Way]) -> list[Way]:
+    """The ways, the best first, without those that do more than another one, and are no better for it."""
+    ways = sorted(ways, key=lambda way: way.cost)
+    return [
+        way
+        for way in ways
+        if not any({*one.means} < {*way.means} and one.cost[:7] <= way.cost[:7] and not one.short for one in ways)
+    ]

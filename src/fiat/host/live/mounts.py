@@ -45,7 +45,7 @@ def read_mounts(text: str) -> dict[int, Mount]:
             places[number] = _Place(int(fields[1]), fields[2], _unescaped(fields[3]).rstrip("/"))
         except (ValueError, IndexError):
             continue  # a line of another shape says nothing we could use
-    return _with_covered(mounts, places)
+    return _with_beside(_with_covered(mounts, places), places)
 
 
 class _Place(NamedTuple):
@@ -73,6 +73,32 @@ def _with_covered(mounts: dict[int, Mount], places: dict[int, _Place]) -> dict[i
                 point = mounts[other].point.rstrip("/")
                 covered.setdefault(other, []).append((point + inside.removeprefix(places[other].root)) or "/")
     return mounts | {number: mounts[number]._replace(covered=tuple(paths)) for number, paths in covered.items()}
+
+
+def _with_beside(mounts: dict[int, Mount], places: dict[int, _Place]) -> dict[int, Mount]:
+    """The mounts with the others that show a part of the same file system."""
+    by_device: dict[str, list[int]] = {}
+    for number, place in places.items():
+        by_device.setdefault(place.device, []).append(number)
+    found = dict(mounts)
+    for numbers in by_device.values():
+        for number in numbers if len(numbers) > 1 else ():
+            beside = (_common(mounts, places, number, other) for other in numbers if other != number)
+            found[number] = mounts[number]._replace(beside=tuple(one for one in beside if one is not None))
+    return found
+
+
+def _common(
+    mounts: dict[int, Mount], places: dict[int, _Place], number: int, other: int
+) -> tuple[str, str, str] | None:
+    """The point of the ``other`` mount, and the directories of either that are the same; None where nothing is."""
+    one, two = places[number].root, places[other].root
+    here, there = mounts[number].point.rstrip("/"), mounts[other].point.rstrip("/")
+    if f"{two}/".startswith(f"{one}/"):
+        return mounts[other].point, here + two.removeprefix(one), there
+    if one.startswith(f"{two}/"):
+        return mounts[other].point, here, there + one.removeprefix(two)
+    return None
 
 
 def _below(path: str, top: str) -> str:

@@ -1,0 +1,196 @@
+"""What a way costs: everyone else's gains and losses, counted in one order."""
+
+from collections.abc import Mapping, Sequence
+
+from fiat.core.ask.effects import Effects, Shift
+from fiat.core.change.plan import Plan
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host
+from fiat.core.model.principals import Principal
+from fiat.core.model.right import Right
+from fiat.core.model.wish import Wish
+from fiat.core.rules.decision import superuser
+from fiat.core.suggest.goal import COUNTED, COUNTS_AS, IMPLIED, Goal
+from fiat.core.suggest.means import MEANS
+from fiat.core.tree.walk import walk
+from fiat.core.typed import NamedTuple
+from fiat.core.words import naming
+
+Meant = Mapping[tuple[tuple[object, ...], Right], int]
+"""For who it is about, by identity, and each right: on how many paths it is the goal that moves it."""
+
+
+class Cost(NamedTuple):
+    """What a way costs, in the order in which ways are ranked.
+
+    ``latent`` counts the rights of others that move on a changed object itself, whether or not they get there: what
+    is shut away behind a directory today may be open tomorrow.
+
+    ``against`` tells that others lose by a way that gives, or gain by one that takes. ``anyone_else``
+    counts what a stranger gains; ``others`` users by rights and paths; ``groups`` bare groups that gain;
+    ``own`` what who it is about gains or loses beyond the goal; then ``objects`` and ``entries``.
+    """
+
+    against: bool
+    anyone_else: int
+    others: int
+    groups: int
+    own: int
+    by_membership: bool
+    latent: int
+    objects: int
+    entries: int
+    order: int
+
+
+class Draft(NamedTuple):
+    """A way before its cost is known: by which means, what is wished where, and how many objects and entries it takes.
+
+    ``steps`` are the wishes by path, in the order of the route; ``tree`` tells that what lies below is changed too,
+    by such ``wishes``.
+    ``short`` says what of the goal it does not cover.
+    """
+
+    means: tuple[str, ...]
+    steps: tuple[tuple[str, Wish], ...] = ()
+    membership: tuple[str, int] | None = None
+    plan: Plan | None = None
+    entries: int = 0
+    latent: int = 0
+    wishes: tuple[Wish, ...] = ()
+    tree: bool = False
+    short: tuple[Finding, ...] = ()
+
+
+class Way(NamedTuple):
+    """One way: ``steps`` are the wishes by path, in the order of the route; or a membership, which is not Fiat's to do.
+
+    ``others`` counts what other users gain and lose, root aside, and ``whom`` names them, by the words for them.
+    ``wishes`` are those of the steps and such as are carried out in trees. ``tree`` tells that everything below is
+    changed too, and ``short`` says what of the goal is not covered.
+    """
+
+    means: tuple[str, ...]
+    steps: tuple[tuple[str, Wish], ...]
+    membership: tuple[str, int] | None
+    plan: Plan | None
+    effects: Effects
+    cost: Cost
+    others: tuple[int, int]
+    whom: tuple[tuple[str, ...], tuple[str, ...]]
+    root: int
+    at_least: bool
+    wishes: tuple[Wish, ...] = ()
+    tree: bool = False
+    short: tuple[Finding, ...] = ()
+
+    @property
+    def gains(self) -> tuple[Shift, ...]:
+        """Everyone's gains."""
+        return self.effects.gains
+
+    @property
+    def losses(self) -> tuple[Shift, ...]:
+        """Everyone's losses."""
+        return self.effects.losses
+
+
+def way_of(
+    host: Host, goals: Sequence[Goal], draft: Draft, effects: Effects, meant: Meant, *, at_least: bool = False
+) -> Way:
+    """The way with what it costs, as its effects have it."""
+    counting = _Counting(host, goals)
+    gains, losses = effects.gains, effects.losses
+    (gained, gaining), (lost, losing) = counting.others(gains), counting.others(losses)
+    strangers = 0 if any(goal.who.kind == "anyone-else" for goal in goals) else _paths(gains, "anyone-else")
+    groups = {shift.principal.gids for shift in (*gains, *losses) if shift.principal.kind == "group"}
+    groups -= {goal.who.gids for goal in goals if goal.who.kind == "group"}
+    cost = Cost(
+        against=bool(lost if goals[0].gives else gained),
+        anyone_else=strangers,
+        others=gained + lost,
+        groups=len(groups),
+        own=counting.own((*gains, *losses), meant),
+        by_membership=draft.membership is not None,
+        latent=draft.latent,
+        objects=len(draft.steps) if draft.plan is None else draft.plan.changing,
+        entries=draft.entries,
+        order=min(list(MEANS).index(name) for name in draft.means),
+    )
+    root = sum(shift.paths for shift in (*gains, *losses) if superuser(shift.principal))
+    return Way(
+        draft.means,
+        draft.steps,
+        draft.membership,
+        draft.plan,
+        effects,
+        cost,
+        (gained, lost),
+        (gaining, losing),
+        root,
+        at_least or effects.at_least,
+        (*(wish for _, wish in draft.steps), *draft.wishes),
+        draft.tree,
+        draft.short,
+    )
+
+
+def meant_by(goals: Sequence[Goal]) -> dict[tuple[tuple[object, ...], Right], int]:
+    """What goals for single paths move of themselves."""
+    found: dict[tuple[tuple[object, ...], Right], int] = {}
+    for goal in goals:
+        for right in {COUNTS_AS.get(goal.right, goal.right), *(IMPLIED.get(goal.right, ()) if goal.gives else ())}:
+            key = goal.who.identity, right
+            found[key] = found.get(key, 0) + 1
+    return found
+
+
+class _Counting:
+    """Counts what others, and who the goals are about, gain and lose."""
+
+    def __init__(self, host: Host, goals: Sequence[Goal]) -> None:
+        self.host = host
+        self.about = list(dict.fromkeys((goal.who, goal.path) for goal in goals))
+        self._uids = {who.uid for who, _ in self.about if who.uid is not None}
+        self._gids = frozenset(gid for who, _ in self.about if who.kind == "group" for gid in who.gids)
+        self._known: dict[Principal, bool] = {}
+
+    def others(self, shifts: Sequence[Shift]) -> tuple[int, tuple[str, ...]]:
+        """Users by rights and paths, counted by number; root, who it is about, and who it is meant for, aside."""
+        seen: dict[tuple[int | None, str], int] = {}
+        words: dict[str, None] = {}
+        for shift in shifts:
+            who = shift.principal
+            if who.kind == "user" and shift.right in COUNTED and not superuser(who) and not self._meant(who):
+                key = who.uid, shift.right.name
+                seen[key] = max(seen.get(key, 0), shift.paths)
+                words[naming.word_for(who)] = None
+        return sum(seen.values()), tuple(words)
+
+    def _meant(self, who: Principal) -> bool:
+        """Whether a user is whom a goal speaks of: the user, a member of the group, or one whom nothing matches."""
+        known = self._known.get(who)
+        if known is None:
+            known = self._known[who] = (
+                who.uid in self._uids
+                or bool(who.gids & self._gids)
+                or any(one.kind == "anyone-else" and self._matches_nothing(who, path) for one, path in self.about)
+            )
+        return known
+
+    def _matches_nothing(self, who: Principal, path: str) -> bool:
+        end = walk(self.host, path).objects
+        return not any(who.uid in one.posture.owners()[0] or who.gids & one.posture.owners()[1] for one in end[-1:])
+
+    def own(self, shifts: Sequence[Shift], meant: Meant) -> int:
+        """What those whom it is about gain, or lose, beyond the goals."""
+        identities = {who.identity for who, _ in self.about}
+        return sum(
+            max(shift.paths - meant.get((shift.principal.identity, shift.right), 0), 0)
+            for shift in shifts
+            if shift.principal.identity in identities and shift.right in COUNTED
+        )
+
+
+def _paths(shifts: Sequence[Shift], kind: str) -> int:
+    return sum(shift.paths for shift in shifts if shift.principal.kind == kind and shift.right in COUNTED)

@@ -1,0 +1,104 @@
+"""Changes of objects one by one, one after the other, and the host as it would be then."""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from fiat.core.change.plan import Target
+from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.host import Host
+from fiat.core.model.identity import Identity
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal
+from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.suggest.means import outcome
+from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
+from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.walk import open_end
+
+
+class Drafting:
+    """The changes of a way so far, which ``actor`` makes; ``then`` is the host as it would be with them.
+
+    ``steps`` are the wishes by path: one for each object, where one can say it all.
+    """
+
+    def __init__(self, host: Host, actor: Principal) -> None:
+        self._host = host
+        self.actor = actor
+        self.umask = host.settings.umask
+        self._postures: dict[Identity, Posture] = {}
+        self._first: dict[str, Object] = {}
+        self._last: dict[str, Posture] = {}
+        self.steps: list[tuple[str, Wish]] = []
+        self.then: Host = host
+
+    def add(self, found: Object, wish: Wish, posture: Posture) -> None:
+        """One more change, after which the object has this posture."""
+        first = self._first.setdefault(found.path, found)
+        known = next((place for place, (path, _) in enumerate(self.steps) if path == found.path), None)
+        both = None if known is None else _both(self.steps[known][1], wish)
+        if known is not None and both is not None and outcome(first, both, self.actor, self.umask) == posture:
+            self.steps[known] = found.path, both
+        else:
+            self.steps.append((found.path, wish))
+        self._postures[found.status.identity] = posture
+        self._last[found.path] = posture
+        self.then = HostAsIf(self._host, Supposition(FewPostures(self._postures)))
+
+    @property
+    def entries(self) -> int:
+        """How many entries of lists are given or taken."""
+        return sum(len(wish.access.entries) + len(wish.access.remove) for _, wish in self.steps)
+
+    @property
+    def outcomes(self) -> tuple[tuple[str, Posture], ...]:
+        """What each changed object has in the end."""
+        return tuple(sorted(self._last.items(), key=lambda one: one[0]))
+
+    def targets(self) -> list[Target]:
+        """What a plan changes: each object once, whatever the number of its changes."""
+        wishes: dict[str, Wish] = {}
+        for path, wish in self.steps:
+            wishes[path] = becoming(self._first[path].posture, self._last[path]) if path in wishes else wish
+        return [target_of(self._host, path, _always(wish)) for path, wish in wishes.items()]
+
+
+def becoming(before: Posture, after: Posture) -> Wish:
+    """The wish that makes ``after`` of ``before``, with each entry that is another one named as asked for."""
+    return Wish(like=after, access=_naming(before.acl, after.acl), default=_naming(before.default, after.default))
+
+
+def _both(one: Wish, other: Wish) -> Wish | None:
+    """Two wishes about lists as one; None where they are about something else."""
+    if one != Wish(access=one.access) or other != Wish(access=other.access):
+        return None
+    entries = {(wish.entry.tag, wish.entry.id): wish for wish in (*one.access.entries, *other.access.entries)}
+    gone = {(entry.tag, entry.id): entry for entry in (*one.access.remove, *other.access.remove)}
+    remove = tuple(entry for key, entry in gone.items() if key not in entries)
+    mask = other.access.mask if other.access.mask is not None else one.access.mask
+    return Wish(access=ListWish(tuple(entries.values()), remove, mask))
+
+
+def _naming(before: AccessList | None, after: AccessList | None) -> ListWish:
+    if after is None or after == before:
+        return ListWish()
+    known = before.entries if before is not None else ()
+    asked = (entry for entry in after.entries if entry.tag is not Tag.MASK and entry not in known)
+    return ListWish(tuple(EntryWish(entry) for entry in asked), (), after.mask)
+
+
+def target_of(host: Host, path: str, wish: Callable[[Profile], Wish]) -> Target:
+    """One object as the target of a plan."""
+    route, node = open_end(host, path, follow=False)
+    assert node is not None
+    try:
+        survey = survey_of_one(node.look(exact=True))
+    finally:
+        node.close()
+    return Target(path, route, survey, np.ones(1, np.bool_), False, wish)
+
+
+def _always(wish: Wish) -> Callable[[Profile], Wish]:
+    return lambda _: wish

@@ -1,0 +1,94 @@
+"""Goals: who shall have which right where, or shall not."""
+
+from collections.abc import Sequence
+
+from fiat.core.model import right as rights
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
+from fiat.core.model.principals import Principal
+from fiat.core.model.program import Format
+from fiat.core.model.right import BASIC, CHANGE_MODE, Right
+from fiat.core.tree.profile import Profile
+from fiat.core.typed import NamedTuple
+
+COUNTED = (*BASIC, CHANGE_MODE)
+"""The rights that cost: the others go with these, or with the directory's."""
+
+DECIDED: dict[Right, int] = {
+    rights.READ: READ,
+    rights.LIST: READ,
+    rights.WRITE: WRITE,
+    rights.APPEND: WRITE,
+    rights.EXECUTE: EXECUTE,
+    rights.TRAVERSE: EXECUTE,
+    rights.CREATE: WRITE,
+    rights.DELETE: WRITE,
+    rights.RENAME: WRITE,
+}
+"""The permission that is taken where a right is to be taken."""
+
+COUNTS_AS: dict[Right, Right] = {rights.LIST: rights.READ, rights.APPEND: rights.WRITE, rights.CREATE: rights.WRITE}
+"""The right that is counted in place of one that goes with it."""
+
+IMPLIED: dict[Right, tuple[Right, ...]] = {
+    rights.WRITE: (rights.TRAVERSE,),
+    rights.CREATE: (rights.TRAVERSE,),
+    rights.EXECUTE: (rights.READ,),
+}
+"""What goes with a right that is given: traverse with adding names, reading a script with running it."""
+
+_OF_NAMES = frozenset((rights.CREATE, rights.DELETE, rights.RENAME))
+
+
+class Goal(NamedTuple):
+    """``who`` shall have ``right`` at ``path`` (``gives``), or shall not; with ``below`` on all that lies there too."""
+
+    who: Principal
+    right: Right
+    path: str
+    gives: bool
+    below: bool = False
+
+    def means(self, profile: Profile) -> bool:
+        """Whether ``right`` is meant on what has this profile, in a tree.
+
+        Names are made in directories; only what somebody may run is meant to be run.
+        """
+        kind = profile.posture.kind
+        if self.right is rights.CREATE:
+            return kind is Kind.DIRECTORY
+        if self.right is rights.EXECUTE and not profile.posture.mode & EXECUTE_BITS:
+            return False
+        return self.right.applies(kind)
+
+    def asks(self, profile: Profile) -> int:
+        """The permissions that who it is about needs at once in a tree, on what has this profile; 0 for none.
+
+        To have something below a directory is to traverse it.
+        """
+        directory = profile.posture.directory
+        if not (directory if self.right in _OF_NAMES else self.means(profile)):
+            return EXECUTE if directory and self.gives else 0
+        want = DECIDED[self.right]
+        if directory and (self.gives or want == WRITE):
+            return want | EXECUTE
+        program = profile.program
+        if self.gives and want == EXECUTE and program is not None and program.format is Format.SCRIPT:
+            return want | READ
+        return want
+
+    @property
+    def part(self) -> int:
+        """The permission that is taken where the right is to be taken."""
+        return DECIDED[self.right]
+
+
+def implied_by(goals: Sequence[Goal]) -> frozenset[Right]:
+    """The rights that goals for a tree move of themselves: those that count for them, and traverse to get there."""
+    found = {COUNTS_AS.get(goal.right, goal.right) for goal in goals}
+    for goal in goals:
+        if goal.right in _OF_NAMES:
+            found.add(rights.WRITE)
+        if goal.gives:
+            found |= {rights.TRAVERSE, *IMPLIED.get(goal.right, ())}
+    return frozenset(found)

@@ -1,0 +1,407 @@
+"""Ways for whole trees: each object its own change, and the route to the top.
+
+What becomes of an object depends on its posture and on what it is run with, so each profile is worked out once.
+"""
+
+import os
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.ask.treeeffects import View
+from fiat.core.ask.why import RULE_WORDS
+from fiat.core.change import plan as plans
+from fiat.core.change.plan import Plan, Surveys, Target
+from fiat.core.change.planned import Item
+from fiat.core.model import right as rights
+from fiat.core.model.accesslist import Tag
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.mode import EXECUTE
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.model.wish import Wish
+from fiat.core.rules.access import Access
+from fiat.core.rules.attributes import refused_to_everyone
+from fiat.core.suggest.cost import Draft, Way, way_of
+from fiat.core.suggest.drafting import Drafting, becoming
+from fiat.core.suggest.goal import Goal, implied_by
+from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means
+from fiat.core.suggest.members import for_members, members_of, not_more
+from fiat.core.suggest.newfiles import for_new
+from fiat.core.suggest.terms import Terms
+from fiat.core.suggest.ways import ROOT, Searching, effects_of_membership, memberships
+from fiat.core.text import counted, visible
+from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.profile import Profile, profile_of
+from fiat.core.tree.reading import survey_at
+from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import walk
+from fiat.core.typed import NamedTuple
+
+_FEW_GROUPS = 4
+"""So many groups of who it is about are thought of; those that are on the objects first."""
+
+_EXAMPLES = 50
+"""So many different wishes are kept to tell what a way does."""
+
+_OF_USE = (rights.READ, rights.WRITE, rights.EXECUTE)
+"""Who has none of these below a directory has nothing from entering it."""
+
+
+class _Tree(NamedTuple):
+    """A tree that goals are for, as it is: the route to its top, what is there, and which goals."""
+
+    route: Route
+    survey: Survey
+    goals: tuple[Goal, ...]
+
+    @property
+    def top(self) -> str:
+        return self.survey.top.path
+
+
+class Preference(NamedTuple):
+    """By which means objects are changed wherever that can be, and by which group; ``top`` where only tops are."""
+
+    name: str
+    gid: int | None = None
+    top: bool = False
+
+
+class SearchingTrees:
+    """Looks for ways to goals for trees."""
+
+    def __init__(self, host: Host, goals: Sequence[Goal], terms: Terms, progress: Progress = no_progress) -> None:
+        self.host = host
+        self.goals = goals
+        self.terms = terms
+        self.progress = progress
+        self.people = list(dict.fromkeys(goal.who for goal in goals))
+        self.surveys: Surveys = {}
+        self.members = {who: members_of(who, host.accounts) for who in self.people if who.kind == "group"}
+        self.trees = [self._read(path) for path in dict.fromkeys(goal.path for goal in goals)]
+        self.missing = 0
+        self.left: list[Goal] = []
+        for tree in self.trees:
+            for goal in tree.goals:
+                wrong = self._wrong(host, View(tree.route, tree.survey), goal)
+                self.missing += len(wrong)
+                if len(wrong) or (terms.and_new and self._misses_new(tree, goal)):
+                    self.left.append(goal)
+
+    def _read(self, path: str) -> _Tree:
+        route, survey = survey_at(self.host, path, Extent(), self.progress)
+        if not survey.complete:
+            raise KeyboardInterrupt
+        self.surveys[survey.top.path, Extent()] = survey
+        return _Tree(route, survey, tuple(goal for goal in self.goals if goal.path == path))
+
+    def why_none(self) -> str:
+        """Why there is no way."""
+        means = "" if self.terms.by == tuple(MEANS) else f" by {', '.join(self.terms.by)}"
+        return f"no change of modes, lists, owners or a membership does it{means}"
+
+    def _wrong(self, host: Host, view: View, goal: Goal) -> NDArray[np.intp]:
+        """The places in a tree where a goal is not so; for a group, where it is not so for all of its members."""
+        members = self.members[goal.who].principals if goal.who in self.members else ()
+        people = (goal.who, *members)
+        wrong = wrong_places(host, view, people, [goal._replace(who=who) for who in people])
+        return np.unique(np.concatenate(wrong))
+
+    def _misses_new(self, tree: _Tree, goal: Goal) -> bool:
+        """Whether there is a directory in a tree where what is made later would not follow."""
+        umask = self.host.settings.umask
+        return any(for_new(profile.at(), goal, ROOT, umask) is not None for profile in tree.survey.profiles)
+
+    # --- ways ---
+
+    def ways(self) -> Iterator[Way]:
+        """A way by each means wherever it can be; for what is to be taken also by closing the tops."""
+        known: set[object] = set()
+        for preference in self._preferences():
+            way = self._way(preference, known)
+            if way is not None:
+                yield way
+        if "membership" in self.terms.by:
+            yield from self._memberships()
+
+    def _preferences(self) -> Iterator[Preference]:
+        if not self.goals[0].gives and {"entry", "owner-bits"} & {*self.terms.by}:
+            yield Preference("entry", top=True)
+        for name in self.terms.by:
+            if name in ("named-group", "owning-group"):
+                yield from (Preference(name, gid) for gid in self._gids())
+            elif name != "membership":
+                yield Preference(name)
+
+    def _gids(self) -> list[int]:
+        """The groups of who it is about; those that own something in the trees first."""
+        theirs = frozenset[int]().union(*(who.gids for who in self.people if who.kind != "group"))
+        used: set[int] = set()
+        for tree in self.trees:
+            for profile in tree.survey.profiles:
+                used |= profile.posture.owners()[1]
+        return sorted(theirs, key=lambda gid: (gid not in used, gid))[:_FEW_GROUPS]
+
+    def _way(self, preference: Preference, known: set[object]) -> Way | None:
+        drafting = Drafting(self.host, ROOT)
+        opened = self._opened(drafting, preference) if self.goals[0].gives else []
+        if opened is None:
+            return None
+        edits = [_Edits(self, tree, preference) for tree in self.trees]
+        if preference.top:
+            for one in edits:
+                one.close(drafting)
+        targets = [*drafting.targets(), *(one.target() for one in edits if not preference.top)]
+        made = plans.make(
+            self.host, targets, progress=self.progress, surveys=self.surveys, actor=ROOT, most=self.terms.most
+        )
+        outcomes = tuple((item.path, item.change.after) for item in made.items() if item.change.changes)
+        if made.effects is None or outcomes in known:
+            return None
+        known.add(outcomes)
+        after = HostAsIf(self.host, Supposition(made.postures_after()))
+        short = self._short(made, after)
+        meant = self._meant(made, after)
+        if short is None or (preference.top and not self._without_use(meant)):
+            return None
+        names = tuple(dict.fromkeys((*(name for one in edits for name in one.names), *opened)))
+        draft = Draft(
+            names or (preference.name,),
+            tuple(drafting.steps),
+            None,
+            made,
+            drafting.entries + sum(one.entries for one in edits),
+            wishes=tuple(dict.fromkeys(wish for one in edits for wish in one.wishes)),
+            tree=not preference.top,
+            short=tuple(short),
+        )
+        return way_of(self.host, self.goals, draft, made.effects, meant)
+
+    def _opened(self, drafting: Drafting, preference: Preference) -> list[str] | None:
+        """Have everyone get as far as the tops, members of groups too; the means that it took, None if it cannot be."""
+        names: list[str] = []
+        for tree in self.trees:
+            for who in dict.fromkeys(goal.who for goal in tree.goals):
+                members = self.members[who].principals if who in self.members else ()
+                for one in (who, *members):
+                    searching = Searching(drafting.then, self.goals, self.terms)
+                    prefer = preference.name if one is who else "entry"
+                    more = searching.open_route(drafting, one, tree.top, prefer)
+                    if more is None:
+                        return None
+                    names += more
+        return names
+
+    def _short(self, made: Plan, after: Host) -> list[Finding] | None:
+        """What of the goals is not so after the plan: what cannot be changed, with the reason; None where nothing is
+        gained by it."""
+        refused = {item.path: item for item in made.refused()}
+        wrong: dict[str, list[str]] = {}
+        count = 0
+        for tree in self.trees:
+            view = _view_after(made, after, tree)
+            for places in (self._wrong(after, view, goal) for goal in tree.goals):
+                count += len(places)
+                for _, path in view.survey.paths_of(places.tolist()):
+                    wrong.setdefault(_why(refused.get(path)), []).append(path)
+        if self.missing and count >= self.missing:
+            return None
+        return [_not_covered(reason, list(dict.fromkeys(paths))) for reason, paths in wrong.items()]
+
+    def _meant(self, made: Plan, after: Host) -> dict[tuple[tuple[object, ...], Right], int]:
+        """On how many paths the goals themselves move each right of those whom they are about."""
+        meant: dict[tuple[tuple[object, ...], Right], int] = {}
+        for tree in self.trees:
+            rights_ = sorted(implied_by(tree.goals), key=rights.ALL.index)
+            one = _Asked(self.host, View(tree.route, tree.survey), self.people, rights_)
+            other = _Asked(after, _view_after(made, after, tree), self.people, rights_)
+            for who in self.people:
+                for right in rights_:
+                    had, has = one.has(who, right), other.has(who, right)
+                    moved = has & ~had if self.goals[0].gives else had & ~has
+                    meant[who.identity, right] = meant.get((who.identity, right), 0) + int(moved.sum())
+        return meant
+
+    def _without_use(self, meant: dict[tuple[tuple[object, ...], Right], int]) -> bool:
+        """Whether those whom the goals are about have nothing below the tops that is not to be taken; entering it is
+        of no use to them then, and is no loss."""
+        taken = {goal.right for goal in self.goals}
+        for tree in self.trees:
+            asked = _Asked(self.host, View(tree.route, tree.survey), self.people, rights.BASIC)
+            for who in self.people:
+                if any(asked.has(who, right)[1:].any() for right in _OF_USE if right not in taken):
+                    return False
+                key = who.identity, rights.TRAVERSE
+                meant[key] = meant.get(key, 0) + int(asked.has(who, rights.TRAVERSE).sum())
+        return True
+
+    def _memberships(self) -> Iterator[Way]:
+        who, gives = self.goals[0].who, self.goals[0].gives
+        if len(self.people) > 1:
+            return
+        postures = [found.posture for tree in self.trees for found in tree.route.objects]
+        postures += [profile.posture for tree in self.trees for profile in tree.survey.profiles]
+        gids = {gid for posture in postures for gid in posture.owners()[1]}
+        for membership, then, member in memberships(self.host, who, gids, gives=gives):
+            if not any(self._wrong_as(then, member, tree) for tree in self.trees):
+                effects = effects_of_membership(self.host, then, self.surveys)
+                draft = Draft(("membership",), (), membership)
+                yield way_of(self.host, self.goals, draft, effects, {}, at_least=True)
+
+    @staticmethod
+    def _wrong_as(then: Host, member: Principal, tree: "_Tree") -> int:
+        """On how many paths of a tree the goals are not so for who is a member then."""
+        goals = [goal._replace(who=member) for goal in tree.goals]
+        view = View(walk(then, tree.top, follow=False), tree.survey)
+        return sum(len(places) for places in wrong_places(then, view, [member], goals))
+
+
+class _Edits:
+    """What becomes of a tree, profile by profile, by the means that are preferred; ``names`` are those it took."""
+
+    def __init__(self, searching: SearchingTrees, tree: _Tree, preference: Preference) -> None:
+        self.searching = searching
+        self.tree = tree
+        self.preference = preference
+        self.names: dict[str, None] = {}
+        self.entries = 0
+        self.wishes: dict[Wish, None] = {}
+        self._umask = searching.host.settings.umask
+        self._known: dict[Profile, Wish] = {}
+
+    def target(self) -> Target:
+        """The tree as the target of a plan."""
+        survey = self.tree.survey
+        return Target(survey.top.path, self.tree.route, survey, np.ones(len(survey), np.bool_), True, self.wish)
+
+    def close(self, drafting: Drafting) -> None:
+        """Let nobody of those whom it is about enter the top."""
+        for wish, posture in self._steps(profile_of(self.tree.survey.top)):
+            drafting.add(self.tree.survey.top, wish, posture)
+
+    def wish(self, profile: Profile) -> Wish:
+        """What is to become of what has this profile."""
+        wish = self._known.get(profile)
+        if wish is None:
+            steps = self._steps(profile)
+            self.entries += sum(len(one.access.entries) + len(one.access.remove) for one, _ in steps)
+            single = len(steps) == 1 and steps[0][0].like is None
+            wish = Wish() if not steps else steps[0][0] if single else becoming(profile.posture, steps[-1][1])
+            self._known[profile] = wish
+            self.wishes |= dict.fromkeys(one for one, _ in steps) if len(self.wishes) < _EXAMPLES else {}
+        return wish
+
+    def _steps(self, profile: Profile) -> list[tuple[Wish, Posture]]:
+        """The wishes, one after the other, and what comes of each."""
+        found = profile.at()
+        steps: list[tuple[Wish, Posture]] = []
+        for goal in self.tree.goals:
+            want = goal.asks(profile) | (EXECUTE if self.preference.top else 0)
+            if not want:
+                continue
+            now = found._replace(posture=steps[-1][1] if steps else profile.posture)
+            steps += self._one(Need(now, goal.who, want, goal.gives, want if self.preference.top else goal.part))
+            if self.searching.terms.and_new and profile.posture.directory:
+                now = found._replace(posture=steps[-1][1] if steps else profile.posture)
+                new = for_new(now, goal, ROOT, self._umask)
+                if new is not None and new.like is not None:
+                    steps.append((new, new.like))
+        return steps
+
+    def _one(self, need: Need) -> Iterator[tuple[Wish, Posture]]:
+        """What meets one need, for the members of a group too."""
+        members = self.searching.members.get(need.who)
+        posture = need.object.posture
+        if not need.met(posture):
+            means = self._best(need)
+            if means is None:
+                return
+            after = outcome(need.object, means.wish, ROOT, self._umask)
+            assert after is not None
+            self.names |= dict.fromkeys(means.names)
+            yield means.wish, after
+            if members is not None and self.searching.terms.exact and need.gives:
+                changed = need.object._replace(posture=after)
+                for wish, after in not_more(posture, changed, need.want, members, ROOT, self._umask):
+                    yield wish, after
+            posture = after
+        if members is not None:
+            now = need._replace(object=need.object._replace(posture=posture))
+            yield from for_members(now, members, ROOT, self._umask)
+
+    def _best(self, need: Need) -> Means | None:
+        """The means that are preferred, where they do it; else those that concern the fewest others."""
+        allowed = {*self.searching.terms.by}
+        found = [
+            means
+            for means in single_means(need)
+            if {*means.names} <= allowed
+            and (after := outcome(need.object, means.wish, ROOT, self._umask)) is not None
+            and need.met(after)
+        ]
+        preferred = (means for means in found if self._is_preferred(means, need))
+        return next(preferred, next(iter(sorted(found, key=lambda one: _FALLBACK.index(one.names[0]))), None))
+
+    def _is_preferred(self, means: Means, need: Need) -> bool:
+        name, gid, _ = self.preference
+        if gid is None:
+            return means.names[0] == name
+        if name == "named-group" and means.names == ("group-bits",):
+            return need.object.posture.gid == gid
+        given = {means.wish.gid, *(one.entry.id for one in means.wish.access.entries if one.entry.tag is _GROUP)}
+        return means.names[0] == name and gid in given
+
+
+_GROUP = Tag.NAMED_GROUP
+_FALLBACK = ("entry", "owner-bits", "named-group", "group-bits", "other-bits", "owning-group", "owner")
+
+
+class _Asked:
+    """Who of some people has which right on each entry of a tree."""
+
+    def __init__(self, host: Host, view: View, people: Sequence[Principal], asked: Sequence[Right]) -> None:
+        self._people = [who.identity for who in people]
+        self._rights = list(dict.fromkeys(asked))
+        access = TreeAccess(host, Access(Universe(people), host.settings), self._rights)
+        self._answers = access.answers(view.survey, view.route)
+
+    def has(self, who: Principal, right: Right) -> NDArray[np.bool_]:
+        """For each entry, whether ``who`` has ``right``; not where that means nothing."""
+        bit = 1 << self._people.index(who.identity)
+        found: NDArray[np.bool_] = self._answers.keys.holding(bit, self._rights.index(right))[self._answers.number]
+        return found
+
+
+def wrong_places(host: Host, view: View, people: Sequence[Principal], goals: Sequence[Goal]) -> list[NDArray[np.intp]]:
+    """For each goal the places in a tree where it is not so."""
+    found = []
+    asked = _Asked(host, view, people, [goal.right for goal in goals])
+    for goal in goals:
+        meant = np.array([goal.means(profile) for profile in view.survey.profiles], np.bool_)[view.survey.profile]
+        meant[0] &= goal.right not in (rights.DELETE, rights.RENAME)  # which the directory above decides
+        found.append(np.flatnonzero(meant & (asked.has(goal.who, goal.right) != goal.gives)))
+    return found
+
+
+def _view_after(made: Plan, after: Host, tree: _Tree) -> View:
+    return View(walk(after, tree.top, follow=False), made.postures_after().on(tree.survey))
+
+
+def _why(item: Item | None) -> str:
+    """Why something was not changed, or not enough."""
+    if item is None:
+        return "neither modes nor lists decide it there"
+    rule = refused_to_everyone(item.change.before, item.planned.profile.mount)[1]
+    return RULE_WORDS[rule] if rule else os.strerror(item.change.errno)
+
+
+def _not_covered(reason: str, paths: list[str]) -> Finding:
+    where = visible(paths[0]) if len(paths) == 1 else f"{counted(len(paths), 'path')}, such as {visible(paths[0])}"
+    return Finding("not-covered", "odd", f"does not cover {where}: {reason}", paths[0], len(paths))
