@@ -56,8 +56,8 @@ def fresh(kind: str, options: str = "") -> Iterator[str]:
 
 
 def _mount(kind: str, folder: str, options: str) -> bool:
-    if kind == "tmpfs":
-        command = ["mount", "-t", "tmpfs", *(["-o", options] if options else []), "none", folder]
+    if kind in ("tmpfs", "ramfs"):  # the second keeps no lists
+        command = ["mount", "-t", kind, *(["-o", options] if options else []), "none", folder]
     else:
         maker = MAKERS[kind]
         if shutil.which(maker[0]) is None:

@@ -70,7 +70,17 @@ def plan(
     progress: Progress = no_progress,
 ) -> Planned:
     """What ``wish`` would do to ``paths``; nothing is written."""
-    targets = list(_targets(host, paths, how, problem, progress))
+    return planned_for(host, list(targets_of(host, paths, how, problem, progress)), problem, progress, wish)
+
+
+def planned_for(
+    host: Host,
+    targets: list[Target],
+    problem: Problem,
+    progress: Progress,
+    wish: Wish = Wish(),  # noqa: B008
+) -> Planned:
+    """The plan for targets that were found, each by its own wish, or by ``wish``."""
     made = plans.make(host, targets, wish, progress)
     return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
 
@@ -93,7 +103,8 @@ def alone(
         yield
 
 
-def _targets(host: Host, paths: Iterable[str], how: How, problem: Problem, progress: Progress) -> Iterator[Target]:
+def targets_of(host: Host, paths: Iterable[str], how: How, problem: Problem, progress: Progress) -> Iterator[Target]:
+    """What is meant at the end of each path; what cannot be looked at goes to ``problem``."""
     for path in paths:
         if not path:  # not the current directory: a variable of a script that was never set
             problem(PathError(path, 2))

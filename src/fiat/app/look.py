@@ -1,8 +1,11 @@
 """Looking: one path, what is in a directory, a whole tree."""
 
+from __future__ import annotations
+
 import errno
 from collections.abc import Callable, Hashable, Iterable, Iterator
 from itertools import compress
+from types import MappingProxyType
 
 from fiat.app.problems import Note, Problem, raise_problem
 from fiat.core.ask import caveats
@@ -21,6 +24,7 @@ from fiat.core.typed import TYPE_CHECKING, NamedTuple
 from fiat.core.words.selection import Selection
 
 if TYPE_CHECKING:
+    from fiat.app.arrangements import Arranged, Known
     from fiat.app.treelisting import Chosen
 
 _STEP = 1000
@@ -34,6 +38,7 @@ class Look(NamedTuple):
     remarks: list[Finding]
     target: Route | None = None
     target_remarks: list[Finding] = []  # noqa: RUF012
+    arranged: Arranged | None = None
 
     @property
     def caveats(self) -> list[Finding]:
@@ -42,13 +47,21 @@ class Look(NamedTuple):
         return [*caveats.of_object(self.object), *(caveats.of_object(end) if end is not None else ())]
 
 
-def look(host: Host, route: Route) -> Look:
-    """What the end of ``route`` says about access, which was walked without following it."""
+def look(host: Host, route: Route, known: Known = MappingProxyType({})) -> Look:
+    """What the end of ``route`` says about access, which was walked without following it.
+
+    Of a directory also which of the ``known`` arrangements it is, if any.
+    """
     assert route.end is not None
     found = route.end._replace(path=route.asked.rstrip("/") or "/")
     target = walk(host, route.asked) if found.posture.kind is Kind.SYMLINK else None
     beyond = remarks_on(target.end, host.accounts) if target is not None and target.end is not None else []
-    return Look(found, remarks_on(found, host.accounts), target, beyond)
+    as_arranged = None
+    if known and found.posture.directory:
+        from fiat.app.arrangements import arranged
+
+        as_arranged = arranged(host, found, known)
+    return Look(found, remarks_on(found, host.accounts), target, beyond, as_arranged)
 
 
 class Listing(NamedTuple):
@@ -119,7 +132,7 @@ def _inside(
 class TreeListing:
     """The tree under a directory; it is read when it is asked for, so that a beginning can be shown before."""
 
-    def __init__(self, top: str, host: Host, read: Callable[[], "Chosen"]) -> None:
+    def __init__(self, top: str, host: Host, read: Callable[[], Chosen]) -> None:
         self.top = top
         self.host = host
         self.read = read
@@ -144,7 +157,7 @@ def tree_listing(
     if not _is_directory(route, problem):
         return None
 
-    def read() -> "Chosen":
+    def read() -> Chosen:
         from fiat.app.treelisting import chosen_in, survey_below  # loads NumPy
 
         survey = survey_below(host, route, across_mounts, progress)

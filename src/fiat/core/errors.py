@@ -6,6 +6,7 @@
     ├── UnknownAccount        no such user, group or process
     ├── PathError             something about one path, with the errno
     ├── RecordError           a record that is not as its schema says; names the place in it
+    ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
     ├── SnapshotError         a snapshot or accounts file that cannot be used
     ├── HistoryError          the history cannot be read or written, or is not to be trusted
     ├── RunError              a run of the history that is not there, or cannot be put back now
@@ -42,6 +43,10 @@ class NotationError(FiatError):
 
 class InvalidAccessList(FiatError):
     """Entries that the kernel would refuse together (EINVAL)."""
+
+
+class ArrangementError(FiatError):
+    """A file of arrangements that cannot be used, or one of its tables."""
 
 
 class UnknownAccount(FiatError):

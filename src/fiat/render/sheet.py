@@ -1,5 +1,7 @@
 """One object on a sheet: heading, entries, facts, remarks."""
 
+from __future__ import annotations
+
 import errno
 import time
 from collections.abc import Iterator, Sequence
@@ -17,11 +19,15 @@ from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
 from fiat.core.rules.effective import effective, passes_over_list
 from fiat.core.text import counted, visible
+from fiat.core.typed import TYPE_CHECKING
 from fiat.core.words import naming
 from fiat.core.words.people import rank, ranked
 from fiat.render import words
 from fiat.render.listing import coloured_letters
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, spans, unbroken
+
+if TYPE_CHECKING:
+    from fiat.app.arrangements import Arranged
 
 _MOUNT_WORDS = {
     "ro": "read-only",
@@ -51,6 +57,10 @@ class Sheet(Plain):
         if target is not None:
             end = target.end
             fields["leads_to"] = None if end is None else write.of(end, self.found.target_remarks)
+        if self.found.object.posture.directory:
+            from fiat.render.arrangements import arranged_fields
+
+            fields["arrangement"] = arranged_fields(self.found.arranged, self.accounts)
         yield fields
 
     def rows(self) -> Iterator[Fields]:
@@ -61,7 +71,7 @@ class Sheet(Plain):
 
     def blocks(self) -> Iterator[Block]:
         """The sheet."""
-        yield from _sheet(self.found.object, self.found.remarks, self.accounts)
+        yield from _sheet(self.found.object, self.found.remarks, self.accounts, self.found.arranged)
         target = self.found.target
         if target is None:
             return
@@ -76,7 +86,9 @@ class Sheet(Plain):
             yield Verbatim(str(PathError(target.failed_at, target.errno, "follow it to")))
 
 
-def _sheet(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Iterator[Block]:
+def _sheet(
+    found: Object, remarks: Sequence[Finding], accounts: Accounts, arranged: Arranged | None = None
+) -> Iterator[Block]:
     yield Verbatim(Span(visible(found.path), "strong"))
     yield Prose([octal(found.posture.mode), "  ", *_letters(found), "  ", _headline(found)], 1)
     yield BLANK
@@ -85,6 +97,10 @@ def _sheet(found: Object, remarks: Sequence[Finding], accounts: Accounts) -> Ite
         yield BLANK
     for label, value in _facts(found, accounts):
         yield Prose(f"{label:<14}{value}", 1, hanging=" " * 14)
+    if arranged is not None:
+        from fiat.render.arrangements import arranged_words
+
+        yield Prose(f"{'arrangement':<14}{arranged_words(arranged, accounts)}", 1, hanging=" " * 14)
     if remarks:
         yield BLANK
     for remark in remarks:

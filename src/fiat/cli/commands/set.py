@@ -15,6 +15,7 @@ import argparse
 from contextlib import ExitStack
 
 from fiat.app import change
+from fiat.app.arrange import Chosen, plan_arranged
 from fiat.app.change import GUARDS, How, Planned
 from fiat.app.hosts import Host, open_host
 from fiat.app.past import History
@@ -22,6 +23,7 @@ from fiat.app.running import Result
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError, WorkError
 from fiat.app.wishes import Wish
+from fiat.cli.options.arranging import EXPLAIN, add_arranging, arrangement_of, explain_arrangements
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.selections import add_selection, selected
@@ -34,6 +36,7 @@ from fiat.render.plan import PlanView
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
     ("let one user in", "fiat set /srv/skerry/observatory --entry user:surveyor:--x --preview"),
+    ("for a team, what they make later too", "fiat set /srv/skerry/charts/draft --arrange team:survey --preview"),
     (
         "a whole tree, files and directories apart",
         "fiat set /srv/skerry/series --below --file-mode 640 --dir-mode 2750 --preview",
@@ -47,9 +50,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         f"  {name:<16}  {about}" for name, about in GUARDS.items()
     )
     parser.add_argument(
-        "paths", nargs="+", metavar="PATH", help="what to change; a symlink is followed, and it is said"
+        "paths", nargs="*", metavar="PATH", help="what to change; a symlink is followed, and it is said"
     )
     add_wishes(parser)
+    add_arranging(parser)
     far = parser.add_argument_group("how far")
     far.add_argument("--below", action="store_true", help="PATH and all under it; symlinks there are not followed")
     far.add_argument("--contents", action="store_true", help="all under PATH, not PATH itself")
@@ -73,12 +77,24 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--across-mounts", args.across_mounts, "--below or --contents", args.below or args.contents)
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
     output = output_of("set", args, changes=True)
+    if args.arrange == EXPLAIN:
+        return explain_arrangements(args, output)
+    if not args.paths:
+        raise NotationError("PATH", "what shall be changed? Give one PATH or more; see --help")
     host = open_host(args.snapshot, args.accounts)
-    mode_without_option(args, host)
-    wish = wish_of(args, host)
+    chosen = arrangement_of(args, host)
+    if chosen is None:
+        mode_without_option(args, host)
+    wish = wish_of(args, host) if chosen is None else chosen
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
-    how = How(args.below, args.contents, args.link_itself, args.across_mounts, selected(args, host.accounts))
+    how = How(
+        args.below or chosen is not None,
+        args.contents,
+        args.link_itself,
+        args.across_mounts,
+        selected(args, host.accounts),
+    )
     history = None if args.no_history or args.preview else history_of(args)
     result = None
     with ExitStack() as held:
@@ -122,10 +138,13 @@ def _keep_others_off(
     return None
 
 
-def _plan(host: Host, wish: Wish, how: How, args: argparse.Namespace, output: Output) -> Planned:
+def _plan(host: Host, wish: Wish | Chosen, how: How, args: argparse.Namespace, output: Output) -> Planned:
     try:
         with Progress(output.shows_progress) as progress:
-            planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+            if isinstance(wish, Wish):
+                planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
+            else:
+                planned = plan_arranged(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
     except WorkError as error:
         raise WorkError(f"{error}; nothing was changed") from error
     output.caveat(planned.caveats)

@@ -11,12 +11,17 @@ from fiat.app import look, unevaluated
 from fiat.app.hosts import Host, arrive, open_host
 from fiat.app.selections import Selection
 from fiat.app.text import NotationError
+from fiat.cli.options.arranging import add_file
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.numbers import process_number
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
+from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
+
+if TYPE_CHECKING:
+    from fiat.app.arrangements import Arrangement
 
 EXAMPLES = (
     ("all that one path says", "fiat show /srv/skerry/gauge/raw"),
@@ -38,6 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--user", metavar="USER", help="with --umask: what a login of USER gets")
     add_selection(parser)
+    add_file(parser)
     add_common(parser, ("text", "json", "csv"))
 
 
@@ -66,8 +72,13 @@ def run(args: argparse.Namespace) -> int:
 def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:
     from fiat.render.sheet import Sheet
 
+    known: dict[str, Arrangement] = {}
     for route in arrive(host, args.paths, output.problem, follow=False):
-        found = look.look(host, route)
+        if not known and route.end is not None and route.end.posture.directory:
+            from fiat.app.arrangements import known_arrangements
+
+            known = known_arrangements(args.arrangements)
+        found = look.look(host, route, known)
         output.caveat(found.caveats)
         output.add(Sheet(found, host.accounts))
 

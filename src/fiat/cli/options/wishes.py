@@ -62,13 +62,18 @@ def wish_of(args: argparse.Namespace, host: Host) -> Wish:
     )
 
 
+def lists_asked_for(args: argparse.Namespace) -> bool:
+    """Whether anything is asked for of the access list or the default list."""
+    lists = (args.entry, args.no_entry, args.mask, args.no_list)
+    defaults = (args.default_entry, args.no_default_entry, args.default_mask, args.no_default_list)
+    return any((*lists, *defaults))
+
+
 def mode_without_option(args: argparse.Namespace, host: Host) -> None:
     """Take a mode among the paths for the one that is asked for, where nothing else is."""
     asked = (args.mode, args.file_mode, args.dir_mode, args.owner, args.group, args.like)
-    lists = (args.entry, args.no_entry, args.mask, args.no_list)
-    defaults = (args.default_entry, args.no_default_entry, args.default_mask, args.no_default_list)
     words = [word[1:] if re.fullmatch(_DASHED, word) else word for word in args.paths]
-    alone = not (any(one is not None for one in asked) or any((*lists, *defaults)))
+    alone = not (any(one is not None for one in asked) or lists_asked_for(args))
     args.paths, mode = mode_among(host, words, alone=alone)
     args.mode = mode if alone else args.mode
 

@@ -6,6 +6,7 @@ same for one principal and, in machine words, for thousands.
 """
 
 from collections.abc import Iterable, Iterator
+from weakref import WeakKeyDictionary
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
@@ -189,6 +190,17 @@ def places(bits: int) -> Iterator[int]:
         bits ^= low
 
 
+_known: WeakKeyDictionary[Accounts, tuple[Principal, ...]] = WeakKeyDictionary()
+
+
+def _users_of(accounts: Accounts) -> tuple[Principal, ...]:
+    """Each user that is listed; made once, for there may be thousands, and they are asked for again and again."""
+    found = _known.get(accounts)
+    if found is None:
+        found = _known[accounts] = tuple(user(account, accounts.gids_of(account)) for account in accounts.all_users())
+    return found
+
+
 def of_accounts(
     accounts: Accounts, uids: Iterable[int] = (), gids: Iterable[int] = (), more: Iterable[Principal] = ()
 ) -> Universe:
@@ -197,9 +209,8 @@ def of_accounts(
     ``uids`` and ``gids`` add the numbers that own or are named on the paths in
     question, where they have no account.
     """
-    listed = accounts.all_users()
-    users: list[Principal] = [user(account, accounts.gids_of(account)) for account in listed]
-    known = {account.uid for account in listed}
+    users = list(_users_of(accounts))
+    known = {who.uid for who in users}
     for uid in sorted(set(uids) - known):
         account = accounts.user_numbered(uid)  # the name service may know more than it lists
         users.append(user(account, accounts.gids_of(account)) if account else unlisted_user(uid))

@@ -5,12 +5,12 @@ from collections.abc import Callable
 import numpy as np
 
 from fiat.core.change.plan import Target
-from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal
-from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.model.wish import ListWish, Wish
+from fiat.core.suggest.becoming import becoming
 from fiat.core.suggest.means import outcome
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.assembly import survey_of_one
@@ -59,15 +59,14 @@ class Drafting:
 
     def targets(self) -> list[Target]:
         """What a plan changes: each object once, whatever the number of its changes."""
-        wishes: dict[str, Wish] = {}
+        wishes: dict[str, list[Wish]] = {}
         for path, wish in self.steps:
-            wishes[path] = becoming(self._first[path].posture, self._last[path]) if path in wishes else wish
-        return [target_of(self._host, path, _always(wish)) for path, wish in wishes.items()]
+            wishes.setdefault(path, []).append(wish)
+        return [target_of(self._host, path, _always(self._whole(path, some))) for path, some in wishes.items()]
 
-
-def becoming(before: Posture, after: Posture) -> Wish:
-    """The wish that makes ``after`` of ``before``, with each entry that is another one named as asked for."""
-    return Wish(like=after, access=_naming(before.acl, after.acl), default=_naming(before.default, after.default))
+    def _whole(self, path: str, wishes: list[Wish]) -> Wish:
+        """What is wished of one object, as one wish."""
+        return wishes[0] if len(wishes) == 1 else becoming(self._first[path].posture, self._last[path], wishes)
 
 
 def _both(one: Wish, other: Wish) -> Wish | None:
@@ -79,14 +78,6 @@ def _both(one: Wish, other: Wish) -> Wish | None:
     remove = tuple(entry for key, entry in gone.items() if key not in entries)
     mask = other.access.mask if other.access.mask is not None else one.access.mask
     return Wish(access=ListWish(tuple(entries.values()), remove, mask))
-
-
-def _naming(before: AccessList | None, after: AccessList | None) -> ListWish:
-    if after is None or after == before:
-        return ListWish()
-    known = before.entries if before is not None else ()
-    asked = (entry for entry in after.entries if entry.tag is not Tag.MASK and entry not in known)
-    return ListWish(tuple(EntryWish(entry) for entry in asked), (), after.mask)
 
 
 def target_of(host: Host, path: str, wish: Callable[[Profile], Wish]) -> Target:

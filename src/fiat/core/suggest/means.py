@@ -5,7 +5,7 @@ come of it, and so is what it does locally to others; what it really costs them,
 below, is counted elsewhere (:mod:`fiat.core.suggest.ways`).
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from itertools import product
 
 from fiat.core.change.steps import change, steps_towards
@@ -120,9 +120,13 @@ def _rights(posture: Posture, everyone: Universe) -> tuple[int, ...]:
 # --- one means each ----------------------------------------------------------------------
 
 
-def single_means(need: Need) -> Iterator[Means]:
-    """Each change by one means that may meet ``need``, in the order of the means; whether it does is not looked at."""
+def single_means(need: Need, gids: Collection[int] | None = None) -> Iterator[Means]:
+    """Each change by one means that may meet ``need``, in the order of the means; whether it does is not looked at.
+
+    Of the groups of who it is about, ``gids`` are thought of, or all.
+    """
     who, found = need.who, need.object
+    theirs = sorted(who.gids) if gids is None else [gid for gid in gids if gid in who.gids]
     posture = found.posture
     if who.kind == "anyone-else":
         yield Means(("other-bits",), Wish(mode=_mode("o", need)))
@@ -134,10 +138,10 @@ def single_means(need: Need) -> Iterator[Means]:
         named = who.kind == "group" or who.uid != accesslist.NO_ID
         if lists and named and not (who.kind == "group" and posture.gid in who.gids):
             yield Means(("entry",), Wish(access=entry_holding(posture, who, _new(need, who))))
-        yield from _by_groups(need, lists=lists)
+        yield from _by_groups(need, theirs, lists=lists)
         yield Means(("other-bits",), Wish(mode=_mode("o", need)))
     if who.kind != "group":
-        yield from _by_ownership(need)
+        yield from _by_ownership(need, theirs)
 
 
 def _new(need: Need, who: Principal) -> int:
@@ -146,11 +150,11 @@ def _new(need: Need, who: Principal) -> int:
     return has | need.want if need.gives else has & ~need.part
 
 
-def _by_groups(need: Need, *, lists: bool) -> Iterator[Means]:
+def _by_groups(need: Need, gids: Iterable[int], *, lists: bool) -> Iterator[Means]:
     """The owning group's letters, and the entries of groups."""
     posture, who = need.object.posture, need.who
     named = posture.acl.named()[1] if posture.acl is not None else set()
-    for gid in sorted(who.gids):
+    for gid in gids:
         group = bare_group(gid, None)
         if gid == posture.gid:
             if posture.acl is None:
@@ -161,12 +165,13 @@ def _by_groups(need: Need, *, lists: bool) -> Iterator[Means]:
             yield Means(("named-group",), Wish(access=entry_holding(posture, group, _new(need, group))))
 
 
-def _by_ownership(need: Need) -> Iterator[Means]:
+def _by_ownership(need: Need, gids: Iterable[int]) -> Iterator[Means]:
     posture, who = need.object.posture, need.who
     if need.gives:
-        for gid in sorted(who.gids - {posture.gid}):
-            yield Means(("owning-group",), Wish(gid=gid))
-            if posture.acl is None:
+        for gid in gids:
+            if gid != posture.gid:
+                yield Means(("owning-group",), Wish(gid=gid))
+            if gid != posture.gid and posture.acl is None:
                 yield Means(("owning-group", "group-bits"), Wish(gid=gid, mode=_mode("g", need)))
         if who.uid is not None and who.uid != posture.uid:
             yield Means(("owner",), Wish(uid=who.uid))

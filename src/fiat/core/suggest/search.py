@@ -22,7 +22,8 @@ class Found(NamedTuple):
     """The ways to ``goals``, the best first; ``already`` where nothing is to be done, ``why_not`` where nothing can be.
 
     ``left`` are the goals that are not so yet, and ``verdicts`` what is so of each of them now; with trees, of
-    their tops. ``missing`` counts the paths of trees where a goal is not so yet, ``skipped`` are mounts in trees that
+    their tops. ``missing`` counts the paths of trees where a goal is not so yet, ``others_left`` tells that
+    ways by other means were not looked for. ``skipped`` are mounts in trees that
     were left out, ``troubles`` what of them could not be looked at.
     """
 
@@ -33,6 +34,7 @@ class Found(NamedTuple):
     verdicts: tuple[Verdict, ...]
     left: tuple[Goal, ...] = ()
     missing: int = 0
+    others_left: bool = False
     skipped: tuple[str, ...] = ()
     troubles: tuple[Trouble, ...] = ()
 
@@ -78,7 +80,8 @@ def search(
             return found._replace(already=True)
         searching = Searching(host, goals, terms, progress)
     for goal, verdict in zip(goals, verdicts, strict=True):
-        why_not = impossible(goal, verdict) if goal in found.left and verdict.allowed is not goal.gives else ""
+        wrong = goal in found.left and (verdict.allowed is not goal.gives or goal.below)
+        why_not = "" if not wrong or (goal.below and goal.gives) else impossible(goal, verdict)
         if why_not:
             return found._replace(why_not=why_not if len(goals) == 1 else f"{_said(goal)}: {why_not}")
     ways = list(searching.ways())
@@ -86,6 +89,7 @@ def search(
     if ways and not kept:
         return found._replace(why_not="each way would move something for who is to be spared")
     kept = worth_telling(kept)
+    found = found._replace(others_left=isinstance(searching, SearchingTrees) and searching.others_left)
     return found._replace(ways=kept, why_not="" if kept else searching.why_none())
 
 

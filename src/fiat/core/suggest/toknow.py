@@ -27,6 +27,9 @@ def to_know(host: Host, found: Found) -> Iterator[Finding]:
         end = walk(host, goal.path).end
         if end is not None:
             said |= dict.fromkeys(_to_let(found, goal, end) if goal.gives else _to_bar(host, goal, end))
+    if found.others_left:
+        text = "other means were not looked at, for the objects are of very many kinds; --by MEANS asks for one"
+        said[Finding("others-left", "plain", text)] = None
     yield from said
 
 

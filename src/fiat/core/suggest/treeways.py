@@ -4,7 +4,7 @@ What becomes of an object depends on its posture and on what it is run with, so 
 """
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,14 +26,15 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
+from fiat.core.suggest.becoming import becoming
 from fiat.core.suggest.cost import Draft, Way, way_of
-from fiat.core.suggest.drafting import Drafting, becoming
+from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Goal, implied_by
 from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means
 from fiat.core.suggest.members import for_members, members_of, not_more
 from fiat.core.suggest.newfiles import for_new
 from fiat.core.suggest.terms import Terms
-from fiat.core.suggest.ways import ROOT, Searching, effects_of_membership, memberships
+from fiat.core.suggest.ways import ROOT, Searching, ask, effects_of_membership, impossible, memberships
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.asif import HostAsIf, Supposition
@@ -46,6 +47,9 @@ from fiat.core.typed import NamedTuple
 
 _FEW_GROUPS = 4
 """So many groups of who it is about are thought of; those that are on the objects first."""
+
+_MANY_PROFILES = 2_000
+"""Where objects are of more kinds, one way that costs nobody anything is enough, unless others are asked for."""
 
 _EXAMPLES = 50
 """So many different wishes are kept to tell what a way does."""
@@ -88,10 +92,14 @@ class SearchingTrees:
         self.trees = [self._read(path) for path in dict.fromkeys(goal.path for goal in goals)]
         self.missing = 0
         self.left: list[Goal] = []
+        self.others_left = False
+        self._example: dict[Goal, str] = {}
         for tree in self.trees:
             for goal in tree.goals:
                 wrong = self._wrong(host, View(tree.route, tree.survey), goal)
                 self.missing += len(wrong)
+                if len(wrong):
+                    self._example[goal] = tree.survey.path(int(wrong[-1]))
                 if len(wrong) or (terms.and_new and self._misses_new(tree, goal)):
                     self.left.append(goal)
 
@@ -103,7 +111,12 @@ class SearchingTrees:
         return _Tree(route, survey, tuple(goal for goal in self.goals if goal.path == path))
 
     def why_none(self) -> str:
-        """Why there is no way."""
+        """Why there is no way: for one of the paths where it is not so."""
+        for goal, path in self._example.items():
+            there = goal._replace(path=path, below=False)
+            reason = impossible(there, ask(self.host, there))
+            if reason:
+                return reason
         means = "" if self.terms.by == tuple(MEANS) else f" by {', '.join(self.terms.by)}"
         return f"no change of modes, lists, owners or a membership does it{means}"
 
@@ -128,8 +141,16 @@ class SearchingTrees:
             way = self._way(preference, known)
             if way is not None:
                 yield way
+                if not preference.top and self._is_enough(way):
+                    self.others_left = True
+                    break
         if "membership" in self.terms.by:
             yield from self._memberships()
+
+    def _is_enough(self, way: Way) -> bool:
+        """Whether nothing but this way is looked for: it costs nobody anything, and another one would take long."""
+        many = sum(len(tree.survey.profiles) for tree in self.trees) > _MANY_PROFILES
+        return many and self.terms.by == tuple(MEANS) and way.cost[:4] == (False, 0, 0, 0)
 
     def _preferences(self) -> Iterator[Preference]:
         if not self.goals[0].gives and {"entry", "owner-bits"} & {*self.terms.by}:
@@ -162,7 +183,7 @@ class SearchingTrees:
         made = plans.make(
             self.host, targets, progress=self.progress, surveys=self.surveys, actor=ROOT, most=self.terms.most
         )
-        outcomes = tuple((item.path, item.change.after) for item in made.items() if item.change.changes)
+        outcomes = tuple(planned.change.after for planned in made.changes)
         if made.effects is None or outcomes in known:
             return None
         known.add(outcomes)
@@ -250,10 +271,17 @@ class SearchingTrees:
         postures += [profile.posture for tree in self.trees for profile in tree.survey.profiles]
         gids = {gid for posture in postures for gid in posture.owners()[1]}
         for membership, then, member in memberships(self.host, who, gids, gives=gives):
-            if not any(self._wrong_as(then, member, tree) for tree in self.trees):
+            if all(self._so_as(then, member, goal) for goal in self.goals) and not any(
+                self._wrong_as(then, member, tree) for tree in self.trees
+            ):
                 effects = effects_of_membership(self.host, then, self.surveys)
                 draft = Draft(("membership",), (), membership)
                 yield way_of(self.host, self.goals, draft, effects, {}, at_least=True)
+
+    def _so_as(self, then: Host, member: Principal, goal: Goal) -> bool:
+        """Whether it is so for who is a member then at the first path where it is not so now."""
+        path = self._example.get(goal)
+        return path is None or ask(then, goal._replace(path=path, below=False), member).allowed is goal.gives
 
     @staticmethod
     def _wrong_as(then: Host, member: Principal, tree: "_Tree") -> int:
@@ -274,6 +302,7 @@ class _Edits:
         self.entries = 0
         self.wishes: dict[Wish, None] = {}
         self._umask = searching.host.settings.umask
+        self._allowed = frozenset(searching.terms.by)
         self._known: dict[Profile, Wish] = {}
 
     def target(self) -> Target:
@@ -293,7 +322,8 @@ class _Edits:
             steps = self._steps(profile)
             self.entries += sum(len(one.access.entries) + len(one.access.remove) for one, _ in steps)
             single = len(steps) == 1 and steps[0][0].like is None
-            wish = Wish() if not steps else steps[0][0] if single else becoming(profile.posture, steps[-1][1])
+            wishes = [one for one, _ in steps]
+            wish = Wish() if not steps else wishes[0] if single else becoming(profile.posture, steps[-1][1], wishes)
             self._known[profile] = wish
             self.wishes |= dict.fromkeys(one for one, _ in steps) if len(self.wishes) < _EXAMPLES else {}
         return wish
@@ -338,16 +368,22 @@ class _Edits:
 
     def _best(self, need: Need) -> Means | None:
         """The means that are preferred, where they do it; else those that concern the fewest others."""
-        allowed = {*self.searching.terms.by}
-        found = [
-            means
-            for means in single_means(need)
-            if {*means.names} <= allowed
-            and (after := outcome(need.object, means.wish, ROOT, self._umask)) is not None
-            and need.met(after)
-        ]
-        preferred = (means for means in found if self._is_preferred(means, need))
-        return next(preferred, next(iter(sorted(found, key=lambda one: _FALLBACK.index(one.names[0]))), None))
+        name, gid, _ = self.preference
+        groups = None if name == "group-bits" or need.who.kind == "group" else () if gid is None else (gid,)
+        preferred = (means for means in single_means(need, groups) if self._is_preferred(means, need))
+        found = next(self._doing(preferred, need), None)
+        if found is None:
+            others = sorted(single_means(need), key=lambda means: _FALLBACK.index(means.names[0]))
+            found = next(self._doing(others, need), None)
+        return found
+
+    def _doing(self, means: Iterable[Means], need: Need) -> Iterator[Means]:
+        """Those that may be used, and do it."""
+        for one in means:
+            if {*one.names} <= self._allowed:
+                after = outcome(need.object, one.wish, ROOT, self._umask)
+                if after is not None and need.met(after):
+                    yield one
 
     def _is_preferred(self, means: Means, need: Need) -> bool:
         name, gid, _ = self.preference
@@ -397,7 +433,7 @@ def _view_after(made: Plan, after: Host, tree: _Tree) -> View:
 def _why(item: Item | None) -> str:
     """Why something was not changed, or not enough."""
     if item is None:
-        return "neither modes nor lists decide it there"
+        return "something else decides there"
     rule = refused_to_everyone(item.change.before, item.planned.profile.mount)[1]
     return RULE_WORDS[rule] if rule else os.strerror(item.change.errno)
 

@@ -41,7 +41,10 @@ from fiat.core.tree.walk import route_for, walk
 from fiat.core.words import naming
 
 _MOST_COMBINED = 24
-"""So many combinations of means on several objects are looked at, the least costly of each kind first."""
+"""So many combinations of means on one or two objects are looked at, the least costly of each kind first."""
+
+_FEW, _MOST_ON_MANY = 2, 8
+"""With more than so few objects, so many of them."""
 
 _OF_A_KIND = 2
 """So many of these may be by the same means on the same objects."""
@@ -113,17 +116,23 @@ def _needs(goal: Goal, verdict: Verdict) -> Iterator[Need]:
 def combined(choices: Sequence[Sequence[Means]]) -> Iterator[tuple[Means, ...]]:
     """One means for each object: the least costly to others on all of them first, the same on all where that is equal.
 
-    On a long route only the best combinations for its first part are gone on with, and those of one kind throughout.
+    First the best; then each kind of means wherever it can be, and the best elsewhere; then the others. On a long route
+    only the best combinations for its first part are gone on with.
     """
     found: list[tuple[Means, ...]] = [()]
     for means in choices:
         found = _of_each_kind(sorted(((*some, one) for some in found for one in means), key=_local))[:_KEPT]
-    for names in dict.fromkeys(one.names for means in choices for one in means):
-        same = tuple(next((one for one in means if one.names == names), None) for means in choices)
-        whole = tuple(one for one in same if one is not None)
-        if len(whole) == len(same) and whole not in found:
-            found.append(whole)
-    yield from _of_each_kind(sorted(found, key=_local))
+    kinds = list(dict.fromkeys(one.names for means in choices for one in means))
+    through = [
+        tuple(
+            next((one for one in means if one.names == names), best)
+            for means, best in zip(choices, found[0], strict=True)
+        )
+        for names in kinds
+    ]
+    through = list(dict.fromkeys((found[0], *sorted(through, key=_local))))
+    yield from through
+    yield from (some for some in found if some not in through)
 
 
 def _local(some: tuple[Means, ...]) -> tuple[list[int], int]:
@@ -167,7 +176,7 @@ class Searching:
     def ways(self) -> Iterator[Way]:
         """Each way: for one goal by every combination of means, for several by each means as far as it goes."""
         drafts = self._for_one(self.goals[0]) if len(self.goals) == 1 else self._for_all()
-        for names, drafting, latent in islice(drafts, _MOST_COMBINED):
+        for names, drafting, latent in drafts:
             way = self._way(names, drafting, latent)
             if way is not None:
                 yield way
@@ -181,7 +190,7 @@ class Searching:
         choices = [self._choices(need) for need in needs]
         if not all(choices):
             return
-        for chosen in combined(choices):
+        for chosen in islice(combined(choices), _MOST_COMBINED if len(choices) <= _FEW else _MOST_ON_MANY):
             drafting = Drafting(self.host, ROOT)
             if all(self._add(drafting, need, means) for need, means in zip(needs, chosen, strict=True)):
                 names = tuple(dict.fromkeys(name for means in chosen for name in means.names))

@@ -1,0 +1,93 @@
+"""Carrying an arrangement out."""
+
+import errno
+from collections.abc import Callable, Iterable, Iterator
+
+from fiat.app.change import How, Planned, planned_for, targets_of
+from fiat.app.problems import Problem, raise_problem
+from fiat.core.change.plan import Target
+from fiat.core.errors import NotationError, PathError
+from fiat.core.model import principals
+from fiat.core.model.arrangement import Chosen
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.right import TRAVERSE
+from fiat.core.model.wish import Wish
+from fiat.core.rules.access import Access
+from fiat.core.suggest.arranging import Arranging
+from fiat.core.suggest.drafting import Drafting
+from fiat.core.suggest.terms import Terms
+from fiat.core.suggest.ways import ROOT, Searching
+from fiat.core.text import quoted, shell_word, visible
+from fiat.core.tree.profile import Profile
+
+__all__ = ["Chosen", "plan_arranged"]
+
+
+def plan_arranged(
+    host: Host,
+    paths: Iterable[str],
+    chosen: Chosen,
+    how: How = How(),  # noqa: B008
+    *,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> Planned:
+    """What the arrangement would do to ``paths`` and all below them; nothing is written."""
+    targets: list[Target] = []
+    notes: list[Finding] = []
+    drafting = Drafting(host, ROOT)
+    arrangement = chosen.arrangement
+    for target in targets_of(host, paths, how._replace(below=True), problem, progress):
+        top = target.survey.top
+        kind = "directory" if top.posture.directory else "file"
+        if arrangement.only not in (None, kind):
+            raise NotationError(
+                top.path, f"{quoted(top.path)} is a {kind}, and {arrangement.name} is for a {arrangement.only}"
+            )
+        arranging = Arranging(chosen, top.posture.uid, host.accounts, host.actor(), host.settings.umask)
+        without = any(one.keeps_lists is False and arranging.needs_lists(one.posture) for one in target.survey.profiles)
+        if without:
+            hint = f"{arrangement.usage} needs access lists, and this file system keeps none"
+            problem(PathError(target.asked, errno.EOPNOTSUPP, "arrange", hint))
+            continue
+        if top.keeps_lists is False and arrangement.directory.default:
+            notes.append(
+                Finding("without-lists", "odd", f"no lists are kept here: {arrangement.without_lists}", top.path)
+            )
+        targets.append(target._replace(wish=_wish_of(arranging)))
+        for who in _people(chosen, host):
+            if arrangement.opens_the_way:
+                if Searching(drafting.then, [], Terms()).open_route(drafting, who, top.path, "entry") is None:
+                    raise NotationError(
+                        top.path, f"no change lets {visible(who.name or '')} as far as {quoted(top.path)}"
+                    )
+            elif not Access(Universe([who]), host.settings).reach(target.route):
+                word = shell_word(f"{'group:' if who.kind == 'group' else ''}{who.name}")
+                command = f"fiat let {word} {TRAVERSE.name} {shell_word(top.path)}"
+                text = f"{visible(who.name or '')} does not get as far as {visible(top.path)}; {command} opens the way"
+                notes.append(Finding("not-reached", "odd", text, top.path))
+    made = planned_for(host, [*drafting.targets(), *targets], problem, progress)
+    made.plan.notes += notes
+    if arrangement.short:
+        made.plan.notes.append(Finding("falls-short", "plain", arrangement.short))
+    return made
+
+
+def _people(chosen: Chosen, host: Host) -> Iterator[Principal]:
+    accounts = host.accounts
+    for whom in chosen.whom:
+        if whom.group:
+            group = accounts.group_numbered(whom.number)
+            yield principals.bare_group(whom.number, group.name if group else str(whom.number))
+            continue
+        account = accounts.user_numbered(whom.number)
+        if account is not None:
+            yield principals.user(account, accounts.gids_of(account))
+        else:
+            yield principals.unlisted_user(whom.number)._replace(name=str(whom.number))
+
+
+def _wish_of(arranging: Arranging) -> Callable[[Profile], Wish]:
+    return lambda profile: arranging.wish(profile.at())

@@ -1,0 +1,1 @@
+"""The arrangements that come with Fiat, as data: ``builtin.toml``."""
