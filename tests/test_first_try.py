@@ -111,7 +111,7 @@ TYPED = (
     (f"who {RAW} --can w --user auditor", RAW, 1),
     # forms and help
     (f"who {RAW} --json", '{"schema": "fiat/1", "command": "who", "results": [', 0),
-    ("help set", "usage: fiat set PATH… [OPTION…]", 0),
+    ("help set", "usage: fiat set [PATH…] [OPTION…]", 0),
     ("help", "usage: fiat COMMAND [WORD…]", 0),
     (f"why auditor read {RAW} --quiet", "", 0),
     (f"why auditor write {RAW} --quiet", "", 1),

@@ -26,7 +26,7 @@ from support.estates import (
     remember,
     write_accounts,
 )
-from support.files import make, set_state, state_of
+from support.files import give_list, make, set_state, state_of
 from support.filesystems import fresh
 from support.program import answer, fiat, machine
 from support.worlds import protections
@@ -344,6 +344,23 @@ def test_ways_in_json() -> None:
     membership = next(way for way in one["ways"] if way["membership"])
     assert membership["membership"] == {"user": "auditor", "group": "watch"}
     assert membership["commands"] == membership["steps"] == []
+
+
+@pytest.mark.root
+@pytest.mark.parametrize(("kind", "most"), [("tmpfs", 8191), ("xfs", 5461)])
+def test_a_list_that_does_not_fit(kind: str, most: int, accounts: str) -> None:
+    with fresh(kind) as top:
+        path = make(f"{top}/full", 0o640)
+        named = ",".join(f"u:{50000 + number}:r--" for number in range(most - 4))
+        give_list(path, f"u::rw-,{named},g::r--,m::r--,o::---")
+        with pytest.raises(OSError, match="Argument list too long"):
+            give_list(path, f"u::rw-,{named},u:9:r--,g::r--,m::r--,o::---")
+        done = fiat("let", "auditor", "read", path, "--by", "entry", "--accounts", accounts)
+        assert done.returncode == 1
+        assert f"its list would have {most + 1:,} entries, more than fit" in done.stdout
+        done = fiat("set", path, "--entry", "auditor:r", "--accounts", accounts, "--no-history")
+        assert (done.returncode, "Argument list too long" in done.stderr) == (3, True), done.stderr
+        assert fiat("let", "auditor", "read", path, "--accounts", accounts).returncode == 0
 
 
 @pytest.mark.root

@@ -40,6 +40,8 @@ def text_of(place: str, *, required: bool) -> str | None:
             return None
         raise ArrangementError(f"there is no file {quoted(place)}") from None
     except OSError as error:
+        if not required and isinstance(error, PermissionError):
+            return None  # somebody else's home, as after becoming another user
         raise ArrangementError(f"cannot read {quoted(place)}: {os.strerror(error.errno or 0)}") from None
     try:
         status = os.fstat(fd)

@@ -1,6 +1,5 @@
 """Change mode, ownership and access lists of paths or of trees: before and after are
-shown side by side, with who gains and who loses which right - on the paths, and
-under them where a directory on the route changed.
+shown side by side, with who gains and who loses which right, on them and under them.
 
 MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X);
 alone beside PATH it needs no --mode. One to three octal digits set the nine
@@ -49,13 +48,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = f"{parser.description}\n" + "\n".join(
         f"  {name:<16}  {about}" for name, about in GUARDS.items()
     )
-    parser.add_argument(
-        "paths", nargs="*", metavar="PATH", help="what to change; a symlink is followed, and it is said"
-    )
+    parser.add_argument("paths", nargs="*", metavar="PATH", help="what to change; that a symlink is followed is said")
     add_wishes(parser)
     add_arranging(parser)
     far = parser.add_argument_group("how far")
-    far.add_argument("--below", action="store_true", help="PATH and all under it; symlinks there are not followed")
+    far.add_argument("--below", action="store_true", help="PATH and all under it; symlinks stay unfollowed")
     far.add_argument("--contents", action="store_true", help="all under PATH, not PATH itself")
     far.add_argument("--link-itself", action="store_true", help="of a symlink change the link, not what it leads to")
     add_selection(far)

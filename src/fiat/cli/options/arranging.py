@@ -21,14 +21,14 @@ def add_arranging(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--arrange",
         metavar="NAME[:WHO]",
-        help="PATH and all below it as the arrangement NAME has it, such as team:survey; list explains each",
+        help="PATH and all below as NAME has it; list: the names",
     )
     add_file(group)
 
 
 def add_file(parser: "argparse._ActionsContainer") -> None:
     """The option that names a file of one's own."""
-    parser.add_argument("--arrangements", metavar="FILE", help="arrangements of your own, besides those in /etc/fiat")
+    parser.add_argument("--arrangements", metavar="FILE", help="arrangements of your own, besides those of /etc/fiat")
 
 
 def arrangement_of(args: argparse.Namespace, host: Host) -> "Chosen | None":

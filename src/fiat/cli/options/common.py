@@ -16,7 +16,7 @@ def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("tex
     parser.add_argument(
         "--accounts",
         metavar="DIR",
-        help="take users and groups from the files passwd and group in DIR, not from this host",
+        help="take users and groups from DIR/passwd and DIR/group",
     )
     parser.add_argument(
         "--from",

@@ -9,12 +9,15 @@ from fiat.core.model.mode import SETGID, SPECIAL, permission_letters, special_na
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import Wish
 from fiat.core.rules.effective import group_permissions
+from fiat.core.rules.listsize import may_be_too_long
 from fiat.core.text import joined
 from fiat.core.words import naming
 
 
-def of_change(change: Change, goal: Posture, wish: Wish, accounts: Accounts) -> tuple[Finding, ...]:
-    """The notes on ``change``, which was to make ``goal`` of what it starts from."""
+def of_change(
+    change: Change, goal: Posture, wish: Wish, accounts: Accounts, filesystem: str | None = None
+) -> tuple[Finding, ...]:
+    """The notes on ``change``, which was to make ``goal`` of what it starts from, on a ``filesystem`` of this type."""
     if change.errno:
         return ()
     before, after = change.before, change.after
@@ -31,6 +34,10 @@ def of_change(change: Change, goal: Posture, wish: Wish, accounts: Accounts) -> 
         found.append(
             _note("list-goes", f"the access list goes: group {group} has {left}, and nobody is named any more")
         )
+    for acl in (change.steps.acl, change.steps.default):
+        if acl is not None and may_be_too_long(acl, filesystem):
+            text = f"a list of {len(acl.entries):,} entries may be more than {filesystem} has room for: it fails then"
+            found.append(_note("may-not-fit", text))
     if wish.like is not None and wish.like.directory != before.directory and before.kind is not Kind.SYMLINK:
         text = "between a directory and a file special bits and default lists do not go over, and x is decided as X is"
         found.append(_note("other-kind", text))

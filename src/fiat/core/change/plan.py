@@ -302,7 +302,8 @@ class _Making:
         towards = steps.steps_towards(posture, goal, self.actor)
         change = steps.change(posture, towards, self.actor, profile.mount, profile.keeps_lists)
         change = self._impossible(change, profile, wish, named=named) or change
-        said = notes.of_change(change, goal, wish, self.host.accounts) if change.changes else ()
+        filesystem = profile.mount.type if profile.mount is not None else None
+        said = notes.of_change(change, goal, wish, self.host.accounts, filesystem) if change.changes else ()
         self.changes.append(PlannedChange(profile, change, said))
         return len(self.changes) - 1
 

@@ -16,6 +16,7 @@ from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.rules.attributes import may_change_mode, may_choose_group, may_choose_owner, refused_to_everyone
+from fiat.core.rules.listsize import is_too_long
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner, with_mode
 from fiat.core.typed import NamedTuple
 
@@ -116,7 +117,7 @@ class _Taking:
             yield refused, (now := after_owner(now, steps.uid, steps.gid, self.actor))
         if steps.acl is not None:
             none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else self.no_lists
-            refused = self._refused(now) or none or self._mode_refused(now)
+            refused = self._too_long(steps.acl) or self._refused(now) or none or self._mode_refused(now)
             yield refused, (now := after_list(now, steps.acl, self.actor))
         if steps.mode is not None:
             none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else 0
@@ -124,11 +125,15 @@ class _Taking:
             yield refused, (now := after_mode(now, steps.mode, self.actor))
         if steps.default is not None or steps.no_default:
             none = self.no_lists or (0 if now.directory else errno.EACCES)
-            refused = self._refused(now) or none or self._mode_refused(now)
+            long = 0 if steps.default is None else self._too_long(steps.default)
+            refused = long or self._refused(now) or none or self._mode_refused(now)
             yield refused, (now := now._replace(default=steps.default))
         if steps.capabilities is not None or steps.no_capabilities:
             refused = self._refused(now) or (0 if self.actor.holds(capabilities.SETFCAP) else errno.EPERM)
             yield refused, now._replace(capabilities=steps.capabilities)
+
+    def _too_long(self, acl: AccessList) -> int:
+        return errno.E2BIG if is_too_long(acl, self.mount.type if self.mount is not None else None) else 0
 
     def _refused(self, posture: Posture) -> int:
         return refused_to_everyone(posture, self.mount)[0]

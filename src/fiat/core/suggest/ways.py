@@ -6,6 +6,7 @@ before it is told: what it costs comes from the effects of that plan, the same t
 change has.
 """
 
+import errno
 from collections.abc import Iterator, Sequence
 from itertools import islice
 
@@ -169,7 +170,7 @@ class Searching:
     def why_none(self) -> str:
         """Why there is no way."""
         if self.fixed:
-            return f"{visible(self.fixed[0])} cannot be changed, not even by root: {self.fixed[1]}"
+            return f"{visible(self.fixed[0])} cannot be changed so, not even by root: {self.fixed[1]}"
         means = "" if self.terms.by == tuple(MEANS) else f" by {', '.join(self.terms.by)}"
         return f"no change of a mode, a list, an owner or a membership on the way does it{means}"
 
@@ -303,7 +304,12 @@ class Searching:
             actor=ROOT,
             most=self.terms.most,
         )
-        if made.effects is None or any(planned.change.errno for planned in made.changes):
+        refused = next((item for item in made.refused()), None)
+        if refused is not None and refused.change.errno == errno.E2BIG:
+            acl = refused.change.steps.acl or refused.change.steps.default
+            entries = 0 if acl is None else len(acl.entries)
+            self.fixed = refused.path, f"its list would have {entries:,} entries, more than fit"
+        if made.effects is None or refused is not None:
             return None  # not even root can
         draft = Draft(names, tuple(drafting.steps), None, made, drafting.entries, latent)
         return way_of(self.host, self.goals, draft, made.effects, self._meant())
