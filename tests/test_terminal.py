@@ -6,6 +6,7 @@ import re
 import struct
 import subprocess
 import sys
+import threading
 from fcntl import ioctl
 from termios import TIOCSWINSZ
 
@@ -37,6 +38,9 @@ COMMANDS = (
 )
 
 
+_ALL = b"\x04all\x04"
+
+
 def on_terminal(columns: int, *words: str, program: tuple[str, ...] = (), **environment: str) -> str:
     """What ``fiat``, or another program, writes to a terminal of so many columns."""
     leader, follower = pty.openpty()
@@ -45,19 +49,16 @@ def on_terminal(columns: int, *words: str, program: tuple[str, ...] = (), **envi
     settings.pop("COLUMNS", None)
     command = program or [*PROGRAM, *words, "--from", "skerry"]
     with subprocess.Popen(command, stdout=follower, stderr=follower, env=settings) as running:
-        os.close(follower)
+        # Were our own end closed, the last that was written could be lost with it: so it says when all has come.
+        ending = threading.Thread(target=lambda: (running.wait(), os.write(follower, _ALL)))
+        ending.start()
         data = b""
-        while True:
-            try:
-                more = os.read(leader, 65536)
-            except OSError:  # the other end is closed
-                break
-            if not more:
-                break
-            data += more
-        running.wait()
+        while not data.endswith(_ALL):
+            data += os.read(leader, 65536)
+        ending.join()
+    os.close(follower)
     os.close(leader)
-    return data.decode().replace("\r\n", "\n")
+    return data.removesuffix(_ALL).decode().replace("\r\n", "\n")
 
 
 def plain(text: str) -> str:
