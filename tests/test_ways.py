@@ -12,79 +12,24 @@ from functools import partial
 
 import pytest
 
-from fiat.core.model.accesslist import AccessList, Entry, Tag, check
-from fiat.core.model.accounts import Accounts, Group, User
-from fiat.core.model.host import Settings
-from fiat.core.model.identity import Identity
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, READ, WRITE
-from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, user
-from fiat.core.model.right import right_named
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe
 from fiat.core.rules.decision import Decision
 from fiat.core.suggest import entryway
-from fiat.core.suggest.goal import Goal
-from fiat.core.suggest.means import MEANS
-from fiat.core.suggest.search import Found, search
-from fiat.core.suggest.terms import Terms
-from fiat.host.image.host import ImageHost
+from support.smallworlds import GIDS, UIDS, Rank, SmallWorld, best_of
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WAYS", "5"))
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
-UIDS, GIDS = (1, 2, 3, 4), (11, 12, 13)
 WANTS = {"read": READ, "write": WRITE, "execute": EXECUTE}
-Rank = tuple[bool, int, int]
-"""Whether it is against others, what anyone else gains, what others gain and lose: what a way is ranked by first."""
-
-
-class World:
-    """A directory that everyone may enter, and a file in it; or one that not everyone may enter (``shut``)."""
-
-    def __init__(self, choices: random.Random, *, lists: bool, shut: bool = False) -> None:
-        self.choices = choices
-        users = [User("root", 0, 0), *(User(f"u{uid}", uid, choices.choice(GIDS)) for uid in UIDS)]
-        members = {gid: [one.name for one in users[1:] if choices.random() < 0.3] for gid in GIDS}
-        groups = [Group(f"g{gid}", gid, tuple(members[gid])) for gid in GIDS]
-        self.accounts = Accounts(users, groups, "the test")
-        self.people = [user(one, self.accounts.gids_of(one)) for one in users]
-        self.lists = lists
-        acl = self._list() if lists and choices.random() < 0.6 else None
-        mode = choices.randrange(0o1000) if acl is None else acl.mode()
-        self.file = Posture(Kind.FILE, mode, choices.choice((0, *UIDS)), choices.choice(GIDS), acl)
-        folder = Posture(Kind.DIRECTORY, 0o750 if shut else 0o755, choices.choice((0, *UIDS)), choices.choice(GIDS))
-        self.host = ImageHost(
-            "test",
-            [
-                Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(Identity("t", 1)), keeps_lists=lists),
-                Object("/d", folder, Status(Identity("t", 2)), keeps_lists=lists),
-                Object("/d/f", self.file, Status(Identity("t", 3)), keeps_lists=lists),
-            ],
-            self.accounts,
-            Settings(),
-        )
-
-    def _list(self) -> AccessList:
-        some = self.choices.randrange
-        users = [Entry(Tag.NAMED_USER, some(8), uid) for uid in UIDS if self.choices.random() < 0.4]
-        groups = [Entry(Tag.NAMED_GROUP, some(8), gid) for gid in GIDS if self.choices.random() < 0.4]
-        mask = [Entry(Tag.MASK, self.choices.choice((0, some(8), some(8))))]
-        owner, group, other = (Entry(tag, some(8)) for tag in (Tag.OWNER, Tag.OWNING_GROUP, Tag.OTHER))
-        return check([owner, *users, group, *groups, *mask, other])
-
-    def ways(self, who: Principal, right: str, gives: bool, by: tuple[str, ...] = ()) -> Found:
-        return search(self.host, [Goal(who, right_named(right), "/d/f", gives)], Terms(by or tuple(MEANS)))
-
-
-def best_of(found: Found) -> Rank | None:
-    """What the best way costs that is no membership."""
-    cost = next((way.cost for way in found.ways if way.membership is None), None)
-    return None if cost is None else (cost.against, cost.anyone_else, cost.others)
 
 
 class Every:
     """Every posture that a file can have without a list, and who can do what with each."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: SmallWorld) -> None:
         self.universe = Universe([*world.people, ANYONE_ELSE])
         self.postures = [
             Posture(Kind.FILE, mode, uid, gid) for uid, gid, mode in itertools.product((0, *UIDS), GIDS, range(0o1000))
@@ -132,7 +77,7 @@ def test_no_change_costs_less_where_no_lists_are_kept() -> None:
     choices = random.Random(SEED)
     compared = 0
     for _ in range(WORLDS):
-        world = World(choices, lists=False)
+        world = SmallWorld(choices, lists=False, folder=0o755)
         every = Every(world)
         for who, (right, want), gives in itertools.product(world.people[1:], WANTS.items(), (True, False)):
             if bool(Decision(world.file, Universe([who])).allowed(want)) is gives:
@@ -146,12 +91,12 @@ def test_no_change_costs_less_where_no_lists_are_kept() -> None:
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("shut", [False, True])
-def test_an_entry_costs_nobody_anything(shut: bool) -> None:
+@pytest.mark.parametrize("folder", [0o755, 0o750])
+def test_an_entry_costs_nobody_anything(folder: int) -> None:
     choices = random.Random(SEED)
     compared = 0
     for _ in range(WORLDS * 3):
-        world = World(choices, lists=True, shut=shut)
+        world = SmallWorld(choices, lists=True, folder=folder)
         for who, right, gives in itertools.product(world.people[1:], WANTS, (True, False)):
             found = world.ways(who, right, gives)
             if found.already:
@@ -186,4 +131,4 @@ def _shrunk(real: object, posture: Posture, tag: Tag, number: int | None, new: i
 def test_the_proof_catches_planted_faults(fault: Callable[..., object], monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(entryway, "raised", partial(fault, entryway.raised))
     with pytest.raises(AssertionError):
-        test_an_entry_costs_nobody_anything(False)
+        test_an_entry_costs_nobody_anything(0o755)

@@ -191,7 +191,11 @@ class WaysView(Plain):
         end = verdict.deciding.object
         phrase = words.right_phrase(goal.right, None if end is None or end.path != goal.path else end.posture.kind)
         path = unbroken(visible(goal.path))
-        return f"{_named(goal.who)} may {'' if verdict.allowed else 'not '}{phrase} {path}"
+        said = f"{_named(goal.who)} may {'' if verdict.allowed else 'not '}{phrase} {path}"
+        if not self.found.members:
+            return said
+        members = [naming.principal(who) for who in self.found.members]
+        return f"{said}, but {several(members, 'members', 3)} may{'' if not verdict.allowed else ' not'}"
 
     def _title(self) -> str:
         ways = counted(len(self.found.ways), "way")
@@ -216,7 +220,12 @@ class WaysView(Plain):
             name, group = visible(way.membership[0]), visible(self._group(way.membership[1]))
             joining = f"making {name} a member of {group}" if self.goal.gives else f"taking {name} out of {group}"
             return f"{joining}, from the next login on; whoever keeps the accounts does that"
-        return f"{joined(self._in_words(name, way) for name in way.means)}, at {self._places(way)}"
+        does = f"{joined(self._in_words(name, way) for name in way.means)}, at {self._places(way)}"
+        members = [naming.user(uid, self.accounts) for uid in way.members]
+        if members:
+            whom, verb = several(members, "members", 3), "is" if len(members) == 1 else "are"
+            does += f"; {whom}, for whom another class decides, {verb} changed too"
+        return f"{does}; and default lists, so that what is made there later follows" if way.for_new else does
 
     def _places(self, way: Way) -> str:
         """Where it is done: path by path, or how many there are in trees."""
@@ -240,11 +249,17 @@ class WaysView(Plain):
         """One means, with whom it is about."""
         wishes = way.wishes
         if means == "entry":
+            if way.members and all(who.kind == "group" for who in self.people) and not self._names_group(way):
+                return f"{'an entry' if len(way.members) == 1 else 'entries'} of their own for members"
             return f"an access entry for {self.who} alone" if len(self.people) == 1 else "access entries for them alone"
         if means == "named-group":
             named = (one.entry for wish in wishes for one in wish.access.entries if one.entry.tag is Tag.NAMED_GROUP)
             theirs = dict.fromkeys(naming.group(one.id or 0, self.accounts) for one in named if one.id in self._gids())
-            return f"an entry for group {joined(theirs)}" if theirs else "entries for groups"
+            if theirs:
+                return f"an entry for group {joined(theirs)}"
+            gone = (entry for wish in wishes for entry in wish.access.remove if entry.tag is Tag.NAMED_GROUP)
+            theirs = dict.fromkeys(naming.group(one.id or 0, self.accounts) for one in gone if one.id in self._gids())
+            return f"without the entry for group {joined(theirs)}" if theirs else "entries for groups"
         if means == "owning-group":
             given = dict.fromkeys(naming.group(wish.gid, self.accounts) for wish in wishes if wish.gid is not None)
             return f"the group becomes {joined(given)}" if given else "another owning group"
@@ -252,6 +267,11 @@ class WaysView(Plain):
             given = dict.fromkeys(naming.user(wish.uid, self.accounts) for wish in wishes if wish.uid is not None)
             return f"the owner becomes {joined(given)}" if given else f"the owner becomes {self.who}"
         return _LETTERS[means]
+
+    def _names_group(self, way: Way) -> bool:
+        """Whether the group itself gets an entry."""
+        groups = {Tag.NAMED_GROUP, Tag.OWNING_GROUP}
+        return any(one.entry.tag in groups for wish in way.wishes for one in wish.access.entries)
 
     def _gids(self) -> set[int]:
         return {gid for who in self.people for gid in who.gids}

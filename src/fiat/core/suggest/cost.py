@@ -4,12 +4,15 @@ from collections.abc import Mapping, Sequence
 
 from fiat.core.ask.effects import Effects, Shift
 from fiat.core.change.plan import Plan
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import Right
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import superuser
+from fiat.core.rules.effective import effective
 from fiat.core.suggest.goal import COUNTED, COUNTS_AS, IMPLIED, Goal
 from fiat.core.suggest.means import MEANS
 from fiat.core.tree.walk import walk
@@ -66,6 +69,8 @@ class Way(NamedTuple):
     """One way: ``steps`` are the wishes by path, in the order of the route; or a membership, which is not Fiat's to do.
 
     ``others`` counts what other users gain and lose, root aside, and ``whom`` names them, by the words for them.
+    ``members`` are users, by number, for whom the owner's letters or an entry of their own are changed because what is
+    meant for their group would not reach them.
     ``wishes`` are those of the steps and such as are carried out in trees. ``tree`` tells that everything below is
     changed too, and ``short`` says what of the goal is not covered.
     """
@@ -83,11 +88,18 @@ class Way(NamedTuple):
     wishes: tuple[Wish, ...] = ()
     tree: bool = False
     short: tuple[Finding, ...] = ()
+    members: tuple[int, ...] = ()
 
     @property
     def gains(self) -> tuple[Shift, ...]:
         """Everyone's gains."""
         return self.effects.gains
+
+    @property
+    def for_new(self) -> bool:
+        """Whether default lists change."""
+        changes = () if self.plan is None else (planned.change for planned in self.plan.changes)
+        return any(change.before.default != change.after.default for change in changes)
 
     @property
     def losses(self) -> tuple[Shift, ...]:
@@ -132,7 +144,29 @@ def way_of(
         (*(wish for _, wish in draft.steps), *draft.wishes),
         draft.tree,
         draft.short,
+        _own_classes(draft.plan) if draft.plan is not None and any(goal.who.kind == "group" for goal in goals) else (),
     )
+
+
+def _own_classes(plan: Plan) -> tuple[int, ...]:
+    """The users for whom the owner's letters, or an entry of their own, come to give something else."""
+    found: dict[int, None] = {}
+    for planned in plan.changes:
+        before, after = planned.change.before, planned.change.after
+        if (before.mode ^ after.mode) & 0o700:
+            found[after.uid] = None
+        had, has = _of_users(before), _of_users(after)
+        found |= dict.fromkeys(uid for uid, given in has.items() if given != had.get(uid))
+    return tuple(found)
+
+
+def _of_users(posture: Posture) -> dict[int, int]:
+    """What the named users of a list are given by their entries."""
+    acl = posture.acl
+    if acl is None:
+        return {}
+    named = (entry for entry in acl.entries if entry.tag is Tag.NAMED_USER and entry.id is not None)
+    return {entry.id or 0: effective(entry, acl.mask) for entry in named}
 
 
 def meant_by(goals: Sequence[Goal]) -> dict[tuple[tuple[object, ...], Right], int]:
@@ -183,13 +217,17 @@ class _Counting:
         return not any(who.uid in one.posture.owners()[0] or who.gids & one.posture.owners()[1] for one in end[-1:])
 
     def own(self, shifts: Sequence[Shift], meant: Meant) -> int:
-        """What those whom it is about gain, or lose, beyond the goals."""
+        """What those whom it is about, or members of a group that it is about, gain or lose beyond the goals."""
         identities = {who.identity for who, _ in self.about}
-        return sum(
-            max(shift.paths - meant.get((shift.principal.identity, shift.right), 0), 0)
-            for shift in shifts
-            if shift.principal.identity in identities and shift.right in COUNTED
-        )
+        found = 0
+        for shift in shifts:
+            who, right = shift.principal, shift.right
+            if right in COUNTED and who.identity in identities:
+                found += max(shift.paths - meant.get((who.identity, right), 0), 0)
+            elif right in COUNTED and who.kind == "user" and who.gids & self._gids and not superuser(who):
+                groups = (one for one, _ in self.about if one.kind == "group" and one.gids & who.gids)
+                found += max(shift.paths - max(meant.get((one.identity, right), 0) for one in groups), 0)
+        return found
 
 
 def _paths(shifts: Sequence[Shift], kind: str) -> int:

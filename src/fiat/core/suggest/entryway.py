@@ -3,8 +3,12 @@
 A named user's entry decides alone, so it holds what they effectively have
 already, with what is asked. Where the mask must be raised for it, every entry
 that the mask was cutting is first cut to what it effectively gave. A list that
-is passed over is taken apart: its named entries decided nothing.
+is passed over is taken apart: its named entries decided nothing; where a group is given more, a user
+who is named and in that group keeps an entry, of what they have.
 """
+
+from collections.abc import Mapping
+from types import MappingProxyType
 
 from fiat.core.model.accesslist import MASKED, NAMED, Entry, Tag
 from fiat.core.model.mode import EXECUTE, READ, WRITE
@@ -14,21 +18,26 @@ from fiat.core.model.wish import EntryWish, ListWish
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.effective import effective, passes_over_list
 
+Keeping = Mapping[int, int]
+"""What users whom a list names have, by their numbers, where an entry of their own is to keep it so."""
+
+NOTHING_KEPT: Keeping = MappingProxyType({})
+
 
 def entry_for(posture: Posture, who: Principal, want: int) -> ListWish:
     """What gives ``who``, a user or a bare group, the permissions ``want`` and keeps what they have."""
     return entry_holding(posture, who, had(posture, who) | want)
 
 
-def entry_holding(posture: Posture, who: Principal, new: int) -> ListWish:
+def entry_holding(posture: Posture, who: Principal, new: int, keeping: Keeping = NOTHING_KEPT) -> ListWish:
     """What makes ``new`` all that ``who``, a user or a bare group, has; every other entry stays what it gives."""
     if who.kind != "group":
         assert who.uid is not None
         return raised(posture, Tag.NAMED_USER, who.uid, new)
     (gid,) = who.gids
     if gid == posture.gid:
-        return raised(posture, Tag.OWNING_GROUP, None, new)
-    return raised(posture, Tag.NAMED_GROUP, gid, new)
+        return raised(posture, Tag.OWNING_GROUP, None, new, keeping)
+    return raised(posture, Tag.NAMED_GROUP, gid, new, keeping)
 
 
 def had(posture: Posture, who: Principal) -> int:
@@ -45,8 +54,11 @@ def had(posture: Posture, who: Principal) -> int:
     return found
 
 
-def raised(posture: Posture, tag: Tag, number: int | None, new: int) -> ListWish:
-    """What makes the entry for ``tag`` and ``number`` effectively ``new``, every other one staying what it gives."""
+def raised(posture: Posture, tag: Tag, number: int | None, new: int, keeping: Keeping = NOTHING_KEPT) -> ListWish:
+    """What makes the entry for ``tag`` and ``number`` effectively ``new``, every other one staying what it gives.
+
+    Of a list that is passed over, the entries of the users in ``keeping`` stay, as what is given there.
+    """
     target, acl = (tag, number), posture.acl
     entries = [EntryWish(Entry(tag, new, number))]
     if acl is None or acl.mask is None:
@@ -58,7 +70,10 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int) -> ListWish
     if passes_over_list(posture.mode):
         if tag is not Tag.OWNING_GROUP:
             entries.append(EntryWish(Entry(Tag.OWNING_GROUP, 0)))
-        gone = tuple(dict.fromkeys(entry._replace(permissions=0) for entry in named))
+        kept = {number: has for number, has in keeping.items() if tag is not Tag.NAMED_USER}
+        stays = [entry for entry in named if entry.tag is Tag.NAMED_USER and entry.id in kept]
+        entries += [EntryWish(entry._replace(permissions=kept[entry.id or 0])) for entry in stays]
+        gone = tuple(dict.fromkeys(entry._replace(permissions=0) for entry in named if entry not in stays))
         return ListWish(tuple(entries), gone, None if new else READ)  # with a mask of --- it would be passed over again
     mask = acl.mask | new
     rest: dict[tuple[Tag, int | None], Entry] = {}

@@ -12,12 +12,15 @@ from fiat.core.change.steps import change, steps_towards
 from fiat.core.change.wanted import wanted
 from fiat.core.errors import FiatError
 from fiat.core.model import accesslist
+from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import EXECUTE, READ, SPECIAL, WRITE, ModeChange, octal, parse_change, permission_letters
 from fiat.core.model.posture import Object, Posture
-from fiat.core.model.principals import Principal, Universe, bare_group
-from fiat.core.model.wish import Wish
+from fiat.core.model.principals import Principal, Universe, bare_group, unlisted_user
+from fiat.core.model.wish import ListWish, Wish
 from fiat.core.rules.decision import Decision
-from fiat.core.suggest.entryway import entry_holding, had
+from fiat.core.rules.effective import passes_over_list
+from fiat.core.suggest.becoming import becoming
+from fiat.core.suggest.entryway import NOTHING_KEPT, Keeping, entry_holding, had
 from fiat.core.typed import NamedTuple
 
 MEANS = {
@@ -31,6 +34,9 @@ MEANS = {
     "membership": "joining a group, or leaving it",
 }
 """All means, in the order in which equal ways are told."""
+
+_NOBODY = unlisted_user(0, (0,))
+"""In whose name a wish is thought through that comes out the same whoever carries it out."""
 
 _EACH = 3
 """So many changes by the same means are looked at, the least costly ones."""
@@ -88,7 +94,7 @@ def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Princi
             if posture not in found or len(means.names) < len(found[posture].names):
                 found[posture] = means._replace(local=local(posture))
 
-    take(single_means(need))
+    take(single_means(need, everyone))
     if not any(means.local == (0, 0, 0) for means in found.values()):
         take(_by_bits(need, gids, local))
     order = list(MEANS)
@@ -120,7 +126,7 @@ def _rights(posture: Posture, everyone: Universe) -> tuple[int, ...]:
 # --- one means each ----------------------------------------------------------------------
 
 
-def single_means(need: Need, gids: Collection[int] | None = None) -> Iterator[Means]:
+def single_means(need: Need, everyone: Universe, gids: Collection[int] | None = None) -> Iterator[Means]:
     """Each change by one means that may meet ``need``, in the order of the means; whether it does is not looked at.
 
     Of the groups of who it is about, ``gids`` are thought of, or all.
@@ -137,8 +143,9 @@ def single_means(need: Need, gids: Collection[int] | None = None) -> Iterator[Me
     else:
         named = who.kind == "group" or who.uid != accesslist.NO_ID
         if lists and named and not (who.kind == "group" and posture.gid in who.gids):
-            yield Means(("entry",), Wish(access=entry_holding(posture, who, _new(need, who))))
-        yield from _by_groups(need, theirs, lists=lists)
+            kept = _kept(need, next(iter(who.gids)), everyone) if who.kind == "group" else NOTHING_KEPT
+            yield Means(("entry",), Wish(access=entry_holding(posture, who, _new(need, who), kept)))
+        yield from _by_groups(need, everyone, theirs, lists=lists)
         yield Means(("other-bits",), Wish(mode=_mode("o", need)))
     if who.kind != "group":
         yield from _by_ownership(need, theirs)
@@ -150,19 +157,58 @@ def _new(need: Need, who: Principal) -> int:
     return has | need.want if need.gives else has & ~need.part
 
 
-def _by_groups(need: Need, gids: Iterable[int], *, lists: bool) -> Iterator[Means]:
+def _by_groups(need: Need, everyone: Universe, gids: Iterable[int], *, lists: bool) -> Iterator[Means]:
     """The owning group's letters, and the entries of groups."""
     posture, who = need.object.posture, need.who
     named = posture.acl.named()[1] if posture.acl is not None else set()
+    giving: list[Means] = []
     for gid in gids:
         group = bare_group(gid, None)
-        if gid == posture.gid:
-            if posture.acl is None:
-                yield Means(("group-bits",), Wish(mode=_mode("g", need)))
-            elif lists:
-                yield Means(("group-bits",), Wish(access=entry_holding(posture, group, _new(need, group))))
-        elif lists and (need.gives or gid in named) and who.kind != "group":
-            yield Means(("named-group",), Wish(access=entry_holding(posture, group, _new(need, group))))
+        kept = _kept(need, gid, everyone)
+        if gid == posture.gid and posture.acl is None:
+            yield Means(("group-bits",), Wish(mode=_mode("g", need)))
+        elif lists and gid == posture.gid:
+            giving.append(Means(("group-bits",), _holding(need, group, _new(need, group), kept)))
+        elif lists and who.kind != "group":
+            giving.append(Means(("named-group",), _holding(need, group, _new(need, group), kept)))
+            if gid in named and posture.acl is not None:
+                gone = Entry(Tag.NAMED_GROUP, 0, gid)
+                yield Means(("named-group",), Wish(access=ListWish((), (gone,), posture.acl.mask)))
+            if gid not in named or passes_over_list(posture.mode):  # some who match other groups may have nothing
+                yield Means(("named-group",), _holding(need, group, need.want if need.gives else 0, kept))
+    yield from giving
+    if not need.gives:
+        yield from _together(need, giving)
+
+
+def _holding(need: Need, group: Principal, new: int, kept: Keeping) -> Wish:
+    return Wish(access=entry_holding(need.object.posture, group, new, kept))
+
+
+def _together(need: Need, giving: list[Means]) -> Iterator[Means]:
+    """What takes it from several groups at once, since any one of them gives it: the named ones, or all."""
+    for some in ([means for means in giving if means.names == ("named-group",)], giving):
+        if len(some) > 1:
+            found = need.object
+            for means in some:
+                after = outcome(found, means.wish, _NOBODY, 0)
+                if after is None:
+                    return
+                found = found._replace(posture=after)
+            names = tuple(dict.fromkeys(name for means in some for name in means.names))
+            wish = becoming(need.object.posture, found.posture, [means.wish for means in some])
+            yield Means(names, wish)
+
+
+def _kept(need: Need, gid: int, everyone: Universe) -> Keeping:
+    """What other members of a group have whom a list names that is passed over: it decides once the list counts."""
+    posture, who = need.object.posture, need.who
+    if posture.acl is None or not passes_over_list(posture.mode):
+        return NOTHING_KEPT
+    named = posture.acl.named()[0] - {who.uid}
+    members = everyone.in_group(gid)
+    found = (one for place, one in enumerate(everyone.principals) if members >> place & 1 and one.uid in named)
+    return {one.uid: had(posture, one) for one in found if one.uid is not None}
 
 
 def _by_ownership(need: Need, gids: Iterable[int]) -> Iterator[Means]:

@@ -28,7 +28,7 @@ def for_members(need: Need, members: Universe, actor: Principal, umask: int) -> 
     wrong = members.everyone & ~allowed if need.gives else allowed
     for member in members.members(wrong):
         own = need._replace(object=need.object._replace(posture=posture), who=member)
-        for means in single_means(own):
+        for means in single_means(own, members):
             after = outcome(own.object, means.wish, actor, umask)
             if means.names in (("entry",), ("owner-bits",)) and after is not None and own.met(after):
                 yield means.wish, after

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.principals import Principal
 from fiat.core.model.right import Right
 from fiat.core.rules.check import Verdict
 from fiat.core.suggest.cost import Way
@@ -23,7 +24,8 @@ class Found(NamedTuple):
 
     ``left`` are the goals that are not so yet, and ``verdicts`` what is so of each of them now; with trees, of
     their tops. ``missing`` counts the paths of trees where a goal is not so yet, ``others_left`` tells that
-    ways by other means were not looked for. ``skipped`` are mounts in trees that
+    ways by other means were not looked for. ``members`` are those of a group for whom it is not so, though it is for
+    the group. ``skipped`` are mounts in trees that
     were left out, ``troubles`` what of them could not be looked at.
     """
 
@@ -35,6 +37,7 @@ class Found(NamedTuple):
     left: tuple[Goal, ...] = ()
     missing: int = 0
     others_left: bool = False
+    members: tuple[Principal, ...] = ()
     skipped: tuple[str, ...] = ()
     troubles: tuple[Trouble, ...] = ()
 
@@ -72,10 +75,12 @@ def search(
             goal
             for goal, verdict in pairs
             if verdict.allowed is not goal.gives
-            or not _for_members(host, goal)
+            or _wrong_members(host, goal)
             or (terms.and_new and _misses_new(host, goal))
         ]
         found = found._replace(left=tuple(left))
+        if len(goals) == 1 and verdicts[0].allowed is goals[0].gives:
+            found = found._replace(members=_wrong_members(host, goals[0]))
         if not left:
             return found._replace(already=True)
         searching = Searching(host, goals, terms, progress)
@@ -93,10 +98,10 @@ def search(
     return found._replace(ways=kept, why_not="" if kept else searching.why_none())
 
 
-def _for_members(host: Host, goal: Goal) -> bool:
-    """Whether it is so for the members of a group too, whatever class decides for them."""
+def _wrong_members(host: Host, goal: Goal) -> tuple[Principal, ...]:
+    """The members of a group for whom it is not so, since another class decides for them."""
     members = members_of(goal.who, host.accounts).principals if goal.who.kind == "group" else ()
-    return all(ask(host, goal, member).allowed is goal.gives for member in members)
+    return tuple(member for member in members if ask(host, goal, member).allowed is not goal.gives)
 
 
 def _misses_new(host: Host, goal: Goal) -> bool:

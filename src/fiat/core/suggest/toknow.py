@@ -9,6 +9,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Universe
 from fiat.core.rules.access import Access
+from fiat.core.suggest.cost import Way
 from fiat.core.suggest.goal import Goal
 from fiat.core.suggest.search import Found
 from fiat.core.text import counted, joined, shell_word, visible
@@ -27,10 +28,23 @@ def to_know(host: Host, found: Found) -> Iterator[Finding]:
         end = walk(host, goal.path).end
         if end is not None:
             said |= dict.fromkeys(_to_let(found, goal, end) if goal.gives else _to_bar(host, goal, end))
+    if found.ways and not found.goal.gives and (owners := _owners_among(found.ways[0])):
+        text = f"{joined(naming.user(uid, host.accounts) for uid in owners)} can give it back to themselves, as owner"
+        said[Finding("owner", "odd", text)] = None
+    if found.ways and found.goal.gives and found.ways[0].for_new:
+        text = "a program that asks for 0600 shuts the group class of what it makes there, and with it each entry"
+        said[Finding("asking-less", "plain", text)] = None
     if found.others_left:
         text = "other means were not looked at, for the objects are of very many kinds; --by MEANS asks for one"
         said[Finding("others-left", "plain", text)] = None
     yield from said
+
+
+def _owners_among(way: Way) -> list[int]:
+    """Those members of a group whose own files are taken from them."""
+    changes = () if way.plan is None else (planned.change for planned in way.plan.changes)
+    owners = {change.after.uid for change in changes if change.changes}
+    return [uid for uid in way.members if uid in owners]
 
 
 def _to_let(found: Found, goal: Goal, end: Object) -> Iterator[Finding]:

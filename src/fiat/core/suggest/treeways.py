@@ -20,7 +20,7 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.mode import EXECUTE
 from fiat.core.model.posture import Posture
-from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.principals import Principal, Universe, of_accounts
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
@@ -86,6 +86,7 @@ class SearchingTrees:
         self.goals = goals
         self.terms = terms
         self.progress = progress
+        self.everyone = of_accounts(host.accounts)
         self.people = list(dict.fromkeys(goal.who for goal in goals))
         self.surveys: Surveys = {}
         self.members = {who: members_of(who, host.accounts) for who in self.people if who.kind == "group"}
@@ -189,6 +190,8 @@ class SearchingTrees:
         known.add(outcomes)
         after = HostAsIf(self.host, Supposition(made.postures_after()))
         short = self._short(made, after)
+        if short is not None and preference.top:
+            short += [one for tree in self.trees for one in self._open_elsewhere(tree)]
         meant = self._meant(made, after)
         if short is None or (preference.top and not self._without_use(meant)):
             return None
@@ -236,6 +239,22 @@ class SearchingTrees:
             return None
         return [_not_covered(reason, list(dict.fromkeys(paths))) for reason, paths in wrong.items()]
 
+    def _open_elsewhere(self, tree: _Tree) -> Iterator[Finding]:
+        """What closing the top leaves open: files by names outside the tree, and what other mounts show of it."""
+        survey = tree.survey
+        outside = [places for places in survey.several_names().values() if survey.links[places[0]] > len(places)]
+        if outside:
+            view = View(tree.route, survey)
+            open_now = {int(place) for goal in tree.goals for place in self._wrong(self.host, view, goal)}
+            places = sorted(some[0] for some in outside if open_now.intersection(some))
+            if places:
+                paths = [path for _, path in survey.paths_of(places)]
+                yield _open_elsewhere("other names, outside the tree, lead to", paths)
+        mount = survey.top.mount
+        shown = mount.shown_below(tree.top) if mount is not None else []
+        if shown:
+            yield _open_elsewhere("other mounts show a part of it at", shown)
+
     def _meant(self, made: Plan, after: Host) -> dict[tuple[tuple[object, ...], Right], int]:
         """On how many paths the goals themselves move each right of those whom they are about."""
         meant: dict[tuple[tuple[object, ...], Right], int] = {}
@@ -255,8 +274,10 @@ class SearchingTrees:
         of no use to them then, and is no loss."""
         taken = {goal.right for goal in self.goals}
         for tree in self.trees:
-            asked = _Asked(self.host, View(tree.route, tree.survey), self.people, rights.BASIC)
-            for who in self.people:
+            members = (member for one in self.members.values() for member in one.principals)
+            everyone = list(dict.fromkeys((*self.people, *members)))
+            asked = _Asked(self.host, View(tree.route, tree.survey), everyone, rights.BASIC)
+            for who in everyone:
                 if any(asked.has(who, right)[1:].any() for right in _OF_USE if right not in taken):
                     return False
                 key = who.identity, rights.TRAVERSE
@@ -369,11 +390,12 @@ class _Edits:
     def _best(self, need: Need) -> Means | None:
         """The means that are preferred, where they do it; else those that concern the fewest others."""
         name, gid, _ = self.preference
+        everyone = self.searching.everyone
         groups = None if name == "group-bits" or need.who.kind == "group" else () if gid is None else (gid,)
-        preferred = (means for means in single_means(need, groups) if self._is_preferred(means, need))
+        preferred = (means for means in single_means(need, everyone, groups) if self._is_preferred(means, need))
         found = next(self._doing(preferred, need), None)
         if found is None:
-            others = sorted(single_means(need), key=lambda means: _FALLBACK.index(means.names[0]))
+            others = sorted(single_means(need, everyone), key=lambda means: _FALLBACK.index(means.names[0]))
             found = next(self._doing(others, need), None)
         return found
 
@@ -439,5 +461,12 @@ def _why(item: Item | None) -> str:
 
 
 def _not_covered(reason: str, paths: list[str]) -> Finding:
-    where = visible(paths[0]) if len(paths) == 1 else f"{counted(len(paths), 'path')}, such as {visible(paths[0])}"
-    return Finding("not-covered", "odd", f"does not cover {where}: {reason}", paths[0], len(paths))
+    return Finding("not-covered", "odd", f"does not cover {_where(paths)}: {reason}", paths[0], len(paths))
+
+
+def _open_elsewhere(how: str, paths: list[str]) -> Finding:
+    return Finding("open-elsewhere", "odd", f"does not close every way: {how} {_where(paths)}", paths[0], len(paths))
+
+
+def _where(paths: list[str]) -> str:
+    return visible(paths[0]) if len(paths) == 1 else f"{counted(len(paths), 'path')}, such as {visible(paths[0])}"

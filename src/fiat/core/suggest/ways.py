@@ -195,7 +195,7 @@ class Searching:
             drafting = Drafting(self.host, ROOT)
             if all(self._add(drafting, need, means) for need, means in zip(needs, chosen, strict=True)):
                 names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
-                yield names or ("entry",), drafting, sum(sum(means.local[1:]) for means in chosen)
+                yield names, drafting, sum(sum(means.local[1:]) for means in chosen)
 
     def _noted(self, needs: Iterator[Need]) -> list[Need]:
         """The needs; it is noted where one is of something that cannot be changed."""
@@ -249,7 +249,7 @@ class Searching:
                 if drafting.outcomes not in known:
                     known.add(drafting.outcomes)
                     names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
-                    yield names or ("entry",), drafting, sum(sum(means.local[1:]) for means in chosen)
+                    yield names, drafting, sum(sum(means.local[1:]) for means in chosen)
 
     def _alone(self, drafting: Drafting, goal: Goal, prefer: str = "") -> list[Means] | None:
         """Add to ``drafting`` what leads to one goal, by the means ``prefer`` wherever it can be; None if nothing
@@ -290,8 +290,11 @@ class Searching:
     def _way(self, names: tuple[str, ...], drafting: Drafting, latent: int) -> Way | None:
         """The way that was drafted, if it really leads to the goals."""
         for goal in self.goals:
-            if goal.who.kind == "group" and not self._for_members(drafting, goal):
-                return None
+            if goal.who.kind == "group":
+                theirs = self._for_members(drafting, goal)
+                if theirs is None:
+                    return None
+                names = names or theirs
         if self.terms.and_new:
             self._for_new(drafting)
         if any(ask(drafting.then, goal).allowed is not goal.gives for goal in self.goals):
@@ -311,7 +314,7 @@ class Searching:
             self.fixed = refused.path, f"its list would have {entries:,} entries, more than fit"
         if made.effects is None or refused is not None:
             return None  # not even root can
-        draft = Draft(names, tuple(drafting.steps), None, made, drafting.entries, latent)
+        draft = Draft(names or ("entry",), tuple(drafting.steps), None, made, drafting.entries, latent)
         return way_of(self.host, self.goals, draft, made.effects, self._meant())
 
     def _meant(self) -> Meant:
@@ -325,16 +328,20 @@ class Searching:
             if end is not None and wish is not None and wish.like is not None:
                 drafting.add(end, wish, wish.like)
 
-    def _for_members(self, drafting: Drafting, goal: Goal) -> bool:
-        """Do the same for members of the group whom another class decides, each by an entry of their own."""
+    def _for_members(self, drafting: Drafting, goal: Goal) -> tuple[str, ...] | None:
+        """Do the same for members of the group whom another class decides, each by an entry of their own; the means
+        that it took, None where that cannot be."""
         own = self.terms._replace(by=("entry", "owner-bits"), exact=False)
+        names: dict[str, None] = {}
         for member in members_of(goal.who, self.host.accounts).principals:
             theirs = goal._replace(who=member)
             if ask(drafting.then, theirs).allowed is goal.gives:
                 continue
-            if Searching(drafting.then, [theirs], own)._alone(drafting, theirs) is None:
-                return False
-        return True
+            chosen = Searching(drafting.then, [theirs], own)._alone(drafting, theirs)
+            if chosen is None:
+                return None
+            names |= dict.fromkeys(name for means in chosen for name in means.names)
+        return tuple(names)
 
     # --- memberships ---
 
@@ -401,8 +408,11 @@ def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:
 
 
 def worth_telling(ways: list[Way]) -> list[Way]:
-    """The ways, the best first, without those that do more than another one, and are no better for it."""
-    ways = sorted(ways, key=lambda way: way.cost)
+    """The ways, the best first, without those that do more than another one, and are no better for it.
+
+    What covers more of what is meant comes first.
+    """
+    ways = sorted(ways, key=lambda way: (sum(one.paths for one in way.short), way.cost))
     return [
         way
         for way in ways
