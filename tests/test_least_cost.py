@@ -125,8 +125,7 @@ def shapes(before: Shape, people: list[Someone], means: str, values: range, *, l
         inside = {one.uid for one in people if before.gid in one.gids}
         had = {uid: None if uid == who.uid else 0 if uid in inside else before.other for uid in before.users}
         users = {uid: _others(before, has, had[uid]) for uid, has in before.users.items()}
-        theirs = {gid: None if gid in who.gids else before.other for gid in before.groups}
-        groups = {gid: _others(before, has, theirs[gid]) for gid, has in before.groups.items()}
+        groups = {gid: _others(before, has, None) for gid, has in before.groups.items()}
         if means == "entry":
             users[who.uid] = [None, *values]
         if means == "named-group":
@@ -147,8 +146,8 @@ def shapes(before: Shape, people: list[Someone], means: str, values: range, *, l
 
 
 def _others(before: Shape, has: int | None, had: int | None) -> list[int | None]:
-    """What an entry may be that the means is not about: what it gives; or, of a list that gave nothing, absent or what
-    they had."""
+    """What an entry may be that the means is not about: what it gives; or, of a list that gave nothing, absent, or of
+    a user what they had."""
     if before.passed_over:
         return list(dict.fromkeys((None, had)))
     return [before.effective(has)]

@@ -74,7 +74,8 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int, keeping: Ke
         stays = [entry for entry in named if entry.tag is Tag.NAMED_USER and entry.id in kept]
         entries += [EntryWish(entry._replace(permissions=kept[entry.id or 0])) for entry in stays]
         gone = tuple(dict.fromkeys(entry._replace(permissions=0) for entry in named if entry not in stays))
-        return ListWish(tuple(entries), gone, None if new else READ)  # with a mask of --- it would be passed over again
+        some = any(one.entry.permissions for one in entries)  # with a mask of --- it would be passed over again
+        return ListWish(tuple(entries), gone, None if some else READ)
     mask = acl.mask | new
     rest: dict[tuple[Tag, int | None], Entry] = {}
     for entry in acl.entries:

@@ -35,6 +35,8 @@ MEANS = {
 }
 """All means, in the order in which equal ways are told."""
 
+_BY_GROUP = ("named-group",)
+
 _NOBODY = unlisted_user(0, (0,))
 """In whose name a wish is thought through that comes out the same whoever carries it out."""
 
@@ -97,6 +99,9 @@ def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Princi
     take(single_means(need, everyone))
     if not any(means.local == (0, 0, 0) for means in found.values()):
         take(_by_bits(need, gids, local))
+    groups = sorted((means.local, means.wish.access.entries) for means in found.values() if means.names == _BY_GROUP)
+    if groups and groups[0][0] != (0, 0, 0):
+        take(_by_values(need, everyone, dict.fromkeys(entries[0].entry.id for _, entries in groups if entries)))
     order = list(MEANS)
     ranked = sorted(found.values(), key=lambda one: (one.local, len(one.names), [order.index(n) for n in one.names]))
     kept: list[Means] = []
@@ -170,15 +175,21 @@ def _by_groups(need: Need, everyone: Universe, gids: Iterable[int], *, lists: bo
         elif lists and gid == posture.gid:
             giving.append(Means(("group-bits",), _holding(need, group, _new(need, group), kept)))
         elif lists and who.kind != "group":
-            giving.append(Means(("named-group",), _holding(need, group, _new(need, group), kept)))
+            giving.append(Means(_BY_GROUP, _holding(need, group, _new(need, group), kept)))
             if gid in named and posture.acl is not None:
                 gone = Entry(Tag.NAMED_GROUP, 0, gid)
-                yield Means(("named-group",), Wish(access=ListWish((), (gone,), posture.acl.mask)))
-            if gid not in named or passes_over_list(posture.mode):  # some who match other groups may have nothing
-                yield Means(("named-group",), _holding(need, group, need.want if need.gives else 0, kept))
+                yield Means(_BY_GROUP, Wish(access=ListWish((), (gone,), posture.acl.mask)))
     yield from giving
     if not need.gives:
         yield from _together(need, giving)
+
+
+def _by_values(need: Need, everyone: Universe, gids: Iterable[int | None]) -> Iterator[Means]:
+    """Entries of groups with everything that such an entry can hold: who matches other groups besides may gain by
+    what its other members need to keep."""
+    for gid, new in product([gid for gid in gids if gid is not None][:_EACH], range(8)):
+        if (new & need.want == need.want) is need.gives:
+            yield Means(_BY_GROUP, _holding(need, bare_group(gid, None), new, _kept(need, gid, everyone)))
 
 
 def _holding(need: Need, group: Principal, new: int, kept: Keeping) -> Wish:
@@ -187,7 +198,7 @@ def _holding(need: Need, group: Principal, new: int, kept: Keeping) -> Wish:
 
 def _together(need: Need, giving: list[Means]) -> Iterator[Means]:
     """What takes it from several groups at once, since any one of them gives it: the named ones, or all."""
-    for some in ([means for means in giving if means.names == ("named-group",)], giving):
+    for some in ([means for means in giving if means.names == _BY_GROUP], giving):
         if len(some) > 1:
             found = need.object
             for means in some:

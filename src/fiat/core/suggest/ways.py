@@ -7,6 +7,7 @@ change has.
 """
 
 import errno
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import islice
 
@@ -48,7 +49,7 @@ _FEW, _MOST_ON_MANY = 2, 8
 """With more than so few objects, so many of them."""
 
 _OF_A_KIND = 2
-"""So many of these may be by the same means on the same objects."""
+"""So many of these at least may be by the same means on the same objects."""
 
 _KEPT = 64
 """So many combinations for the first objects of a route are gone on with."""
@@ -145,12 +146,15 @@ def _local(some: tuple[Means, ...]) -> tuple[list[int], int]:
 
 
 def _of_each_kind(combinations: list[tuple[Means, ...]]) -> list[tuple[Means, ...]]:
-    kinds: dict[tuple[tuple[str, ...], ...], int] = {}
+    """The first of each kind; more of each where there are few kinds."""
+    kinds = Counter(tuple(one.names for one in some) for some in combinations)
+    most = max(_OF_A_KIND, _MOST_COMBINED // max(len(kinds), 1))
+    taken: Counter[tuple[tuple[str, ...], ...]] = Counter()
     found = []
     for some in combinations:
         kind = tuple(one.names for one in some)
-        kinds[kind] = kinds.get(kind, 0) + 1
-        if kinds[kind] <= _OF_A_KIND:
+        taken[kind] += 1
+        if taken[kind] <= most:
             found.append(some)
     return found
 
