@@ -108,21 +108,23 @@ def test_an_entry_costs_nobody_anything(folder: int) -> None:
     assert compared > WORLDS * 10
 
 
-def _kept(real: object, posture: Posture, tag: Tag, number: int | None, new: int) -> object:
+def _kept(real: object, posture: Posture, tag: Tag, number: int | None, new: int, *more: object) -> object:
     """Entries are cut where the list was passed over, and not dropped."""
-    wish = real(posture, tag, number, new)  # type: ignore[operator]
+    wish = real(posture, tag, number, new, *more)  # type: ignore[operator]
     return wish._replace(remove=())
 
 
-def _raised_over_others(real: object, posture: Posture, tag: Tag, number: int | None, new: int) -> object:
+def _raised_over_others(
+    real: object, posture: Posture, tag: Tag, number: int | None, new: int, *more: object
+) -> object:
     """The mask is raised, and the entries that it was cutting are not cut first."""
-    wish = real(posture, tag, number, new)  # type: ignore[operator]
+    wish = real(posture, tag, number, new, *more)  # type: ignore[operator]
     return wish._replace(entries=wish.entries[:1], mask=None)
 
 
-def _shrunk(real: object, posture: Posture, tag: Tag, number: int | None, new: int) -> object:
+def _shrunk(real: object, posture: Posture, tag: Tag, number: int | None, new: int, *more: object) -> object:
     """The mask becomes --- where nothing else is left of it."""
-    wish = real(posture, tag, number, new)  # type: ignore[operator]
+    wish = real(posture, tag, number, new, *more)  # type: ignore[operator]
     return wish._replace(mask=None if wish.mask == READ else wish.mask)
 
 

@@ -17,6 +17,7 @@ from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.search import Found, search
 from fiat.core.suggest.terms import COUNT_LIMIT, Terms
 from fiat.core.suggest.toknow import to_know
+from fiat.core.suggest.ways import First
 from fiat.core.text import near, quoted
 from fiat.core.tree.walk import walk
 from fiat.core.typed import NamedTuple
@@ -81,9 +82,11 @@ def meant(
     gives: bool,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
+    first: First | None = None,
 ) -> Meant | None:
     """The ways after which all of ``who`` (with commas between) have each right on each path, or have not.
 
+    ``first`` is told the entry way, as wishes by path, before what lies below is read to count costs.
     None where no path can be looked at.
     """
     people = [who_words.parse(word, host) for word in who.split(",")]
@@ -93,7 +96,7 @@ def meant(
     goals = list(dict.fromkeys(goal for route in routes for goal in _goals(people, asked, route, how, gives=gives)))
     if not goals:
         return None
-    found = search(host, goals, terms, progress)
+    found = search(host, goals, terms, progress, first)
     for trouble in found.troubles:
         problem(PathError(trouble.path, trouble.errno, hint="what is under it is left alone"))
     said = dict.fromkeys(

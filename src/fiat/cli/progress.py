@@ -23,6 +23,7 @@ class Progress:
         self._total = total
         self._begun = time.monotonic()
         self._bar: Any = None
+        self._note: list[str] = []
 
     def __enter__(self) -> "Progress":
         return self
@@ -38,6 +39,10 @@ class Progress:
         if self._bar is not None:
             self._bar.close()
 
+    def note(self, lines: list[str]) -> None:
+        """What is known already: it is shown, and stays, once something takes so long that progress is shown."""
+        self._note = lines
+
     def report(self, objects: int, path: str) -> None:
         """So many objects are done, the last of them in the directory ``path``."""
         if not self._wanted:
@@ -52,6 +57,9 @@ class Progress:
                 total=self._total, desc=self._doing, unit=" objects", leave=False, dynamic_ncols=True, ascii=True
             )
             self._bar.start_t -= time.monotonic() - self._begun  # the rate counts from the beginning
+        if self._note:
+            self._bar.write("\n".join(self._note), file=sys.stderr)
+            self._note = []
         where = visible(path)
         self._bar.set_postfix_str(where if len(where) <= _WIDEST else "…" + where[1 - _WIDEST :], refresh=False)
         self._bar.update(objects - self._bar.n)

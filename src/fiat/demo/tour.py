@@ -73,6 +73,12 @@ SCENES = (
     ),
     Scene(
         "",
+        "Anyone may hand something in at the dropbox, and the steward should read it: but what somebody puts there "
+        "with 0600 the steward cannot. A posture that sees to that has a name, and so nobody needs to think of the bits:",
+        ("set", "/srv/skerry/dropbox", "--arrange", "drop-box:steward", "--preview"),
+    ),
+    Scene(
+        "",
         "Or should the surveyor join the watch? What would hold then, before anyone touches the accounts:",
         ("who", "/srv/skerry/observatory", "--if-member", "surveyor:watch", "--user", "surveyor", "--group", "watch"),
     ),

@@ -1,12 +1,13 @@
 """Arrangements explained, and which one a directory is."""
 
+import re
 from collections.abc import Iterator
 
 from fiat.app.arrangements import Arranged, Arrangement, Chosen
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import Pattern
 from fiat.core.model.fields import Fields
-from fiat.core.text import counted, of_all, visible
+from fiat.core.text import counted, joined, of_all, visible
 from fiat.render.model import Block, Plain, Prose, Span
 
 
@@ -94,10 +95,21 @@ def arranged_fields(found: Arranged | None, accounts: Accounts) -> Fields | None
     }
 
 
+def _about(chosen: Chosen, accounts: Accounts) -> str:
+    """What it is, with who it is for in place of ``OWNER`` or ``WHO``."""
+    one, names = chosen.arrangement, name_of(chosen, accounts).partition(":")[2].split(",")
+    about = one.about
+    for number, word in enumerate(one.words):
+        word = word.rstrip(",…")
+        whom = joined(names[number:] if one.takes[number].endswith("...") else names[number : number + 1])
+        about = re.sub(rf"\b{re.escape(word)}\b", whom.replace("\\", r"\\"), about)
+    return about
+
+
 def arranged_words(found: Arranged, accounts: Accounts) -> str:
     """``team:survey: the group reads and writes …; 2 of 41 names in it deviate, such as a, b``."""
     name = visible(name_of(found.chosen, accounts))
-    said = f"{name}: {visible(found.chosen.arrangement.about)}"
+    said = f"{name}: {visible(_about(found.chosen, accounts))}"
     if found.but:
         return f"nearly {said}; but for its {found.but}"
     looked = f"the first {found.looked_at:,} names" if found.more else counted(found.looked_at, "name")

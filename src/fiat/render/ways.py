@@ -1,13 +1,15 @@
 """Ways: what each does, what it costs, and the command lines."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from fiat.app.let import Meant, Way
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Principal
 from fiat.core.model.record import PostureRecord
+from fiat.core.model.wish import Wish
 from fiat.core.rules.check import Verdict
 from fiat.core.suggest.goal import COUNTED, Goal
 from fiat.core.text import counted, joined, several, shell_word, visible
@@ -23,6 +25,13 @@ from fiat.render.why import who_fields
 
 _MOST = 5
 """Ways that are shown where not all are asked for."""
+
+
+def first_lines(steps: Sequence[tuple[str, Wish]], accounts: Accounts, about: list[tuple[str, str]]) -> list[str]:
+    """The entry way as command lines, while it is being counted what this and the others cost."""
+    options = "".join(f" {option} {shell_word(value)}" for option, value in about)
+    commands = [f"  {set_command(path, wish, accounts)}{options}" for path, wish in steps]
+    return ["by an entry it is this; what it costs, and other ways, are being counted:", *commands]
 
 
 class WaysView(Plain):
@@ -232,7 +241,7 @@ class WaysView(Plain):
         paths = list(dict.fromkeys(path for path, _ in way.steps))
         named = [unbroken(visible(path)) for path in paths]
         if not way.tree or way.plan is None:
-            return joined(named)
+            return several(named, "paths", 3)
         counts = {True: 0, False: 0}
         for planned, count in zip(way.plan.changes, way.plan.counts(), strict=True):
             counts[planned.change.after.directory] += count if planned.change.changes else 0

@@ -18,7 +18,7 @@ from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.plan import PlanView
-from fiat.render.ways import CarriedOutView, WaysView
+from fiat.render.ways import CarriedOutView, WaysView, first_lines
 
 
 def add_meaning(parser: argparse.ArgumentParser) -> None:
@@ -70,6 +70,7 @@ def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
             gives=gives,
             problem=output.problem,
             progress=progress.report,
+            first=lambda steps: progress.note(first_lines(steps, host.accounts, same_host(args))),
         )
     if found is None:
         return output.finish()

@@ -12,7 +12,7 @@ from fiat.core.suggest.members import members_of
 from fiat.core.suggest.newfiles import for_new
 from fiat.core.suggest.terms import Terms
 from fiat.core.suggest.treeways import SearchingTrees
-from fiat.core.suggest.ways import ROOT, Searching, ask, impossible, worth_telling
+from fiat.core.suggest.ways import ROOT, First, Searching, ask, impossible, worth_telling
 from fiat.core.text import visible
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import walk
@@ -52,8 +52,12 @@ def search(
     goals: Sequence[Goal],
     terms: Terms = Terms(),  # noqa: B008
     progress: Progress = no_progress,
+    first: First | None = None,
 ) -> Found:
-    """Every way to all of ``goals``, which give or take together, for single paths or for trees."""
+    """Every way to all of ``goals``, which give or take together, for single paths or for trees.
+
+    Of single paths, ``first`` is told the entry way at once, before costs are counted.
+    """
     goals = tuple(goals)
     verdicts = tuple(ask(host, goal) for goal in goals)
     found = Found(goals, False, "", [], verdicts)
@@ -83,7 +87,7 @@ def search(
             found = found._replace(members=_wrong_members(host, goals[0]))
         if not left:
             return found._replace(already=True)
-        searching = Searching(host, goals, terms, progress)
+        searching = Searching(host, goals, terms, progress, first)
     for goal, verdict in zip(goals, verdicts, strict=True):
         wrong = goal in found.left and (verdict.allowed is not goal.gives or goal.below)
         why_not = "" if not wrong or (goal.below and goal.gives) else impossible(goal, verdict)

@@ -8,7 +8,7 @@ change has.
 
 import errno
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 
 from fiat.core.ask.effects import Effects, effects_at, same_people
@@ -24,6 +24,7 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import TRAVERSE
+from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.check import Step, Verdict
@@ -56,6 +57,11 @@ _KEPT = 64
 
 _FEW_GROUPS = 16
 """With so many groups, an object is thought of as given to each of them; else to those that have to do with it."""
+
+First = Callable[[Sequence[tuple[str, Wish]]], None]
+"""Is told of the entry way, by its wishes by path, before what lies below is read to count what the ways cost."""
+
+_AT_ONCE = {"entry", "owner-bits"}
 
 ROOT = principals.unlisted_user(0, (0,))
 """Who carries a way out, as far as its cost is concerned: whether the one who asks may do it is another question."""
@@ -162,11 +168,19 @@ def _of_each_kind(combinations: list[tuple[Means, ...]]) -> list[tuple[Means, ..
 class Searching:
     """Looks for ways to goals for single paths; what lies under changed directories is read once for all of them."""
 
-    def __init__(self, host: Host, goals: Sequence[Goal], terms: Terms, progress: Progress = no_progress) -> None:
+    def __init__(
+        self,
+        host: Host,
+        goals: Sequence[Goal],
+        terms: Terms,
+        progress: Progress = no_progress,
+        first: "First | None" = None,
+    ) -> None:
         self.host = host
         self.goals = goals
         self.terms = terms
         self.progress = progress
+        self.first = first
         self.surveys: Surveys = {}
         self.everyone = principals.of_accounts(host.accounts)
         self.fixed: tuple[str, str] | None = None
@@ -303,6 +317,9 @@ class Searching:
             self._for_new(drafting)
         if any(ask(drafting.then, goal).allowed is not goal.gives for goal in self.goals):
             return None
+        if self.first is not None and {*names} <= _AT_ONCE:
+            self.first(drafting.steps)
+            self.first = None
         made = plans.make(
             self.host,
             drafting.targets(),
