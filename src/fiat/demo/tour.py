@@ -74,7 +74,7 @@ SCENES = (
     Scene(
         "",
         "Anyone may hand something in at the dropbox, and the steward should read it: but what somebody puts there "
-        "with 0600 the steward cannot. A posture that sees to that has a name, and so nobody needs to think of the bits:",
+        "with 0600 the steward cannot. The posture that sees to it has a name; nobody needs to think of the bits:",
         ("set", "/srv/skerry/dropbox", "--arrange", "drop-box:steward", "--preview"),
     ),
     Scene(

@@ -23,6 +23,9 @@ from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, unbrok
 from fiat.render.plan import PlanView
 from fiat.render.why import who_fields
 
+_FEW_PATHS = 3
+"""So many paths are named where there are more; the commands have them all."""
+
 _MOST = 5
 """Ways that are shown where not all are asked for."""
 
@@ -194,7 +197,7 @@ class WaysView(Plain):
         if len(by_who) * len(by_right) * len(by_path) == len(goals):
             no = "" if self.goal.gives is self.found.already else "not "
             return f"{joined(by_who)} may {no}{joined(by_right) if not no else ' or '.join(by_right)} {joined(by_path)}"
-        return several(many, "such things", 3) if len(many) > 1 else many[0]
+        return several(many, "wishes are not met", 3) if len(many) > 1 else many[0]
 
     def _said(self, goal: Goal, verdict: Verdict) -> str:
         end = verdict.deciding.object
@@ -241,7 +244,7 @@ class WaysView(Plain):
         paths = list(dict.fromkeys(path for path, _ in way.steps))
         named = [unbroken(visible(path)) for path in paths]
         if not way.tree or way.plan is None:
-            return several(named, "paths", 3)
+            return joined(named) if len(named) <= _FEW_PATHS else several(named, "paths", _FEW_PATHS)
         counts = {True: 0, False: 0}
         for planned, count in zip(way.plan.changes, way.plan.counts(), strict=True):
             counts[planned.change.after.directory] += count if planned.change.changes else 0

@@ -431,11 +431,23 @@ def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:
 def worth_telling(ways: list[Way]) -> list[Way]:
     """The ways, the best first, without those that do more than another one, and are no better for it.
 
-    What covers more of what is meant comes first.
+    What covers more of what is meant comes first. Of those that are about the same entries, owners and groups at the
+    same paths, the best is enough.
     """
     ways = sorted(ways, key=lambda way: (sum(one.paths for one in way.short), way.cost))
+    best: dict[object, Way] = {}
+    for way in ways:
+        best.setdefault((way.means, way.membership, way.tree and way.cost, *map(_about, way.steps)), way)
     return [
         way
-        for way in ways
+        for way in best.values()
         if not any({*one.means} < {*way.means} and one.cost[:7] <= way.cost[:7] and not one.short for one in ways)
     ]
+
+
+def _about(step: tuple[str, Wish]) -> tuple[object, ...]:
+    """What one change is about: where, and whose entries, which owner, which group."""
+    path, wish = step
+    entries = {(one.entry.tag, one.entry.id) for one in wish.access.entries}
+    entries |= {(entry.tag, entry.id) for entry in wish.access.remove}
+    return path, wish.uid, wish.gid, frozenset(entries)
