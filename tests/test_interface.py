@@ -74,6 +74,19 @@ def test_it_changes_and_puts_back(tree: str, folder: str) -> None:
     assert modes(tree) == [0o755, 0o644, 0o644]
 
 
+@pytest.mark.root
+def test_it_finds_ways_and_arranges(tree: str) -> None:
+    host = fiat.open_host()
+    os.chmod(f"{tree}/one", 0o640)
+    meant = fiat.let(host, "nobody", "read", [f"{tree}/one"])
+    assert meant.found.ways[0].means == ("entry",)
+    fiat.apply(fiat.way_as_plan(meant, meant.found.ways[0]), None)
+    assert fiat.why(host, "nobody", "read", f"{tree}/one").verdict.allowed
+    assert fiat.bar(host, "nobody", "write", [tree], below=True).found.already
+    fiat.apply(fiat.arrange(host, [tree], "private"), None, accept=["lockout"])
+    assert modes(tree) == [0o700, 0o600, 0o600]
+
+
 def test_what_goes_wrong_is_raised(tree: str, folder: str) -> None:
     host = fiat.open_host()
     with pytest.raises(fiat.PathError, match="gone"):

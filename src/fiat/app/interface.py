@@ -8,6 +8,7 @@ is imported here under its own name is handed on.
 from collections.abc import Iterable, Sequence
 from contextlib import nullcontext
 
+from fiat.app import let as ways_of
 from fiat.app import look as looking
 from fiat.app import undo as undoing
 from fiat.app import wishes
@@ -17,6 +18,7 @@ from fiat.app.change import plan as make_plan
 from fiat.app.foresee import foresee as foresee
 from fiat.app.hosts import arrive
 from fiat.app.hosts import open_host as open_host
+from fiat.app.let import Meant, Way
 from fiat.app.past import open_history as open_history
 from fiat.app.question import Question
 from fiat.app.running import Result
@@ -75,6 +77,43 @@ def why(host: Host, who: str, right: str, path: str) -> Why:
     ``who`` is a user name, ``uid:N``, ``group:NAME``, ``pid:N``, ``anyone-else`` or ``self``.
     """
     return ask_why(host, who, right, path)
+
+
+def let(host: Host, who: str, right: str, paths: Sequence[str], *, below: bool = False, and_new: bool = False) -> Meant:
+    """The ways to let ``who`` have ``right`` on ``paths``, the best first: ``found.ways``.
+
+    Several people, and several rights, with commas; with ``below`` their trees, with ``and_new`` also what is made
+    there later. ``way_as_plan(meant, way)`` is a plan that :func:`apply` carries out.
+    """
+    return _meant(host, who, right, paths, ways_of.How(below, and_new=and_new), gives=True)
+
+
+def bar(host: Host, who: str, right: str, paths: Sequence[str], *, below: bool = False, and_new: bool = False) -> Meant:
+    """The ways to bar ``who`` from ``right`` on ``paths``, as :func:`let` has them."""
+    return _meant(host, who, right, paths, ways_of.How(below, and_new=and_new), gives=False)
+
+
+def _meant(host: Host, who: str, right: str, paths: Sequence[str], how: ways_of.How, *, gives: bool) -> Meant:
+    found = ways_of.meant(host, who, right, paths, how, gives=gives)
+    if found is None:
+        raise NotationError("paths", "there is no path to look at")
+    return found
+
+
+def way_as_plan(meant: Meant, way: Way) -> Planned:
+    """A way as a plan, which :func:`apply` carries out."""
+    return ways_of.planned(meant, way)
+
+
+def arrange(host: Host, paths: Sequence[str], arrangement: str, *, file: str | None = None) -> Planned:
+    """What an arrangement, such as ``team:survey``, would do to ``paths`` and what is in them; nothing is written.
+
+    Those in ``file`` are known besides.
+    """
+    from fiat.app.arrange import plan_arranged
+    from fiat.app.arrangements import known_arrangements, parse_chosen
+
+    return plan_arranged(host, paths, parse_chosen(arrangement, known_arrangements(file), host.accounts))
 
 
 def survey(host: Host, path: str, *, across_mounts: bool = False, most: int | None = None) -> Survey:

@@ -34,7 +34,7 @@ from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means
 from fiat.core.suggest.members import for_members, members_of, not_more
 from fiat.core.suggest.newfiles import for_new
 from fiat.core.suggest.terms import Terms
-from fiat.core.suggest.ways import ROOT, Searching, ask, effects_of_membership, impossible, memberships
+from fiat.core.suggest.ways import ROOT, Searching, ask, effects_of_membership, impossible, memberships, with_membership
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.asif import HostAsIf, Supposition
@@ -291,25 +291,25 @@ class SearchingTrees:
         postures = [found.posture for tree in self.trees for found in tree.route.objects]
         postures += [profile.posture for tree in self.trees for profile in tree.survey.profiles]
         gids = {gid for posture in postures for gid in posture.owners()[1]}
-        for membership, then, member in memberships(self.host, who, gids, gives=gives):
-            if all(self._so_as(then, member, goal) for goal in self.goals) and not any(
-                self._wrong_as(then, member, tree) for tree in self.trees
+        for membership, member in memberships(self.host, who, gids, gives=gives):
+            if all(self._so_as(member, goal) for goal in self.goals) and not any(
+                self._wrong_as(member, tree) for tree in self.trees
             ):
+                then = with_membership(self.host, membership, gives=gives)
                 effects = effects_of_membership(self.host, then, self.surveys)
                 draft = Draft(("membership",), (), membership)
                 yield way_of(self.host, self.goals, draft, effects, {}, at_least=True)
 
-    def _so_as(self, then: Host, member: Principal, goal: Goal) -> bool:
+    def _so_as(self, member: Principal, goal: Goal) -> bool:
         """Whether it is so for who is a member then at the first path where it is not so now."""
         path = self._example.get(goal)
-        return path is None or ask(then, goal._replace(path=path, below=False), member).allowed is goal.gives
+        return path is None or ask(self.host, goal._replace(path=path, below=False), member).allowed is goal.gives
 
-    @staticmethod
-    def _wrong_as(then: Host, member: Principal, tree: "_Tree") -> int:
+    def _wrong_as(self, member: Principal, tree: "_Tree") -> int:
         """On how many paths of a tree the goals are not so for who is a member then."""
         goals = [goal._replace(who=member) for goal in tree.goals]
-        view = View(walk(then, tree.top, follow=False), tree.survey)
-        return sum(len(places) for places in wrong_places(then, view, [member], goals))
+        places = wrong_places(self.host, View(tree.route, tree.survey), [member], goals)
+        return sum(len(some) for some in places)
 
 
 class _Edits:

@@ -375,9 +375,10 @@ class Searching:
             need.object.posture for goal in self.goals for need in self._needs_of(goal) if need.object is not None
         )
         gids = {gid for posture in postures for gid in posture.owners()[1]}
-        for membership, then, member in memberships(self.host, who, gids, gives=gives):
-            if any(ask(then, goal, member).allowed is not gives for goal in self.goals):
+        for membership, member in memberships(self.host, who, gids, gives=gives):
+            if any(ask(self.host, goal, member).allowed is not gives for goal in self.goals):
                 continue
+            then = with_membership(self.host, membership, gives=gives)
             effects = self._effects_of_membership(then)
             draft = Draft(("membership",), (), membership)
             yield way_of(self.host, self.goals, draft, effects, self._meant(), at_least=True)
@@ -398,8 +399,8 @@ class Searching:
 
 def memberships(
     host: Host, who: Principal, gids: set[int], *, gives: bool
-) -> Iterator[tuple[tuple[str, int], Host, Principal]]:
-    """Each membership of ``gids`` that a user could get, or lose; the host with it; and who they are then.
+) -> Iterator[tuple[tuple[str, int], Principal]]:
+    """Each membership of ``gids`` that a user could get, or lose; and who they are then.
 
     A primary group cannot be left.
     """
@@ -408,10 +409,14 @@ def memberships(
     if who.kind != "user" or account is None:
         return
     for gid in sorted(gids - who.gids if gives else gids & who.gids - {account.gid}):
-        change = [(account.name, gid)]
-        supposed = Supposed(accounts, change) if gives else Supposed(accounts, (), change)
-        then = HostAsIf(host, Supposition(accounts=supposed))
-        yield (account.name, gid), then, who._replace(gids=frozenset(supposed.gids_of(account)))
+        yield (account.name, gid), who._replace(gids=who.gids | {gid} if gives else who.gids - {gid})
+
+
+def with_membership(host: Host, membership: tuple[str, int], *, gives: bool) -> Host:
+    """The host as if a user were in a group, or were not."""
+    change = [membership]
+    supposed = Supposed(host.accounts, change) if gives else Supposed(host.accounts, (), change)
+    return HostAsIf(host, Supposition(accounts=supposed))
 
 
 def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:
