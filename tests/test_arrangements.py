@@ -7,6 +7,10 @@ from pathlib import Path
 
 import pytest
 
+from fiat.app.arrangements import known_arrangements
+from fiat.app.look import may_be_arranged
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Posture
 from support.estates import ACCEPT, GROUPS, MEMBERS, PRIMARY, USERS, Crowd, crowd, write_accounts
 from support.files import give_list, make, mode_of, state_of
 from support.filesystems import fresh
@@ -236,3 +240,12 @@ def test_which_one_a_directory_is() -> None:
     assert (box["arrangement"]["name"], box["arrangement"]["but_for"]) == ("drop-box:steward", "default list")
     (other,) = machine("show", "/srv/skerry", "--from", "skerry")["results"]
     assert other["arrangement"] is None
+
+
+def test_what_show_leaves_out_is_none_of_those_that_come_with_fiat() -> None:
+    seen = 0
+    for one in known_arrangements().values():
+        if one.source == "built in" and one.directory.mode is not None:
+            assert may_be_arranged(Posture(Kind.DIRECTORY, int(one.directory.mode, 8), 0, 0)), one.name
+            seen += 1
+    assert seen > 5

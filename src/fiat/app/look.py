@@ -14,7 +14,8 @@ from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object
+from fiat.core.model.mode import STICKY
+from fiat.core.model.posture import Object, Posture
 from fiat.core.model.route import Route
 from fiat.core.text import natural_order
 from fiat.core.tree.inside import inside, names_in
@@ -22,6 +23,7 @@ from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import open_end, walk
 from fiat.core.typed import TYPE_CHECKING, NamedTuple
 from fiat.core.words.selection import Selection
+from fiat.host.arrangements import has_own
 
 if TYPE_CHECKING:
     from fiat.app.arrangements import Arranged, Known
@@ -62,6 +64,14 @@ def look(host: Host, route: Route, known: Known = MappingProxyType({})) -> Look:
 
         as_arranged = arranged(host, found, known)
     return Look(found, remarks_on(found, host.accounts), target, beyond, as_arranged)
+
+
+def may_be_arranged(posture: Posture) -> bool:
+    """Whether a directory may be as an arrangement has it, so that it is worth reading these.
+
+    What comes with Fiat leaves others nothing, or is sticky; what others wrote themselves may be anything.
+    """
+    return posture.directory and bool(not posture.mode & 0o007 or posture.mode & STICKY or has_own())
 
 
 class Listing(NamedTuple):

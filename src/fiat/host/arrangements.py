@@ -2,11 +2,11 @@
 
 import os
 import stat
-from importlib import resources
 
 from fiat.core.errors import ArrangementError
 from fiat.core.text import quoted
 
+_BUILTIN = os.path.join(os.path.dirname(os.path.dirname(__file__)), "arrangements", "builtin.toml")
 _NAME = "arrangements.toml"
 _MACHINE = "/etc/fiat"
 _LARGEST = 1 << 20
@@ -14,7 +14,8 @@ _LARGEST = 1 << 20
 
 def builtin_text() -> str:
     """The text of those that come with Fiat."""
-    return resources.files("fiat.arrangements").joinpath("builtin.toml").read_text()
+    with open(_BUILTIN, encoding="utf-8") as file:
+        return file.read()
 
 
 def usual_places() -> list[str]:
@@ -25,6 +26,11 @@ def usual_places() -> list[str]:
 
         places.append(os.path.join(user_config_dir("fiat"), _NAME))
     return places
+
+
+def has_own() -> bool:
+    """Whether there are files in the usual places."""
+    return any(os.path.exists(place) for place in usual_places())
 
 
 def text_of(place: str, *, required: bool) -> str | None:

@@ -74,7 +74,8 @@ def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:
 
     known: dict[str, Arrangement] = {}
     for route in arrive(host, args.paths, output.problem, follow=False):
-        if not known and route.end is not None and route.end.posture.directory:
+        end = route.end
+        if not known and end is not None and (args.arrangements or look.may_be_arranged(end.posture)):
             from fiat.app.arrangements import known_arrangements
 
             known = known_arrangements(args.arrangements)
