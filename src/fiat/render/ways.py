@@ -172,7 +172,8 @@ class WaysView(Plain):
         if self.goal.below:
             tops = list(dict.fromkeys(goal.path for goal in goals))
             where = several([unbroken(visible(path)) for path in tops], "trees", 3)
-            rights_ = joined(dict.fromkeys(goal.right.name for goal in goals))
+            names = dict.fromkeys(goal.right.name for goal in goals)
+            rights_ = joined(names) if self.found.already is self.goal.gives else " or ".join(names)
             who = joined(dict.fromkeys(_named(goal.who) for goal in goals))
             if self.found.already:
                 return f"{who} may {'' if self.goal.gives else 'not '}{rights_} everything in {where}"
