@@ -36,7 +36,7 @@ SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
 GOALS = 14
 """Wishes in each estate of which the ways are carried out."""
 
-_RIGHTS = ("read", "write", "execute", "traverse", "list", "delete", "append")
+_RIGHTS = ("read", "write", "execute", "traverse", "list", "delete", "append", "change-mode")
 
 
 @pytest.fixture(scope="module")
@@ -91,7 +91,7 @@ class Judge:
         people = [*USERS, *USERS, *(f"group:{group}" for group in GROUPS), "anyone-else", "root"]
         who, (right, path) = dice.choice(people), dice.choice(questions)
         many = dice.random()
-        if many < 0.3:
+        if many < 0.3 and right != "change-mode":
             path = dice.choice(estate.directories)
             words = [verb, who, right, path, "--below"]
             return Wish(words, verb == "let", [who], [(who, *one) for one in in_tree(estate, right, path)])
@@ -308,8 +308,8 @@ SAMPLE = ("--from", "skerry")
         ),
         (
             ("let", "root", "write", "/mnt/vault/replay"),
-            "No way. root may not write /mnt/vault/replay: at /mnt/vault/replay it is no mode and no list that "
-            "refuses: it is mounted read-only.",
+            "No way. root may not write /mnt/vault/replay: not modes and lists refuse it at /mnt/vault/replay, but "
+            "this: it is mounted read-only.",
             1,
         ),
         (("let", "auditor", "read", BAROMETER, "--preview"), "Preview: 1 path would change. Nothing is written.", 0),
@@ -361,6 +361,21 @@ def test_a_list_that_does_not_fit(kind: str, most: int, accounts: str) -> None:
         done = fiat("set", path, "--entry", "auditor:r", "--accounts", accounts, "--no-history")
         assert (done.returncode, "Argument list too long" in done.stderr) == (3, True), done.stderr
         assert fiat("let", "auditor", "read", path, "--accounts", accounts).returncode == 0
+
+
+@pytest.mark.root
+def test_what_only_an_owner_may(folder: str, accounts: str) -> None:
+    os.chmod(folder, 0o755)
+    os.mkdir(f"{folder}/box")
+    os.chmod(f"{folder}/box", 0o1777)
+    path, *_ = [make(f"{folder}/box/{name}", 0o644) for name in ("one", "two", "three", "four")]
+    carried = ("--accounts", accounts, "--do", "--no-history", "--accept", "from-root")
+    for command, right in (("let", "change-mode"), ("bar", "change-mode"), ("let", "delete")):
+        told = machine(command, "auditor", right, path, *carried)
+        assert told["results"][0]["ways"][0]["means"] == ["owner"], (command, right)
+        assert os.stat(path).st_uid == (USERS["auditor"] if command == "let" else 0), (command, right)
+    done = fiat("let", "group:watch", "change-mode", path, "--accounts", accounts)
+    assert (done.returncode, "only the owner" in done.stdout) == (1, True), done.stdout
 
 
 @pytest.mark.root

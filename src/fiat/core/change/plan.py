@@ -364,6 +364,13 @@ class _Counting:
         self.progress = progress
         self.postures = made.postures_after()
         self.after = HostAsIf(host, Supposition(self.postures))
+        self.shared = len(made.parts) > 1 and any(map(self._changes_shared, made.parts))
+
+    def _changes_shared(self, part: Part) -> bool:
+        """Whether something with several names changes."""
+        survey, number = part.target.survey, part.number
+        places = np.flatnonzero((survey.links > 1) & ~survey.directories() & (number >= 0))
+        return any(self.made.changes[one].change.changes for one in np.unique(number[places]).tolist())
 
     def count(self) -> None:
         made = self.made
@@ -415,6 +422,8 @@ class _Counting:
         change = self._change_of_top(part)
         if change is None or not change.after.directory:
             return None
+        if self.shared:
+            return Extent(most=self.most)  # another name of what changes may lie anywhere under it
         before, after = change.before, change.after
         universe = universe_of(self.host.accounts, [before, after])
         decisions = Decisions(universe)

@@ -7,9 +7,10 @@ from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.model.mode import STICKY
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
-from fiat.core.model.right import Right
+from fiat.core.model.right import DELETE, Right
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import superuser
 from fiat.core.rules.effective import effective
@@ -111,7 +112,7 @@ def way_of(
     host: Host, goals: Sequence[Goal], draft: Draft, effects: Effects, meant: Meant, *, at_least: bool = False
 ) -> Way:
     """The way with what it costs, as its effects have it."""
-    counting = _Counting(host, goals)
+    counting = _Counting(host, goals, _counted(draft.plan))
     gains, losses = effects.gains, effects.losses
     (gained, gaining), (lost, losing) = counting.others(gains), counting.others(losses)
     strangers = 0 if any(goal.who.kind == "anyone-else" for goal in goals) else _paths(gains, "anyone-else")
@@ -148,6 +149,16 @@ def way_of(
     )
 
 
+def _counted(plan: Plan | None) -> Sequence[Right]:
+    """The rights that count; delete among them where a sticky directory gets another owner, who may remove any name."""
+    changes = () if plan is None else (planned.change for planned in plan.changes)
+    sticky = any(
+        change.before.directory and change.before.mode & STICKY and change.before.uid != change.after.uid
+        for change in changes
+    )
+    return (*COUNTED, DELETE) if sticky else COUNTED
+
+
 def _own_classes(plan: Plan) -> tuple[int, ...]:
     """The users for whom the owner's letters, or an entry of their own, come to give something else."""
     found: dict[int, None] = {}
@@ -182,8 +193,9 @@ def meant_by(goals: Sequence[Goal]) -> dict[tuple[tuple[object, ...], Right], in
 class _Counting:
     """Counts what others, and who the goals are about, gain and lose."""
 
-    def __init__(self, host: Host, goals: Sequence[Goal]) -> None:
+    def __init__(self, host: Host, goals: Sequence[Goal], counted: Sequence[Right]) -> None:
         self.host = host
+        self.counted = counted
         self.about = list(dict.fromkeys((goal.who, goal.path) for goal in goals))
         self._uids = {who.uid for who, _ in self.about if who.uid is not None}
         self._gids = frozenset(gid for who, _ in self.about if who.kind == "group" for gid in who.gids)
@@ -195,7 +207,7 @@ class _Counting:
         words: dict[str, None] = {}
         for shift in shifts:
             who = shift.principal
-            if who.kind == "user" and shift.right in COUNTED and not superuser(who) and not self._meant(who):
+            if who.kind == "user" and shift.right in self.counted and not superuser(who) and not self._meant(who):
                 key = who.uid, shift.right.name
                 seen[key] = max(seen.get(key, 0), shift.paths)
                 words[naming.word_for(who)] = None
@@ -222,9 +234,9 @@ class _Counting:
         found = 0
         for shift in shifts:
             who, right = shift.principal, shift.right
-            if right in COUNTED and who.identity in identities:
+            if right in self.counted and who.identity in identities:
                 found += max(shift.paths - meant.get((who.identity, right), 0), 0)
-            elif right in COUNTED and who.kind == "user" and who.gids & self._gids and not superuser(who):
+            elif right in self.counted and who.kind == "user" and who.gids & self._gids and not superuser(who):
                 groups = (one for one, _ in self.about if one.kind == "group" and one.gids & who.gids)
                 found += max(shift.paths - max(meant.get((one.identity, right), 0) for one in groups), 0)
         return found

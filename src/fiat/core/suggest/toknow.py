@@ -59,6 +59,9 @@ def _to_let(found: Found, goal: Goal, end: Object) -> Iterator[Finding]:
 
 
 def _to_bar(host: Host, goal: Goal, end: Object) -> Iterator[Finding]:
+    if goal.right in (rights.CHANGE_MODE, rights.CHANGE_GROUP):
+        yield from _elsewhere(end)
+        return
     who = naming.principal(goal.who)
     if goal.who.uid is not None and goal.who.uid == end.posture.uid:
         yield Finding("owner", "odd", f"{who} owns it and can give it back to themselves; --by owner takes that too")

@@ -19,6 +19,8 @@ from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
+from fiat.core.model import right as rights
+from fiat.core.model.accesslist import NO_ID
 from fiat.core.model.accounts import Supposed, User
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.posture import Object
@@ -67,6 +69,13 @@ ROOT = principals.unlisted_user(0, (0,))
 """Who carries a way out, as far as its cost is concerned: whether the one who asks may do it is another question."""
 
 
+_BY_OWNER = {"owner-only", "owner-in-other-group", "sticky"}
+"""The rules that let an owner do what is asked for."""
+
+_OF_OWNER = (rights.CHANGE_MODE, rights.CHANGE_GROUP)
+"""The rights that another owner takes."""
+
+
 def ask(host: Host, goal: Goal, who: Principal | None = None) -> Verdict:
     """Whether who the goal is about, or ``who``, has its right."""
     route = route_for(host, goal.path, goal.right)
@@ -77,7 +86,7 @@ def impossible(goal: Goal, verdict: Verdict) -> str:
     """Why nothing of a posture can change the answer; empty where something might."""
     if goal.gives:
         for step in _refused(verdict):
-            if step.reason is None:
+            if step.reason is None and not (step.rule in _BY_OWNER and _can_own(goal.who)):
                 return _flat(step)
             if step.runs_for and step.path != step.runs_for:  # which others are run with as well
                 who = naming.principal(goal.who)
@@ -85,13 +94,17 @@ def impossible(goal: Goal, verdict: Verdict) -> str:
         return ""
     if superuser(goal.who):
         return f"{naming.principal(goal.who)} is a superuser: no mode and no list keeps out who may change them"
-    if goal.right not in DECIDED:
-        return f"{goal.right} goes with owning it, or with being root: only another owner takes it"
+    if goal.right not in DECIDED and goal.right not in _OF_OWNER:
+        return f"{goal.right} goes with a capability, and with no posture"
     return ""
 
 
 def _flat(step: Step) -> str:
-    return f"at {visible(step.path)} it is no mode and no list that refuses: {RULE_WORDS.get(step.rule, step.rule)}"
+    return f"not modes and lists refuse it at {visible(step.path)}, but this: {RULE_WORDS.get(step.rule, step.rule)}"
+
+
+def _can_own(who: Principal) -> bool:
+    return who.kind not in ("group", "anyone-else") and who.uid not in (None, NO_ID)
 
 
 def _refused(verdict: Verdict) -> list[Step]:
@@ -101,6 +114,8 @@ def _refused(verdict: Verdict) -> list[Step]:
 def _needs(goal: Goal, verdict: Verdict) -> Iterator[Need]:
     """What is needed of each object; of those that refuse, or of the one that decides what is to be taken."""
     if not goal.gives:
+        if goal.right in _OF_OWNER:
+            return
         part = DECIDED[goal.right]
         deciding = [
             step
@@ -209,11 +224,42 @@ class Searching:
         choices = [self._choices(need) for need in needs]
         if not all(choices):
             return
-        for chosen in islice(combined(choices), _MOST_COMBINED if len(choices) <= _FEW else _MOST_ON_MANY):
-            drafting = Drafting(self.host, ROOT)
-            if all(self._add(drafting, need, means) for need, means in zip(needs, chosen, strict=True)):
-                names = tuple(dict.fromkeys(name for means in chosen for name in means.names))
-                yield names, drafting, sum(sum(means.local[1:]) for means in chosen)
+        most = _MOST_COMBINED if len(choices) <= _FEW else _MOST_ON_MANY
+        to_own: list[Object | None] = [*self._to_own(goal, ask(self.host, goal))]
+        for found in to_own or [None]:
+            for chosen in islice(combined(choices), most):
+                drafting = Drafting(self.host, ROOT)
+                owned = [] if found is None else self._own(drafting, goal, found)
+                if owned is None:
+                    continue
+                if all(self._add(drafting, need, means) for need, means in zip(needs, chosen, strict=True)):
+                    names = tuple(dict.fromkeys(name for means in (*owned, *chosen) for name in means.names))
+                    yield names, drafting, sum(sum(means.local[1:]) for means in (*owned, *chosen))
+
+    def _to_own(self, goal: Goal, verdict: Verdict) -> list[Object]:
+        """The objects of which one is to have another owner, where it is owners who have the right."""
+        if "owner" not in self.terms.by:
+            return []
+        if not goal.gives:
+            end = walk(self.host, goal.path).end
+            return [end] if end is not None and goal.right in _OF_OWNER else []
+        found = []
+        for step in _refused(verdict):
+            if step.rule in _BY_OWNER and step.object is not None:
+                named = walk(self.host, goal.path, follow=False).end if step.rule == "sticky" else None
+                found += [one for one in (named, step.object) if one is not None]
+        return found
+
+    def _own(self, drafting: Drafting, goal: Goal, found: Object) -> list[Means] | None:
+        """Have an object owned by who shall have the right, or by root where they shall not; None if that is how it
+        is, or cannot be."""
+        uid = goal.who.uid if goal.gives else 0
+        wish = Wish(uid=uid)
+        posture = outcome(found, wish, ROOT, self.host.settings.umask)
+        if posture is None or uid == found.posture.uid:
+            return None
+        drafting.add(found, wish, posture)
+        return [Means(("owner",), wish, (1, 0, 1))]
 
     def _noted(self, needs: Iterator[Need]) -> list[Need]:
         """The needs; it is noted where one is of something that cannot be changed."""
@@ -277,7 +323,9 @@ class Searching:
             return []
         if impossible(goal, verdict):
             return None
-        chosen = []
+        chosen: list[Means] = []
+        for found in self._to_own(goal, verdict)[:1]:
+            chosen += self._own(drafting, goal, found) or []
         for need in self._noted(_needs(goal, verdict)):
             choices = self._choices(need)
             best = next((one for one in choices if one.names == (prefer,)), choices[0] if choices else None)
@@ -352,7 +400,8 @@ class Searching:
     def _for_members(self, drafting: Drafting, goal: Goal) -> tuple[str, ...] | None:
         """Do the same for members of the group whom another class decides, each by an entry of their own; the means
         that it took, None where that cannot be."""
-        own = self.terms._replace(by=("entry", "owner-bits"), exact=False)
+        by = ("entry", "owner-bits", *(["owner"] if goal.right in _OF_OWNER else []))
+        own = self.terms._replace(by=by, exact=False)
         names: dict[str, None] = {}
         for member in members_of(goal.who, self.host.accounts).principals:
             theirs = goal._replace(who=member)
