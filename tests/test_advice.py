@@ -156,7 +156,7 @@ def only_what_is_asked(posture: Posture, who: Principal) -> int:
     return 0
 
 
-def nothing_cut(posture: Posture, tag: Tag, number: int | None, new: int) -> ListWish:
+def nothing_cut(posture: Posture, tag: Tag, number: int | None, new: int, *kept: object) -> ListWish:
     return ListWish((EntryWish(Entry(tag, new, number)),))
 
 

@@ -71,7 +71,8 @@ def _first_cause(error: BaseException) -> str:
     """The first line of the error that led to this one."""
     while error.__context__ is not None:
         error = error.__context__
-    return str(error).strip().partition("\n")[0]
+    text = str(error).strip().partition("\n")[0]
+    return text if isinstance(error, ImportError | OSError) else f"{type(error).__name__}: {text}"
 
 
 def _called(arguments: list[str]) -> str:

@@ -109,7 +109,12 @@ class Loaded(NamedTuple):
 
 def load(name: str) -> Loaded:
     """The command called ``name``, which is one of :data:`COMMANDS`."""
-    module = importlib.import_module(f"fiat.cli.commands.{name}")
+    try:
+        module = importlib.import_module(f"fiat.cli.commands.{name}")
+    except (ImportError, OSError, MemoryError, SystemError):
+        raise
+    except Exception as error:  # what a library makes of too little memory while it is loaded may be anything
+        raise ImportError(f"{type(error).__name__}: {error}") from error
     examples: tuple[tuple[str, str], ...] = module.EXAMPLES
     parser = Parser(prog=f"fiat {name}", description=module.__doc__, epilog=_epilog(examples))
     module.add_arguments(parser)

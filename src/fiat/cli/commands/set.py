@@ -14,7 +14,6 @@ import argparse
 from contextlib import ExitStack
 
 from fiat.app import change
-from fiat.app.arrange import Chosen, plan_arranged
 from fiat.app.change import GUARDS, How, Planned
 from fiat.app.hosts import Host, open_host
 from fiat.app.past import History
@@ -29,8 +28,12 @@ from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
+from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
 from fiat.render.plan import PlanView
+
+if TYPE_CHECKING:
+    from fiat.app.arrangements import Chosen
 
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
@@ -135,12 +138,14 @@ def _keep_others_off(
     return None
 
 
-def _plan(host: Host, wish: Wish | Chosen, how: How, args: argparse.Namespace, output: Output) -> Planned:
+def _plan(host: Host, wish: "Wish | Chosen", how: How, args: argparse.Namespace, output: Output) -> Planned:
     try:
         with Progress(output.shows_progress) as progress:
             if isinstance(wish, Wish):
                 planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
             else:
+                from fiat.app.arrange import plan_arranged
+
                 planned = plan_arranged(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
     except WorkError as error:
         raise WorkError(f"{error}; nothing was changed") from error
