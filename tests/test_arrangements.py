@@ -14,7 +14,7 @@ from fiat.core.model.posture import Posture
 from support.estates import ACCEPT, GROUPS, MEMBERS, PRIMARY, USERS, Crowd, crowd, write_accounts
 from support.files import give_list, make, mode_of, state_of
 from support.filesystems import fresh
-from support.program import answer, fiat, machine
+from support.program import answer, fiat, machine, run_here
 
 ALLOWED = Callable[[str, str, str], bool]
 """Whether somebody, by word, may have a right on what is at a path."""
@@ -249,3 +249,14 @@ def test_what_show_leaves_out_is_none_of_those_that_come_with_fiat() -> None:
             assert may_be_arranged(Posture(Kind.DIRECTORY, int(one.directory.mode, 8), 0, 0)), one.name
             seen += 1
     assert seen > 5
+
+
+@pytest.mark.root
+def test_a_bad_file_of_the_machine_hinders_nothing_else(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    Path(folder, "arrangements.toml").write_text("[a")
+    os.chmod(folder, 0o700)
+    monkeypatch.setattr("fiat.host.arrangements._MACHINE", folder)
+    status, out, errors = run_here("show", folder)
+    assert (status, "0700  rwx------" in out, "is no TOML" in errors) == (0, True, True), (out, errors)
+    status, out, errors = run_here("set", folder, "--arrange", "private", "--preview")
+    assert (status, out, "is no TOML" in errors) == (2, "", True), (out, errors)

@@ -70,7 +70,7 @@ def machine(*words: str, status: int = 0) -> dict[str, Any]:
 
 def answer(words: Sequence[str]) -> dict[str, Any]:
     """The JSON that ``fiat`` prints for ``words``, run in this process: quickly, and with its patches."""
-    found: dict[str, Any] = json.loads(_here(*words)[1])
+    found: dict[str, Any] = json.loads(run_here(*words)[1])
     return found
 
 
@@ -82,14 +82,15 @@ def fiat_as(who: Principal, *words: str) -> tuple[int, str, str]:
     """
     words = with_history(words, who.uid or 0)
     if words[0] == "set":
-        _here(*words, "--preview")
+        run_here(*words, "--preview")
         import fiat.host.history.sqlite  # noqa: F401
     else:
-        _here(*words)
-    return as_somebody(who, lambda: _here(*words))
+        run_here(*words)
+    return as_somebody(who, lambda: run_here(*words))
 
 
-def _here(*words: str) -> tuple[int, str, str]:
+def run_here(*words: str) -> tuple[int, str, str]:
+    """Run ``fiat`` in this process, with its patches: exit status, output, errors."""
     out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8", "surrogateescape") for _ in range(2))
     with redirect_stdout(out), redirect_stderr(err):
         status = main(list(words))

@@ -1,10 +1,11 @@
 """What the command line needs of text, numbers and errors: doors for rooms that see no core."""
 
-from fiat.core.errors import FiatError, HistoryError, NotationError, PathError, WorkError
+from fiat.core.errors import ArrangementError, FiatError, HistoryError, NotationError, PathError, WorkError
 from fiat.core.model.numbers import bounded
 from fiat.core.text import near, quoted, shell_word, shortened, visible
 
 __all__ = [
+    "ArrangementError",
     "FiatError",
     "HistoryError",
     "NotationError",

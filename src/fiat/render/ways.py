@@ -53,6 +53,7 @@ class WaysView(Plain):
         self.who = joined(_named(who) for who in self.people)
         self.every = every
         self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
+        self.held = any(option == "--from" for option, _ in about)
         self.command = f"{command}{self.about}"
 
     # --- machine output ---
@@ -164,7 +165,10 @@ class WaysView(Plain):
             yield Prose([Span(mark, "no" if note.weight == "odd" else "faint"), f" {note.text}"], 1, hanging="   ")
         first = next((number for number, way in enumerate(found.ways, 1) if way.plan is not None), None)
         if first is not None:
-            yield Verbatim(f"Carried out by: {self.command} --do {first}")
+            if self.held:  # a host in a file cannot be changed
+                yield Verbatim(f"In full: {self.command} --preview")
+            else:
+                yield Verbatim(f"Carried out by: {self.command} --do {first}")
 
     def _how_it_is(self) -> str:
         """What is so now of what is meant."""

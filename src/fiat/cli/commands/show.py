@@ -10,7 +10,7 @@ import argparse
 from fiat.app import look, unevaluated
 from fiat.app.hosts import Host, arrive, open_host
 from fiat.app.selections import Selection
-from fiat.app.text import NotationError
+from fiat.app.text import ArrangementError, NotationError
 from fiat.cli.options.arranging import add_file
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.numbers import process_number
@@ -72,16 +72,27 @@ def run(args: argparse.Namespace) -> int:
 def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:
     from fiat.render.sheet import Sheet
 
-    known: dict[str, Arrangement] = {}
+    known: dict[str, Arrangement] | None = None
     for route in arrive(host, args.paths, output.problem, follow=False):
         end = route.end
-        if not known and end is not None and (args.arrangements or look.may_be_arranged(end.posture)):
-            from fiat.app.arrangements import known_arrangements
-
-            known = known_arrangements(args.arrangements)
-        found = look.look(host, route, known)
+        if known is None and end is not None and (args.arrangements or look.may_be_arranged(end.posture)):
+            known = _arrangements(args, output)
+        found = look.look(host, route, known or {})
         output.caveat(found.caveats)
         output.add(Sheet(found, host.accounts))
+
+
+def _arrangements(args: argparse.Namespace, output: Output) -> "dict[str, Arrangement]":
+    """Those to recognize; a file in one of the usual places that is no good is told, and hinders nothing else."""
+    from fiat.app.arrangements import known_arrangements
+
+    try:
+        return known_arrangements(args.arrangements)
+    except ArrangementError as error:
+        if args.arrangements is not None:
+            raise
+        output.complain(f"{error}; arrangements are left out")
+        return {}
 
 
 def _list(args: argparse.Namespace, host: Host, chosen: Selection, output: Output) -> None:
