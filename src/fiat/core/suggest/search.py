@@ -74,17 +74,15 @@ def search(
             return found._replace(already=True)
         searching: Searching | SearchingTrees = trees
     else:
-        pairs = list(zip(goals, verdicts, strict=True))
+        members = {goal: _wrong_members(host, goal) for goal in goals}
         left = [
             goal
-            for goal, verdict in pairs
-            if verdict.allowed is not goal.gives
-            or _wrong_members(host, goal)
-            or (terms.and_new and _misses_new(host, goal))
+            for goal, verdict in zip(goals, verdicts, strict=True)
+            if verdict.allowed is not goal.gives or members[goal] or (terms.and_new and _misses_new(host, goal))
         ]
         found = found._replace(left=tuple(left))
         if len(goals) == 1 and verdicts[0].allowed is goals[0].gives:
-            found = found._replace(members=_wrong_members(host, goals[0]))
+            found = found._replace(members=members[goals[0]])
         if not left:
             return found._replace(already=True)
         searching = Searching(host, goals, terms, progress, first)

@@ -32,9 +32,10 @@ from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Goal, implied_by
 from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means
 from fiat.core.suggest.members import for_members, members_of, not_more
+from fiat.core.suggest.memberships import effects_of_membership, memberships, with_membership
 from fiat.core.suggest.newfiles import for_new
 from fiat.core.suggest.terms import Terms
-from fiat.core.suggest.ways import ROOT, Searching, ask, effects_of_membership, impossible, memberships, with_membership
+from fiat.core.suggest.ways import ROOT, Searching, ask, impossible
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.asif import HostAsIf, Supposition
