@@ -27,7 +27,9 @@ def raise_problem(error: PathError) -> None:
 
 def failure(route: Route) -> PathError:
     """The error that says why ``route`` does not arrive."""
-    if route.hidden:
+    if route.hidden and route.errno == errno.ENODATA:
+        hint = f"the snapshot holds nothing of {route.failed_at}"
+    elif route.hidden:
         hint = f"Fiat may not look at {route.failed_at} as this user; run it as root"
     elif route.errno == errno.ENOENT and route.failed_at != route.asked:
         hint = f"there is no {route.failed_at}"

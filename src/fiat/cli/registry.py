@@ -11,6 +11,7 @@ GROUPS = {
     "look": "look and understand",
     "ask": "ask who can really get at it",
     "change": "change, and put back",
+    "keep": "remember, and compare",
     "learn": "try it out",
 }
 """The groups of commands, in the order of the work."""
@@ -75,6 +76,7 @@ COMMANDS = {
             ("log", "runs", "changes", "list-runs"),
         ),
         Command("undo", "change", "put back what was changed", ("revert", "rollback", "restore", "back", "reset")),
+        Command("save", "keep", "keep the state of a tree in a file", ("snapshot", "dump", "backup", "record", "keep")),
         Command(
             "demo",
             "learn",

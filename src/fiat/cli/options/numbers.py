@@ -35,3 +35,11 @@ def count_of_entries(word: str) -> int:
     if found is None:
         raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of entries")
     return found
+
+
+def count_of_snapshots(word: str) -> int:
+    """How many snapshots, as written."""
+    found = bounded(word, 10**6)
+    if not found:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of snapshots; write one from 1 up")
+    return found

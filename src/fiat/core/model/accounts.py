@@ -4,7 +4,7 @@ Membership is what login gives (initgroups(3)): the primary group of
 passwd(5), and every group of group(5) that lists the user.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 
 from fiat.core.errors import UnknownAccount
@@ -156,6 +156,25 @@ class Accounts:
             raise UnknownAccount(word, f"{shortened(word)} is no {what} number; they go from 0 to {LARGEST}")
         hint = near(word, known)
         raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{hint}", hint)
+
+
+class HeldAccounts(Accounts):
+    """Accounts with memberships that their groups do not list: ``logins`` are all groups of a user, by name."""
+
+    def __init__(
+        self,
+        users: Iterable[User],
+        groups: Iterable[Group],
+        source: str,
+        first_person: int = FIRST_PERSON,
+        logins: Mapping[str, tuple[int, ...]] | None = None,
+    ) -> None:
+        super().__init__(users, groups, source, first_person)
+        self._logins = logins or {}
+
+    def gids_of(self, user: User) -> tuple[int, ...]:
+        """Every group number of ``user``, the primary one first."""
+        return self._logins.get(user.name) or super().gids_of(user)
 
 
 class Supposed(Accounts):

@@ -28,6 +28,10 @@ def no_progress(entries: int, path: str) -> None:
     """Show nothing."""
 
 
+class NotHeld(OSError):
+    """A host that is held in a file has nothing on this path: what is there, or whether anything is, is not known."""
+
+
 class Settings(NamedTuple):
     """Settings of a host that change what the access rules say.
 

@@ -177,7 +177,7 @@ def _make_program(found: Fields) -> Program:
         error = errno.ENOEXEC if kind is Format.NONE else 0
     if as_loader is None:
         as_loader = errno.ELIBBAD if kind in (Format.NONE, Format.SCRIPT) else 0
-    return Program(kind, found["runs_with"], found["problem"] or "", error, as_loader)
+    return Program(kind, found["runs_with"], found["problem"] or "", error, as_loader, found["hangs_on"] or "")
 
 
 USER: Record[User] = Record(
@@ -204,6 +204,8 @@ SETTINGS: Record[Settings] = Record(
     Field("protected_symlinks", lambda settings: settings.protected_symlinks, OrNone(Truth()), required=False),
     Field("protected_regular", lambda settings: settings.protected_regular, OrNone(_LEVEL), required=False),
     Field("protected_fifos", lambda settings: settings.protected_fifos, OrNone(_LEVEL), required=False),
+    Field("security_modules", lambda settings: settings.security_modules, OrNone(Listed(Text())), required=False),
+    Field("user_namespace", lambda settings: settings.user_namespace, OrNone(Truth()), required=False),
 )
 
 
@@ -279,6 +281,24 @@ POSTURE = PostureRecord()
 _UNREADABLE = Number(0, 4095)
 _UNKNOWN: Form[str] = Word(str, lambda word: UNKNOWN[UNKNOWN.index(word)], f"one of {', '.join(UNKNOWN)}")
 
+WHAT_IS_UNKNOWN = (
+    Field("unknown", lambda found: [what for what, _ in found.unknown], Listed(_UNKNOWN), required=False, default=()),
+    Field(
+        "unknown_errno",
+        lambda found: [number for _, number in found.unknown],
+        Listed(_UNREADABLE),
+        required=False,
+        default=(),
+    ),
+)
+"""The fields that :func:`read_unknown` reads."""
+
+
+def read_unknown(found: Fields) -> tuple[tuple[str, int], ...]:
+    """What could not be read, each with its errno; EACCES where that was not kept."""
+    numbers = (*found["unknown_errno"], *(errno.EACCES for _ in found["unknown"]))
+    return tuple(zip(found["unknown"], numbers, strict=False))
+
 
 class ObjectRecord(Record[Object]):
     """The record of an object, which is that of its posture and more."""
@@ -318,20 +338,7 @@ class ObjectRecord(Record[Object]):
             Field("program", lambda found: found.program, OrNone(PROGRAM), required=False),
             Field("label", lambda found: found.label, OrNone(Text()), required=False),
             Field("keeps_lists", lambda found: found.keeps_lists, OrNone(Truth()), required=False),
-            Field(
-                "unknown",
-                lambda found: [what for what, _ in found.unknown],
-                Listed(_UNKNOWN),
-                required=False,
-                default=(),
-            ),
-            Field(
-                "unknown_errno",
-                lambda found: [number for _, number in found.unknown],
-                Listed(_UNREADABLE),
-                required=False,
-                default=(),
-            ),
+            *WHAT_IS_UNKNOWN,
         )
 
 
@@ -352,7 +359,6 @@ def _make_object(found: Fields) -> Object:
     device, number = found["inode"] or (0, 0)
     if found["kind"] is Kind.SYMLINK and not found["target"]:
         raise RecordError("target", "is missing; where the symlink leads is right")
-    numbers = (*found["unknown_errno"], *(errno.EACCES for _ in found["unknown"]))
     return Object(
         path=found["path"],
         posture=_make_posture(found),
@@ -368,5 +374,5 @@ def _make_object(found: Fields) -> Object:
         label=found["label"],
         program=program,
         keeps_lists=found["keeps_lists"],
-        unknown=tuple(zip(found["unknown"], numbers, strict=False)),
+        unknown=read_unknown(found),
     )

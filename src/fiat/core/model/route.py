@@ -28,7 +28,7 @@ class Route(NamedTuple):
     None, ``errno`` the kernel's answer to those who get that far, and
     ``failed_at`` the path it speaks of. ``missing_in`` is the directory that
     has not got the last name of the path, where only that is missing;
-    ``hidden`` is true where Fiat itself may not look further. ``interpreter``
+    ``hidden`` is true where Fiat itself may not look further, or a host in a file holds no more. ``interpreter``
     is the route to what runs ``end``: a script's interpreter or a program's
     loader. ``not_found`` is set where ``end`` is an env that will look for a program
     which is in none of the usual folders.

@@ -9,12 +9,13 @@ from fiat.core.tree.trouble import Trouble
 
 
 def names_in(directory: Node, troubles: list[Trouble]) -> list[str]:
-    """The names in ``directory``; none, and one more of the ``troubles``, where it cannot be listed."""
+    """The names in ``directory``; those until then, and one more of the ``troubles``, where it cannot be listed."""
+    found: list[str] = []
     try:
-        return list(directory.names())
+        found.extend(directory.names())
     except OSError as error:
         troubles.append(Trouble(directory.path, error.errno or 0))
-        return []
+    return found
 
 
 def inside(directory: Node, names: Iterable[str], troubles: list[Trouble]) -> Iterator[tuple[Node, Object]]:

@@ -31,6 +31,15 @@ class Names:
             return [text[start:end] for start, end in bounds]
         return [data[start:end].decode("utf-8", "surrogateescape") for start, end in bounds]
 
+    def joined(self, places: NDArray[Any]) -> tuple[bytes, NDArray[np.uint16]]:
+        """The bytes of many one after the other, and how many each has."""
+        lengths = self._lengths[places].astype(np.uint16)
+        if len(places) == len(self._starts) and bool((places == np.arange(len(places))).all()):
+            return self._data[: int(lengths.sum())], lengths
+        starts = self._starts[places].tolist()
+        data = self._data
+        return b"".join([data[start : start + n] for start, n in zip(starts, lengths.tolist(), strict=True)]), lengths
+
     def first_bytes(self, places: NDArray[Any], count: int) -> NDArray[np.uint8]:
         """The first bytes of many, a row for each; what is shorter is filled up with 0."""
         if not self._data.endswith(bytes(count)):

@@ -149,9 +149,9 @@ class Survey:
             found.status.identity,
             int(links),
             int(details.size[place]),
-            int(details.changed[place]),
+            int(details.changed[place]) or None,
             profile.device,
-            int(details.modified[place]),
+            int(details.modified[place]) or None,
         )
         return found._replace(status=status, target=details.targets.get(place))
 
@@ -254,7 +254,7 @@ class Details(NamedTuple):
     """What a list of objects shows besides: for each entry the size in bytes, and the times when its status and its
     contents were last changed.
 
-    Times are in nanoseconds since the epoch. ``targets`` are where the
+    Times are in nanoseconds since the epoch, 0 where they are not known. ``targets`` are where the
     symlinks lead, by the place of the link.
     """
 

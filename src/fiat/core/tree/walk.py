@@ -9,7 +9,7 @@ import posixpath
 
 from fiat.core.errors import PathError
 from fiat.core.model import right as rights
-from fiat.core.model.host import Host, Node
+from fiat.core.model.host import Host, Node, NotHeld
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
 from fiat.core.model.program import Format, Program
@@ -72,7 +72,7 @@ def interpreter_of(host: Host, program: Program, interpreters: int = MAX_INTERPR
     return found
 
 
-_USUAL_FOLDERS = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+USUAL_FOLDERS = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 """Where PATH leads to on most hosts."""
 
 
@@ -80,7 +80,7 @@ def _in_usual_folders(host: Host, name: str) -> bool:
     """Whether there is something of that name where programs mostly are; a relative path is not looked at."""
     if name.startswith("/"):
         return walk(host, name, interpreters=0).end is not None
-    return "/" in name or any(walk(host, f"{folder}/{name}", interpreters=0).end for folder in _USUAL_FOLDERS)
+    return "/" in name or any(walk(host, f"{folder}/{name}", interpreters=0).end for folder in USUAL_FOLDERS)
 
 
 def route_for(host: Host, path: str, right: Right) -> Route:
@@ -138,7 +138,7 @@ class _Walk:
             return Route(self.asked, tuple(self.stages), here), self.node
         except OSError as error:
             number = error.errno or errno.EIO
-            hidden = number in (errno.EACCES, errno.EPERM)
+            hidden = number in (errno.EACCES, errno.EPERM) or isinstance(error, NotHeld)
             last_is_missing = number == errno.ENOENT and not self.pending and not self.must_be_directory
             missing_in = self.stages[-1].object if last_is_missing and self.stages else None
             return self._failed(number, self.looking_up, missing_in, hidden)

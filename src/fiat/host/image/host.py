@@ -29,7 +29,7 @@ class ImageNode:
 
     def look(self, *, exact: bool = False) -> Object:
         """The object as it is now."""
-        return self._host.objects[self.path]
+        return self._host.object_at(self.path)
 
     def glance(self) -> Glance:
         """As much of it as a change looks at."""
@@ -46,15 +46,13 @@ class ImageNode:
     def child(self, name: str) -> "ImageNode":
         """The entry ``name``; ENOTDIR, ENOENT and ENAMETOOLONG as the kernel raises them."""
         if self.look().posture.kind is not Kind.DIRECTORY:
-            raise _error(errno.ENOTDIR, self.path)
+            raise error(errno.ENOTDIR, self.path)
         if len(os.fsencode(name)) > 255:
-            raise _error(errno.ENAMETOOLONG, name)
+            raise error(errno.ENAMETOOLONG, name)
         path = self.path if name == "." else posixpath.join(self.path, name)
         if name == "..":
             path = posixpath.dirname(self.path)
-        if path not in self._host.objects:
-            raise _error(errno.ENOENT, path)
-        return ImageNode(self._host, path)
+        return self._host.open(path)
 
     def names(self) -> Iterator[str]:
         """The names in this directory."""
@@ -100,13 +98,25 @@ class ImageHost:
             if path != "/":
                 self._names.setdefault(posixpath.dirname(path), []).append(posixpath.basename(path))
 
-    def names_in(self, path: str) -> list[str]:
+    def object_at(self, path: str) -> Object:
+        """The object at ``path``; ENOENT where there is none."""
+        found = self.objects.get(path)
+        if found is None:
+            raise error(errno.ENOENT, path)
+        return found
+
+    def names_in(self, path: str) -> Iterable[str]:
         """The names in the directory ``path``."""
         return self._names.get(path, [])
 
+    def open(self, path: str) -> ImageNode:
+        """The object at ``path``, which is no way around a symlink; ENOENT where there is none."""
+        self.object_at(path)
+        return ImageNode(self, path)
+
     def root(self) -> ImageNode:
         """Open ``/``."""
-        return ImageNode(self, "/")
+        return self.open("/")
 
     def here(self) -> str:
         """``/``: an image has no current directory."""
@@ -141,5 +151,6 @@ class ImageHost:
         )
 
 
-def _error(number: int, path: str) -> OSError:
+def error(number: int, path: str) -> OSError:
+    """The error that the kernel would raise."""
     return OSError(number, os.strerror(number), path)

@@ -1,5 +1,7 @@
 """Reading a snapshot: a host in a file, JSON Lines (docs/formats.md)."""
 
+from __future__ import annotations
+
 import json
 import posixpath
 from collections.abc import Iterable, Mapping
@@ -7,41 +9,52 @@ from operator import itemgetter
 
 from fiat.core.errors import RecordError, SnapshotError
 from fiat.core.model import record
-from fiat.core.model.accounts import Accounts, Group, User
-from fiat.core.model.fields import Fields
+from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts, User
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.mount import Mount
+from fiat.core.model.paths import lies_under
 from fiat.core.model.posture import Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
 from fiat.core.text import quoted, visible
-from fiat.core.typed import Any, NoReturn
+from fiat.core.tree.trouble import Trouble
+from fiat.core.typed import TYPE_CHECKING, Any, NoReturn
 from fiat.host.image.host import ImageHost
-from fiat.host.snapshot.lines import lines_of
+from fiat.host.snapshot import records
+from fiat.host.snapshot.lines import CutShort, lines_of
+from fiat.host.snapshot.records import Header
+
+if TYPE_CHECKING:
+    from fiat.host.snapshot.columns import ColumnsReader
 
 SCHEMA = "fiat-snapshot/1"
+"""That of a snapshot with a line for each object, as people write it; :mod:`records` has that in columns."""
 
 _OBJECT = record.ObjectRecord()
 
-_HEADER: Record[Fields] = Record(
-    dict,
+_HEADER: Record[Header] = Record(
+    lambda found: Header(found["host"], found["taken"], found["settings"], (), False, None),
     Field("host", itemgetter("host"), OrNone(Text()), required=False),
     Field("taken", itemgetter("taken"), OrNone(Text()), required=False),
     Field("settings", itemgetter("settings"), OrNone(record.SETTINGS), required=False),
 )
 
 
-def read(path: str, accounts: Accounts | None = None) -> ImageHost:
+def read(path: str, accounts: Accounts | None = None, *, incomplete: bool = False) -> ImageHost:
     """The host in the snapshot at ``path``, with other accounts if given.
 
     Raises :class:`SnapshotError` where the file cannot be read, is no
     snapshot, or is cut short; the message names the line and the place in it.
+    One that is cut short is used as far as it goes if ``incomplete``.
     """
-    reader = _Reader(quoted(path))
+    reader = _Reader(quoted(path), incomplete)
     try:
         return reader.read(lines_of(path), accounts)
     except OSError as error:
         raise SnapshotError(f"cannot read the snapshot {quoted(path)}: {error.strerror}") from error
+
+
+_AS_FAR = "--incomplete uses it as far as it goes"
 
 
 class _InLine(SnapshotError):
@@ -53,67 +66,108 @@ def _no_number(word: str) -> NoReturn:
     raise ValueError(word)
 
 
+class _Cut(SnapshotError):
+    """A line, or what holds the lines, that has no end."""
+
+
 class _Reader:
     """Reads line by line, and remembers the line for messages."""
 
-    def __init__(self, source: str) -> None:
+    def __init__(self, source: str, incomplete: bool) -> None:
         self.source = source
+        self.incomplete = incomplete
         self.number = 0
-        self.header: Mapping[str, Any] | None = None
-        self.settings = Settings()
+        self.header: Header | None = None
+        self.columns: ColumnsReader | None = None
         self.mounts: list[Mount] = []
         self.users: list[User] = []
         self.groups: list[Group] = []
+        self.logins: dict[str, tuple[int, ...]] = {}
         self.objects: dict[str, Object] = {}
+        self.left_out: list[str] = []
+        self.troubles: list[Trouble] = []
         self.ended = False
 
     def read(self, lines: Iterable[str], accounts: Accounts | None) -> ImageHost:
+        cut = False
         try:
             for line in lines:
+                if cut:
+                    raise SnapshotError(f"line {self.number} is damaged, and others follow it")
                 self.number += 1
                 try:
                     self._take(self._parse(line))
+                except _Cut as error:
+                    cut = self.incomplete
+                    if not cut:
+                        raise _InLine(f"line {self.number} of {self.source}: {error}") from error
                 except (RecordError, SnapshotError) as error:
                     raise _InLine(f"line {self.number} of {self.source}: {error}") from error
         except _InLine:
             raise
+        except CutShort as error:
+            if not self.incomplete:
+                raise SnapshotError(f"cannot read the snapshot {self.source}: {error}; {_AS_FAR}") from error
         except SnapshotError as error:
             raise SnapshotError(f"cannot read the snapshot {self.source}: {error}") from error
-        if self.header is None or not self.ended:
+        if self.header is None or not (self.ended or self.incomplete):
             raise SnapshotError(
                 f"the snapshot {self.source} is cut short after line {self.number}: "
-                "a whole one has a header first and ends with a line that counts the others"
+                f"a whole one has a header first and ends with a line that counts the others; {_AS_FAR}"
             )
-        self._look_at_tree()
-        name = self.header["host"] or "unnamed"
-        held = Accounts(self.users, self.groups, f"the accounts of {visible(name)}")
-        return ImageHost(name, self.objects.values(), accounts or held, self.settings)
+        try:
+            return self._host(self.header, accounts)
+        except SnapshotError as error:
+            raise SnapshotError(f"the snapshot {self.source} cannot be used: {error}") from error
 
-    def _look_at_tree(self) -> None:
+    def _host(self, header: Header, accounts: Accounts | None) -> ImageHost:
+        name = header.host or "unnamed"
+        lowest = FIRST_PERSON if header.first_person is None else header.first_person
+        people = HeldAccounts(self.users, self.groups, f"the accounts of {visible(name)}", lowest, self.logins)
+        settings = header.settings or Settings()
+        if self.columns is None:
+            self._look_at_tree(self.objects)
+            return ImageHost(name, self.objects.values(), accounts or people, settings)
+        from fiat.host.snapshot.host import Held, SnapshotHost
+
+        held = Held(
+            header.trees,
+            self.columns.profiles,
+            self.columns.entries(header.trees),
+            tuple(point for point in self.left_out if point not in header.trees),
+            tuple(self.troubles),
+            cut=not self.ended,
+        )
+        found = SnapshotHost(name, self.objects.values(), accounts or people, settings, held)
+        self._look_at_tree([path for path in self.objects if path not in header.trees], found)
+        return found
+
+    def _look_at_tree(self, paths: Iterable[str], host: ImageHost | None = None) -> None:
         """Every object must be in a directory that is there too, or nobody could get at it without being told why."""
         if "/" not in self.objects:
-            raise SnapshotError(f"the snapshot {self.source} has no line for the path /")
-        for path in self.objects:
-            above = self.objects.get(posixpath.dirname(path))
+            raise SnapshotError("it has no line for the path /")
+        for path in paths:
+            holder = posixpath.dirname(path)
+            try:
+                above = self.objects.get(holder) if host is None else host.object_at(holder)
+            except OSError:
+                above = None
             if above is None or not above.posture.directory:
-                lacks = "has no line for the directory that holds" if above is None else "has no directory as holder of"
-                raise SnapshotError(f"the snapshot {self.source} {lacks} {quoted(path)}")
+                lacks = "no line for the directory that holds" if above is None else "no directory as holder of"
+                raise SnapshotError(f"it has {lacks} {quoted(path)}")
 
     def _parse(self, line: str) -> Mapping[str, Any]:
         try:
             fields = json.loads(line, parse_constant=_no_number)
         except (ValueError, RecursionError) as error:
-            raise SnapshotError("this is no whole JSON object; the file is damaged or cut short") from error
+            raise _Cut("this is no whole JSON object; the file is damaged or cut short") from error
         if not isinstance(fields, dict):
             raise SnapshotError("this is no JSON object")
         return fields
 
     def _take(self, fields: Mapping[str, Any]) -> None:
         if self.header is None:
-            if fields.get("schema") != SCHEMA:
-                raise SnapshotError(f"this is no snapshot: the first line of one has the schema {SCHEMA}")
-            self.header = _HEADER.read(fields)
-            self.settings = self.header["settings"] or Settings()
+            self._take_header(fields)
         elif self.ended:
             raise SnapshotError("something follows the last line")
         elif "end" in fields:
@@ -122,13 +176,48 @@ class _Reader:
                 raise SnapshotError(f"{count} lines should come before this one, and {self.number - 1} do")
             self.ended = True
         elif "mount" in fields and "path" not in fields:
-            self.mounts.append(record.MOUNT.read(fields["mount"], "mount"))
+            form = record.MOUNT if self.columns is None else records.MOUNT
+            self.mounts.append(form.read(fields["mount"], "mount"))
         elif "user" in fields:
             self.users.append(record.USER.read(fields["user"], "user"))
         elif "group" in fields and "path" not in fields:
             self.groups.append(record.GROUP.read(fields["group"], "group"))
-        else:
+        elif self.columns is None or not self._take_columns(self.columns, fields):
             self._take_object(fields)
+
+    def _take_header(self, fields: Mapping[str, Any]) -> None:
+        schema = fields.get("schema")
+        if schema == SCHEMA:
+            self.header = _HEADER.read(fields)
+        elif schema == records.SCHEMA:
+            from fiat.host.snapshot.columns import ColumnsReader
+
+            self.header = records.HEADER.read(fields)
+            self.columns = ColumnsReader()
+        else:
+            known = f"{SCHEMA} or {records.SCHEMA}"
+            raise SnapshotError(f"this is no snapshot: the first line of one has the schema {known}")
+
+    def _take_columns(self, columns: ColumnsReader, fields: Mapping[str, Any]) -> bool:
+        """Whether this is a line of those that only a snapshot in columns has."""
+        if "directory" in fields:
+            columns.take_directory(fields)
+        elif "profiles" in fields:
+            columns.take_profiles(fields["profiles"])
+        elif "list" in fields:
+            columns.take_list(fields["list"])
+        elif "rest" in fields:
+            columns.take_rest(fields["rest"], self.mounts)
+        elif "login" in fields:
+            login = records.LOGIN.read(fields["login"], "login")
+            self.logins[login.user] = login.gids
+        elif "trouble" in fields:
+            self.troubles.append(records.TROUBLE.read(fields["trouble"], "trouble"))
+        elif "left_out" in fields:
+            self.left_out.append(record.PATH.read(fields["left_out"], "left_out"))
+        else:
+            return False
+        return True
 
     def _take_object(self, fields: Mapping[str, Any]) -> None:
         found = _OBJECT.read(fields)
@@ -141,5 +230,5 @@ class _Reader:
 
     def _mount_of(self, path: str) -> Mount | None:
         """The mount with the longest point that holds ``path``."""
-        holding = [m for m in self.mounts if path == m.point or path.startswith(m.point.rstrip("/") + "/")]
+        holding = [mount for mount in self.mounts if lies_under(path, mount.point)]
         return max(holding, key=lambda mount: len(mount.point), default=None)

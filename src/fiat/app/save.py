@@ -1,0 +1,79 @@
+"""Saving: everything the questions need of some trees, in a file that every command takes for a host."""
+
+import errno
+import os
+import sys
+from collections.abc import Iterable
+from datetime import UTC, datetime
+
+from fiat.app.problems import Problem, raise_problem
+from fiat.core.errors import PathError
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.state.capture import Capture, capture
+from fiat.core.typed import NamedTuple
+from fiat.host.snapshot import files, folder, writing
+
+__all__ = ["Into", "Saved", "save"]
+
+STDOUT = "-"
+
+
+class Into(NamedTuple):
+    """Where a snapshot goes: into the file ``path`` (:data:`STDOUT` for the output), or one more in ``folder``.
+
+    Of those in the folder the last ``keep`` stay; all where that is None.
+    """
+
+    path: str | None = None
+    folder: str | None = None
+    keep: int | None = None
+
+
+class Saved(NamedTuple):
+    """What was saved, at ``path`` (None for the output), which has so many bytes; and which snapshots were removed."""
+
+    capture: Capture
+    path: str | None
+    size: int
+    removed: list[str]
+
+
+def save(
+    host: Host,
+    paths: Iterable[str],
+    into: Into,
+    *,
+    across_mounts: bool = False,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> Saved | None:
+    """Save the trees at ``paths``; None, and nothing is written, where none of them is there or reading was stopped.
+
+    What could not be looked at in them is a ``problem``, and saved as that.
+    """
+    taken = datetime.now(UTC)
+    found = capture(host, paths, across_mounts=across_mounts, problem=problem, progress=progress)
+    for trouble in (one for tree in found.trees for one in tree.troubles):
+        problem(PathError(trouble.path, trouble.errno))
+    if not found.complete:
+        problem(PathError(found.trees[-1].top.path, errno.EINTR, "read all of", "nothing was saved"))
+        return None
+    if not found.trees:
+        return None
+    lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"))
+    place = into.folder if into.folder is not None else into.path
+    assert place is not None
+    try:
+        if into.folder is not None:
+            return Saved(found, *folder.add(into.folder, taken, lines, into.keep))
+        if place == STDOUT:
+            sys.stdout.writelines(lines)
+            return Saved(found, None, 0, [])
+        return Saved(found, place, files.write(place, lines), [])
+    except OSError as error:
+        if place == STDOUT:
+            raise
+        number = error.errno or errno.EIO
+        own = error.strerror or ""
+        problem(PathError(place, number, "save to", own if own != os.strerror(number) else ""))
+        return None

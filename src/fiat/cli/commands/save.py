@@ -1,0 +1,58 @@
+"""Save everything that the questions need of these trees to a file: modes, owners, lists,
+flags and capabilities, the way there, mounts, settings and accounts. Every command takes
+the file with --from, and fiat compare says what has changed since.
+
+What could not be read is saved as unknown. The file is compressed where its name ends in
+.zst or .gz; it is for its owner alone, and there whole or not at all."""
+
+import argparse
+
+from fiat.app.hosts import open_host
+from fiat.app.save import Into, save
+from fiat.app.unevaluated import of_host
+from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.numbers import count_of_snapshots
+from fiat.cli.options.together import goes_with
+from fiat.cli.progress import Progress
+from fiat.render.save import SavedView
+
+EXAMPLES = (
+    ("the state of one tree", "fiat save /srv/skerry/charts -o charts.jsonl"),
+    ("one more in a folder, of which the last thirty stay", "fiat save /srv/skerry --add saved --keep 30"),
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The arguments of ``fiat save``."""
+    parser.add_argument("paths", nargs="+", metavar="PATH", help="the tree to be saved")
+    where = parser.add_mutually_exclusive_group(required=True)
+    where.add_argument("-o", "--output", metavar="FILE", help="the file to save to; - is the output")
+    where.add_argument("--add", metavar="DIR", help="save into this folder, under the time as name")
+    parser.add_argument(
+        "--keep", type=count_of_snapshots, metavar="N", help="with --add: only the last N snapshots stay there"
+    )
+    parser.add_argument("--across-mounts", action="store_true", help="other file systems in the tree, too")
+    add_common(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Save, and say what was."""
+    goes_with("--keep", args.keep is not None, "--add", args.add is not None)
+    output = output_of("save", args, changes=args.output != "-")
+    host = open_host(args.snapshot, args.accounts)
+    with Progress(output.shows_progress and args.output != "-") as progress:
+        saved = save(
+            host,
+            args.paths,
+            Into(args.output, args.add, args.keep),
+            across_mounts=args.across_mounts,
+            problem=output.problem,
+            progress=progress.report,
+        )
+    if saved is None:
+        return output.finish()
+    if saved.path is None:
+        return output.finish()
+    output.add(SavedView(saved))
+    output.caveat(of_host(host))
+    return output.finish()

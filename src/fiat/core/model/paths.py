@@ -1,0 +1,6 @@
+"""Absolute paths, compared as text."""
+
+
+def lies_under(path: str, top: str) -> bool:
+    """Whether ``path`` is ``top``, or a path in it."""
+    return path == top or path.startswith(f"{top.rstrip('/')}/")

@@ -1,0 +1,147 @@
+"""Writing files that are there whole or not at all, for nobody but their owner.
+
+What is written has no name before it is whole and on the disk; no link is
+followed at the name, and nothing but a regular file is replaced.
+"""
+
+import contextlib
+import errno
+import gzip
+import os
+import stat
+from collections.abc import Iterable, Iterator
+from typing import IO, cast
+
+_MODE = 0o600
+_PIECE = 1 << 20
+"""Characters that are written together."""
+
+
+def write(path: str, lines: Iterable[str]) -> int:
+    """Write ``lines`` to ``path``, in place of a file that is there; how many bytes it has.
+
+    Compressed where the name ends in .gz or .zst. Raises OSError.
+    """
+    folder, name = os.path.split(os.path.abspath(path))
+    with _opened(folder) as directory:
+        _refuse_what_is_no_file(directory, name)
+        with _without_name(directory) as (fd, temporary):
+            size = _fill(fd, name, lines)
+            between = temporary or _between(name)
+            if temporary is None:
+                os.link(f"/proc/self/fd/{fd}", between, dst_dir_fd=directory, follow_symlinks=True)
+            try:
+                _refuse_what_is_no_file(directory, name)
+                os.rename(between, name, src_dir_fd=directory, dst_dir_fd=directory)
+            except OSError:
+                os.unlink(between, dir_fd=directory)
+                raise
+        os.fsync(directory)
+    return size
+
+
+def write_new(folder: str, names: Iterable[str], lines: Iterable[str]) -> tuple[str, int]:
+    """Write ``lines`` into ``folder`` under the first of ``names`` that is not there; that name, and the bytes."""
+    with _opened(folder) as directory, _without_name(directory) as (fd, temporary):
+        size = 0
+        for name in names:
+            size = size or _fill(fd, name, lines)
+            source = f"/proc/self/fd/{fd}" if temporary is None else temporary
+            try:
+                beside = None if temporary is None else directory
+                os.link(source, name, src_dir_fd=beside, dst_dir_fd=directory, follow_symlinks=temporary is None)
+            except FileExistsError:
+                continue
+            if temporary is not None:
+                os.unlink(temporary, dir_fd=directory)
+            os.fsync(directory)
+            return name, size
+    raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), folder)
+
+
+@contextlib.contextmanager
+def _opened(folder: str) -> Iterator[int]:
+    directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        yield directory
+    finally:
+        os.close(directory)
+
+
+def _refuse_what_is_no_file(directory: int, name: str) -> None:
+    try:
+        kind = os.stat(name, dir_fd=directory, follow_symlinks=False).st_mode
+    except FileNotFoundError:
+        return
+    if stat.S_ISLNK(kind):
+        raise OSError(errno.ELOOP, "it is a symlink, which nothing is written through", name)
+    if stat.S_ISDIR(kind):
+        raise IsADirectoryError(errno.EISDIR, "it is a directory; --add saves into one", name)
+    if not stat.S_ISREG(kind):
+        raise OSError(errno.EEXIST, "it is there and no regular file", name)
+
+
+@contextlib.contextmanager
+def _without_name(directory: int) -> Iterator[tuple[int, str | None]]:
+    """A new file without a name; with one (given as well), removed at the end, where there are no such files."""
+    temporary: str | None = None
+    try:
+        fd = os.open(".", os.O_WRONLY | os.O_TMPFILE | os.O_CLOEXEC, _MODE, dir_fd=directory)
+    except OSError as error:
+        if error.errno not in (errno.EOPNOTSUPP, errno.EISDIR, errno.ENOENT, errno.EINVAL):
+            raise
+        temporary = _between("snapshot")
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        fd = os.open(temporary, flags, _MODE, dir_fd=directory)
+    try:
+        os.fchmod(fd, _MODE)
+        yield fd, temporary
+    finally:
+        os.close(fd)
+        if temporary is not None:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(temporary, dir_fd=directory)
+
+
+def _between(name: str) -> str:
+    """The name that it has for the moment between."""
+    return f".{name[:200]}.{os.urandom(6).hex()}.part"
+
+
+def _fill(fd: int, name: str, lines: Iterable[str]) -> int:
+    """Write all of it and wait for the disk; how many bytes there are."""
+    with open(fd, "wb", closefd=False) as file:
+        with _compressed(file, name) as into:
+            for piece in _in_pieces(lines):
+                into.write(piece.encode("ascii"))
+        file.flush()
+        os.fsync(fd)
+        return os.fstat(fd).st_size
+
+
+def _in_pieces(lines: Iterable[str]) -> Iterator[str]:
+    waiting: list[str] = []
+    size = 0
+    for line in lines:
+        waiting.append(line)
+        size += len(line)
+        if size >= _PIECE:
+            yield "".join(waiting)
+            waiting, size = [], 0
+    yield "".join(waiting)
+
+
+@contextlib.contextmanager
+def _compressed(file: IO[bytes], name: str) -> Iterator[IO[bytes]]:
+    """What to write into, so that what comes out is of the kind that the name says."""
+    if name.endswith(".gz"):
+        with gzip.GzipFile(filename="", fileobj=file, mode="wb", compresslevel=1, mtime=0) as into:
+            yield cast("IO[bytes]", into)
+    elif name.endswith(".zst"):
+        import zstandard
+
+        packer = zstandard.ZstdCompressor(level=1, write_checksum=True)
+        with packer.stream_writer(file, closefd=False) as into:
+            yield into
+    else:
+        yield file

@@ -1,0 +1,114 @@
+"""The records of a snapshot in columns, version 2 (docs/formats.md): declared once, written and read by that."""
+
+from fiat.core.model import record
+from fiat.core.model.fields import Fields
+from fiat.core.model.host import Settings
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Posture
+from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, Truth
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.trouble import Trouble
+from fiat.core.typed import NamedTuple
+
+SCHEMA = "fiat-snapshot/2"
+
+
+class Header(NamedTuple):
+    """The first line: ``trees`` are the paths of the tops, ``taken`` is in ISO 8601."""
+
+    host: str | None
+    taken: str | None
+    settings: Settings | None
+    trees: tuple[str, ...]
+    across_mounts: bool
+    first_person: int | None
+
+
+HEADER: Record[Header] = Record(
+    lambda found: Header(**found),
+    Field("host", lambda header: header.host, OrNone(Text()), required=False),
+    Field("taken", lambda header: header.taken, OrNone(Text()), required=False),
+    Field("settings", lambda header: header.settings, OrNone(record.SETTINGS), required=False),
+    Field("trees", lambda header: header.trees, Listed(record.PATH)),
+    Field("across_mounts", lambda header: header.across_mounts, Truth(), required=False, default=False),
+    Field("first_person", lambda header: header.first_person, OrNone(Number()), required=False),
+)
+
+_BESIDE = Listed(Text())
+
+MOUNT: Record[Mount] = Record(
+    lambda found: Mount(
+        found["point"],
+        found["type"],
+        found["options"],
+        found["filesystem_options"] or ("rw",),
+        found["covered"],
+        tuple((one[0], one[1], one[2]) for one in found["beside"] if len(one) == len(("mount", "here", "there"))),
+    ),
+    *record.MOUNT.fields,
+    Field("covered", lambda mount: mount.covered, Listed(record.PATH), required=False, default=()),
+    Field("beside", lambda mount: mount.beside, Listed(_BESIDE), required=False, default=()),
+)
+"""A mount with what decides which of its names are in use, and by which other paths it is seen."""
+
+
+class Login(NamedTuple):
+    """The groups that a login of ``user`` gives, by number, where the lists of the groups do not say it."""
+
+    user: str
+    gids: tuple[int, ...]
+
+
+LOGIN: Record[Login] = Record(
+    lambda found: Login(**found),
+    Field("user", lambda login: login.user, record.NAME),
+    Field("gids", lambda login: login.gids, Listed(record.ID)),
+)
+
+TROUBLE: Record[Trouble] = Record(
+    lambda found: Trouble(**found),
+    Field("path", lambda trouble: trouble.path, record.PATH),
+    Field("errno", lambda trouble: trouble.errno, Number(0, 4095)),
+)
+
+
+class Rest(NamedTuple):
+    """What few profiles do not have in common, its mount by number."""
+
+    profile: Profile
+    mount: int | None
+
+
+def _make_rest(found: Fields) -> Rest:
+    posture = Posture(found["kind"], 0, 0, 0, None, found["default"], found["flags"], found["capabilities"])
+    profile = Profile(
+        posture=posture,
+        filesystem=found["filesystem"],
+        device=found["device"],
+        mount_point=found["mount_point"],
+        program=found["program"],
+        label=found["label"],
+        keeps_lists=found["keeps_lists"],
+        unknown=record.read_unknown(found),
+    )
+    return Rest(profile, found["mount"])
+
+
+REST: Record[Rest] = Record(
+    _make_rest,
+    Field("kind", lambda rest: rest.profile.posture.kind, record.KIND),
+    Field("default", lambda rest: rest.profile.posture.default, OrNone(record.LIST), required=False),
+    Field("flags", lambda rest: rest.profile.posture.flags, OrNone(Listed(record.FLAG)), required=False, default=()),
+    Field("capabilities", lambda rest: rest.profile.posture.capabilities, OrNone(record.CAPABILITIES), required=False),
+    Field("filesystem", lambda rest: rest.profile.filesystem, Text(), required=False, default=""),
+    Field("device", lambda rest: rest.profile.device, Number(), required=False, default=0),
+    Field("mount", lambda rest: rest.mount, OrNone(Number()), required=False),
+    Field("mount_point", lambda rest: rest.profile.mount_point, Truth(), required=False, default=False),
+    Field("program", lambda rest: rest.profile.program, OrNone(record.PROGRAM), required=False),
+    Field("label", lambda rest: rest.profile.label, OrNone(Text()), required=False),
+    Field("keeps_lists", lambda rest: rest.profile.keeps_lists, OrNone(Truth()), required=False),
+    *(
+        field._replace(get=lambda rest, get=field.get: get(rest.profile))  # type: ignore[misc]
+        for field in record.WHAT_IS_UNKNOWN
+    ),
+)

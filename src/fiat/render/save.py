@@ -1,0 +1,62 @@
+"""What was saved, and where."""
+
+from collections.abc import Iterator
+
+from fiat.app.save import Saved
+from fiat.core.model.fields import Fields
+from fiat.core.text import counted, visible
+from fiat.render.model import Block, Plain, Prose, unbroken
+
+
+class SavedView(Plain):
+    """The trees that were saved, and the file."""
+
+    def __init__(self, saved: Saved) -> None:
+        self.saved = saved
+
+    def records(self) -> Iterator[Fields]:
+        """One for each tree."""
+        for tree in self.saved.capture.trees:
+            yield {
+                "path": tree.top.path,
+                "entries": len(tree),
+                "profiles": len(tree.profiles),
+                "unread": len(tree.troubles),
+                "left_out": tree.skipped,
+            }
+
+    def beside(self) -> Fields:
+        """The file, and what was removed for it."""
+        saved = self.saved
+        people = saved.capture.people
+        return {
+            "file": saved.path,
+            "bytes": saved.size,
+            "users": len(people.users),
+            "groups": len(people.groups),
+            "removed": saved.removed,
+        }
+
+    def blocks(self) -> Iterator[Block]:
+        """The same in words: the file first."""
+        saved = self.saved
+        assert saved.path is not None
+        yield Prose(f"Saved to {unbroken(visible(saved.path))} ({_bytes(saved.size)}):", hanging="  ")
+        for tree in saved.capture.trees:
+            text = f"{unbroken(visible(tree.top.path))}: {counted(len(tree), 'object')}"
+            if tree.troubles:
+                text += f", and {counted(len(tree.troubles), 'place')} that could not be looked at"
+            yield Prose(text, 1, hanging="  ")
+            for point in tree.skipped:
+                yield Prose(f"without what is mounted at {unbroken(visible(point))} (--across-mounts)", 3, hanging="  ")
+        people = saved.capture.people
+        yield Prose(f"with {counted(len(people.users), 'user')} and {counted(len(people.groups), 'group')}", 1)
+        if saved.removed:
+            last = visible(saved.removed[-1])
+            yield Prose(f"Removed {counted(len(saved.removed), 'older snapshot')}, the last {last}.")
+
+
+def _bytes(size: int) -> str:
+    if size < 10_000:
+        return f"{size:,} bytes"
+    return f"{size / 1e3:,.0f} kB" if size < 10_000_000 else f"{size / 1e6:,.0f} MB"
