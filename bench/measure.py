@@ -59,6 +59,7 @@ class Line(NamedTuple):
 
 
 _ALL, _LIST = ("who", "--below"), ("show", "--below")
+_SAVED = "{folder}/saved.jsonl.zst"
 LINES = (
     Line("who, few profiles", "few profiles", _ALL, 2.1, 4.0),
     Line("who, 9,500 profiles", "9,500 profiles", _ALL, 2.4, 4.0),
@@ -73,6 +74,8 @@ LINES = (
     Line("show, a table", "9,500 profiles", _LIST, 2.8, 6.0),
     Line("show, directories", "9,500 profiles", (*_LIST, "--only", "dirs"), 2.8, 6.0),
     Line("show, some names", "9,500 profiles", (*_LIST, "--name", "*7*"), 2.8, 6.0),
+    Line("save, 9,500 profiles", "9,500 profiles", ("save", "-o", _SAVED), 2.5, 5.0),
+    Line("who, of what was saved", "9,500 profiles", (*_ALL, "--from", _SAVED), 2.4, 4.0),
     Line("show, CSV", "9,500 profiles", (*_LIST, "--format", "csv"), 2.8, 8.0),
 )
 
@@ -161,7 +164,8 @@ class Bench:
                 continue
             top = self._grown(name, tree.shape, tree.small if small else tree.entries)
             for line in lines:
-                words = [FIAT, *line.words, str(top), "--accounts", str(self.folder / f"accounts-{line.accounts}")]
+                given = [word.format(folder=self.folder) for word in line.words]
+                words = [FIAT, *given, str(top), "--accounts", str(self.folder / f"accounts-{line.accounts}")]
                 limit = line.small if small else line.limit
                 yield against(line.name, lambda: self._floor("read", top), lambda: timed(words), self.args.runs, limit)  # noqa: B023
             self._memory(top)

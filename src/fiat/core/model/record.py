@@ -30,6 +30,7 @@ ID = Number(0, NO_ID - 1)
 # --- words ---------------------------------------------------------------------------
 
 
+@lru_cache(4096)
 def _mode(word: str) -> int:
     change = mode.parse_change(word)
     if change.octal is None:

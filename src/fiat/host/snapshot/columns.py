@@ -1,32 +1,33 @@
 """The trees of a snapshot in columns: arrays over all entries, directory after directory, and profiles by number."""
 
+from array import array
 from collections.abc import Mapping, Sequence
+from operator import ge
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model import record
-from fiat.core.model.accesslist import AccessList
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
 from fiat.core.model.schema import Listed
 from fiat.core.text import quoted
 from fiat.core.tree.names import Names
-from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.typed import Any, NamedTuple
 from fiat.host.snapshot import records
 
-_NUMBERS: dict[str, Any] = {
-    "profile": np.int32,
-    "inode": np.uint64,
-    "links": np.uint32,
-    "birth": np.int64,
-    "size": np.int64,
-    "modified": np.int64,
-}
-"""The columns of entries, and what each is held in."""
+_COLUMNS = {"profile": "q", "inode": "Q", "links": "q", "birth": "q", "size": "q", "modified": "q"}
+"""The columns of entries, and the kind of number (module array) in each."""
+
+_HELD = {"profile": np.int32, "inode": np.uint64, "links": np.uint32}
+"""What columns are held in, but those in 64 bits with a sign."""
+
+_SIGNED = -(1 << 63), (1 << 63) - 1
+_LIMITS = {"inode": (0, (1 << 64) - 1), "links": (0, (1 << 32) - 1), "size": (0, (1 << 63) - 1)}
+_LONGEST = 255
+"""Bytes of a name (``NAME_MAX``)."""
 
 _MODES = Listed(record.MODE)
 
@@ -56,18 +57,52 @@ class Entries(NamedTuple):
     number: dict[str, int]
 
 
+class _Numbers:
+    """One column of whole numbers on its way in, many lines of it."""
+
+    def __init__(self, name: str, kind: str) -> None:
+        self.name = name
+        self._values = array(kind)
+        self._from = array(kind)
+        self._counts = array("q")
+
+    def take(self, data: Any, count: int) -> None:
+        """So many more: a list of them, ``{"from": least, "plus": list}``, or one that stands for all."""
+        base: Any = 0
+        if isinstance(data, dict):
+            base, data = data.get("from"), data.get("plus")
+        elif isinstance(data, int):
+            data = [data] * count
+        if not isinstance(data, list) or len(data) != count:
+            raise SnapshotError(f"{self.name} is right with {count} whole numbers, as many as there are names or modes")
+        try:
+            self._from.append(base)
+            self._values.extend(data)
+        except (TypeError, OverflowError) as error:
+            raise SnapshotError(f"{self.name} is right with whole numbers alone, of 64 bits") from error
+        self._counts.append(count)
+
+    def all(self, least: int, most: int) -> NDArray[Any]:
+        """All of them, none of which may be below ``least`` or above ``most``."""
+        values, base = np.array(self._values), np.repeat(np.array(self._from), np.array(self._counts))
+        found: NDArray[Any] = values + base
+        beyond = bool(((found < values) & (base > 0)).any())  # more than 64 bits have room for
+        if beyond or (len(found) and (int(found.min()) < least or int(found.max()) > most)):
+            raise SnapshotError(f"in {self.name} is a number that is not from {least} to {most}")
+        return found.astype(_HELD.get(self.name, np.int64), copy=False)
+
+
 class ColumnsReader:
     """Takes the lines of lists, rests, profiles and directories, and puts them together."""
 
     def __init__(self) -> None:
         self.profiles = Profiles()
-        self._lists: list[AccessList | None] = [None]
-        self._rests: list[Profile] = []
+        self._numbers: tuple[list[int], list[int]] = [0], []
         self._directories: list[str] = []
         self._counts: list[int] = []
         self._names: list[bytes] = []
-        self._lengths: list[NDArray[np.uint16]] = []
-        self._columns: dict[str, list[NDArray[Any]]] = {name: [] for name in _NUMBERS}
+        self._lengths = array("H")
+        self._columns = [_Numbers(name, kind) for name, kind in _COLUMNS.items()]
         self._targets: dict[int, str] = {}
         self._entries = 0
         self._last = b""
@@ -76,7 +111,7 @@ class ColumnsReader:
 
     def take_list(self, data: Any) -> None:
         """One access list: the next number."""
-        self._lists.append(record.LIST.read(data, "list"))
+        self._numbers[0].append(self.profiles.list_number(record.LIST.read(data, "list")))
 
     def take_rest(self, data: Any, mounts: Sequence[Mount]) -> None:
         """One rest: the next number."""
@@ -84,22 +119,22 @@ class ColumnsReader:
         if found.mount is not None and found.mount >= len(mounts):
             raise SnapshotError(f"rest.mount is {found.mount}, and there are {len(mounts)} mounts")
         mount = None if found.mount is None else mounts[found.mount]
-        self._rests.append(found.profile._replace(mount=mount))
+        self._numbers[1].append(self.profiles.rest_number(found.profile._replace(mount=mount)))
 
     def take_profiles(self, data: Any) -> None:
         """Profiles in columns: the next numbers."""
         if not isinstance(data, Mapping):
             raise SnapshotError("profiles is no object with a column for each part of a profile")
-        words = _MODES.read(data.get("mode"), "profiles.mode")
-        mode = np.array(words, np.int64)
-        count = len(mode)
-        largest = record.ID.most
-        uid, gid = (_column(data.get(name), count, f"profiles.{name}", 0, largest) for name in ("owner", "group"))
-        acl = _column(data.get("list"), count, "profiles.list", 0, len(self._lists) - 1)
-        rest = _column(data.get("rest"), count, "profiles.rest", 0, len(self._rests) - 1)
-        lists = np.array([self.profiles.list_number(one) for one in self._lists], np.int64)
-        rests = np.array([self.profiles.rest_number(one) for one in self._rests], np.int64)
-        self.profiles.extend(Columns(mode, uid.astype(np.int64), gid.astype(np.int64), lists[acl], rests[rest]))
+        mode = np.array(_MODES.read(data.get("mode"), "profiles.mode"), np.int64)
+        lists, rests = (np.array(numbers, np.int64) for numbers in self._numbers)
+        most = {"owner": record.ID.most, "group": record.ID.most, "list": len(lists) - 1, "rest": len(rests) - 1}
+        columns = []
+        for name, largest in most.items():
+            column = _Numbers(f"profiles.{name}", "q")
+            column.take(data.get(name), len(mode))
+            columns.append(column.all(0, largest))
+        uid, gid, acl, rest = columns
+        self.profiles.extend(Columns(mode, uid, gid, lists[acl], rests[rest]))
 
     # --- entries ---
 
@@ -107,20 +142,14 @@ class ColumnsReader:
         """Some entries of one directory; those of one that has several lines come directly after each other."""
         path = record.PATH.read(fields.get("directory"), "directory")
         names = fields.get("names")
-        if not isinstance(names, list) or not all(isinstance(name, str) for name in names) or not names:
+        if not isinstance(names, list) or not names:
             raise SnapshotError("names is right as a list of the names in the directory")
         goes_on = bool(self._directories) and self._directories[-1] == path
-        raw, lengths = _bytes_of(names)
-        self._check_names(names, raw, goes_on)
+        self._take_names(names, goes_on)
         count = len(names)
-        for name, column in self._columns.items():
-            limits: Any = np.iinfo(_NUMBERS[name])
-            most = len(self.profiles) - 1 if name == "profile" else int(limits.max)
-            least = 0 if name in ("profile", "size") else int(limits.min)
-            column.append(_column(fields.get(name), count, name, least, most).astype(_NUMBERS[name]))
+        for column in self._columns:
+            column.take(fields.get(column.name), count)
         self._take_targets(fields.get("targets"), names)
-        self._names.append(b"".join(raw) if isinstance(raw, list) else raw)
-        self._lengths.append(lengths)
         if goes_on:
             self._counts[-1] += count
         else:
@@ -128,16 +157,30 @@ class ColumnsReader:
             self._counts.append(count)
         self._entries += count
 
-    def _check_names(self, names: list[str], raw: bytes | list[bytes], goes_on: bool) -> None:
+    def _take_names(self, names: list[str], goes_on: bool) -> None:
         """Names stand in the order of their bytes, each once, as nothing else would be a directory."""
-        joined = "".join(names)
+        try:
+            joined = "".join(names)
+            ordered: Sequence[Any] = names
+            raw = b""
+            if joined.isascii():
+                raw = joined.encode()
+            else:
+                ordered = [name.encode("utf-8", "surrogateescape") for name in names]
+                raw = b"".join(ordered)
+        except (TypeError, UnicodeEncodeError) as error:
+            raise SnapshotError("names is right as a list of the names in the directory") from error
         if "/" in joined or "\0" in joined or not all(names) or "." in names or ".." in names:
             raise SnapshotError("names holds what is no name of an entry")
-        ordered: Sequence[Any] = raw if isinstance(raw, list) else names
-        first, last = (ordered[0], ordered[-1]) if isinstance(raw, list) else (names[0].encode(), names[-1].encode())
-        if any(map(_not_before, ordered, ordered[1:])) or (goes_on and self._last >= first):
+        first, last = (one if isinstance(one, bytes) else one.encode() for one in (ordered[0], ordered[-1]))
+        if any(map(ge, ordered, ordered[1:])) or (goes_on and self._last >= first):
             raise SnapshotError("names do not stand in the order of their bytes, each once")
         self._last = last
+        lengths = list(map(len, ordered))
+        if max(lengths) > _LONGEST:
+            raise SnapshotError(f"names holds one of more than {_LONGEST} bytes")
+        self._lengths.extend(lengths)
+        self._names.append(raw)
 
     def _take_targets(self, data: Any, names: list[str]) -> None:
         if data is None:
@@ -155,11 +198,10 @@ class ColumnsReader:
     def entries(self, tops: Sequence[str]) -> Entries:
         """All entries; SnapshotError where a directory has none itself."""
 
-        def joined(parts: list[Any], kind: Any) -> NDArray[Any]:
-            return np.concatenate([np.zeros(0, kind), *parts])
-
-        columns = {name: joined(parts, _NUMBERS[name]) for name, parts in self._columns.items()}
-        lengths = joined(self._lengths, np.uint16)
+        kinds = {column.name: _LIMITS.get(column.name, _SIGNED) for column in self._columns}
+        kinds["profile"] = 0, len(self.profiles) - 1
+        columns = {column.name: column.all(*kinds[column.name]) for column in self._columns}
+        lengths = np.array(self._lengths)
         starts = np.cumsum(lengths, dtype=np.int64) - lengths
         count = np.array(self._counts, np.int64)
         first = np.cumsum(count) - count
@@ -211,50 +253,3 @@ def _named(found: Entries, holder: int, directories: NDArray[np.bool_]) -> dict[
     first = int(found.first[holder])
     places = first + np.flatnonzero(directories[first : first + int(found.counts[holder])])
     return dict(zip(found.names.many(places), places.tolist(), strict=True))
-
-
-def _not_before(one: Any, other: Any) -> bool:
-    return bool(one >= other)
-
-
-def _bytes_of(names: list[str]) -> tuple[bytes | list[bytes], NDArray[np.uint16]]:
-    """The bytes of the names, apart where they are not all ASCII; and how many each has."""
-    joined = "".join(names)
-    try:
-        raw: bytes | list[bytes] = (
-            joined.encode("ascii") if joined.isascii() else [name.encode("utf-8", "surrogateescape") for name in names]
-        )
-    except UnicodeEncodeError as error:
-        raise SnapshotError("names holds what is no bytes of a name") from error
-    lengths = [len(name) for name in (raw if isinstance(raw, list) else names)]
-    if max(lengths) > 255:
-        raise SnapshotError("names holds one of more than 255 bytes")
-    return raw, np.array(lengths, np.uint16)
-
-
-def _column(data: Any, count: int, place: str, least: int, most: int) -> NDArray[Any]:
-    """Whole numbers: a list of them, ``{"from": least, "plus": list}``, or one that stands for all."""
-    base: Any = 0
-    if isinstance(data, Mapping):
-        base, data = data.get("from"), data.get("plus")
-        if not _whole(base) or not isinstance(data, list):
-            raise SnapshotError(f'{place} is right as a list of numbers, or as {{"from": number, "plus": list}}')
-    if _whole(data):
-        data = [data] * count
-    if not isinstance(data, list) or len(data) != count:
-        raise SnapshotError(f"{place} is right with {count} whole numbers, as many as there are names or modes")
-    try:
-        values = np.array(data)
-    except (ValueError, OverflowError):
-        values = np.zeros(0)
-    if values.dtype.kind not in "iu" or len(values.shape) != 1 or base + int(values.min()) < least:
-        raise SnapshotError(f"{place} is right with whole numbers, none below {least}")
-    if base + int(values.max()) > most:
-        raise SnapshotError(f"{place} has {base + int(values.max())}, and {most} is the largest that is right")
-    if base and base + int(values.max()) >= 1 << 63:
-        return values.astype(np.uint64) + np.uint64(base)
-    return values + base if base else values
-
-
-def _whole(data: Any) -> bool:
-    return isinstance(data, int) and not isinstance(data, bool)

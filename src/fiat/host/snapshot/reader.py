@@ -66,6 +66,9 @@ def _no_number(word: str) -> NoReturn:
     raise ValueError(word)
 
 
+_DECODER = json.JSONDecoder(parse_constant=_no_number)
+
+
 class _Cut(SnapshotError):
     """A line, or what holds the lines, that has no end."""
 
@@ -158,7 +161,7 @@ class _Reader:
 
     def _parse(self, line: str) -> Mapping[str, Any]:
         try:
-            fields = json.loads(line, parse_constant=_no_number)
+            fields = _DECODER.decode(line)
         except (ValueError, RecursionError) as error:
             raise _Cut("this is no whole JSON object; the file is damaged or cut short") from error
         if not isinstance(fields, dict):

@@ -1,7 +1,7 @@
 """Writing a snapshot: what was captured of a host, as lines of JSON in columns (docs/formats.md, version 2)."""
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from fiat.core.state.capture import Capture
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
 from fiat.core.typed import Any
+from fiat.engine.inorder import in_order
 from fiat.host.snapshot import records
 from fiat.host.snapshot.records import Header, Login, Rest
 
@@ -22,15 +23,18 @@ _MOST = 10_000
 _LONGEST = 1_000_000
 """Characters of the names in a line; as JSON has them each may be six times as long."""
 
-_dump = json.JSONEncoder(ensure_ascii=True, separators=(",", ":")).encode
+_PIECE = 25_000
+"""Entries that a process writes before it hands them over; for fewer no other is started."""
+
+_dump = json.JSONEncoder(ensure_ascii=True).encode
 
 
 def lines(capture: Capture, taken: str | None) -> Iterator[str]:
-    """The lines of the snapshot, each with its end."""
+    """The lines of the snapshot, each with its end, one or more at a time."""
     count = 0
-    for line in _records(capture, taken):
-        count += 1
-        yield f"{line}\n"
+    for text in _records(capture, taken):
+        count += text.count("\n") + 1
+        yield f"{text}\n"
     yield f"{_dump({'end': count})}\n"
 
 
@@ -92,82 +96,119 @@ def _profiles(profiles: Profiles, mounts: Sequence[Mount], first_list: int, firs
                     "mode": [octal(bits) for bits in mode],
                     "owner": uid,
                     "group": gid,
-                    "list": _column([number and number + first_list for number in acl]),
-                    "rest": _column([number + first_rest for number in rest]),
+                    "list": [number and number + first_list for number in acl],
+                    "rest": [number + first_rest for number in rest],
                 }
             }
         )
 
 
+class _Inside:
+    """What is in the directories of a tree, in columns: what is in one directory stands together.
+
+    It is cut into *groups*, each of which becomes a line: the entries of one directory, or some of very many.
+    """
+
+    def __init__(self, tree: Survey, first_profile: int) -> None:
+        children = np.argsort(tree.parent, kind="stable")[1:]
+        parents = tree.parent[children]
+        details = tree.details
+        assert details is not None, "a tree is captured with its details"
+        self._tree = tree
+        self._children = children
+        self.starts = self._groups(np.flatnonzero(np.diff(parents, prepend=-1)))
+        self._ends = np.append(self.starts[1:], len(children))
+        self._directories = parents[self.starts]
+        self._columns: dict[str, NDArray[Any]] = {
+            "profile": tree.profile[children].astype(np.int64) + first_profile,
+            "inode": tree.inode[children],
+            "links": tree.links[children],
+            "birth": tree.birth[children],
+            "size": details.size[children],
+            "modified": details.modified[children],
+        }
+        self._targets = self._by_group(details.targets)
+
+    def _by_group(self, targets: Mapping[int, str]) -> dict[int, list[tuple[int, str]]]:
+        """For each group with symlinks in it the places of these among all the entries, and where they lead."""
+        found: dict[int, list[tuple[int, str]]] = {}
+        links = np.array([place for place in targets if place], np.int64)
+        if len(links):
+            place_of = np.empty(len(self._tree), np.int64)
+            place_of[self._children] = np.arange(len(self._children))
+            at = place_of[links]
+            groups = np.searchsorted(self.starts, at, side="right") - 1
+            for group, place, link in zip(groups.tolist(), at.tolist(), links.tolist(), strict=True):
+                found.setdefault(group, []).append((place, targets[link]))
+        return found
+
+    def _groups(self, starts: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Where groups begin: directories do, and in those with very many entries, or very long names, some more."""
+        counts = np.diff(starts, append=len(self._children))
+        more: list[int] = []
+        for place in np.flatnonzero(counts > _LONGEST // 256).tolist():  # no name has more bytes than 255
+            begin = int(starts[place])
+            inside = self._children[begin : begin + int(counts[place])]
+            entries = characters = 0
+            for number, name in enumerate(self._tree.names(inside)):
+                if entries == _MOST or characters > _LONGEST:
+                    more.append(begin + number)
+                    entries = characters = 0
+                entries += 1
+                characters += len(name)
+        return np.sort(np.append(starts, np.array(more, np.int64)))
+
+    def pieces(self) -> list[int]:
+        """Which groups begin each piece of about so many entries as one process should write; and the last's end."""
+        wanted = np.arange(0, len(self._children), _PIECE)
+        return sorted({*np.searchsorted(self.starts, wanted).tolist(), len(self.starts)})
+
+    def lines(self, first: int, last: int) -> Iterator[str]:
+        """The lines of the groups from the ``first`` to before the ``last``."""
+        begin, end = int(self.starts[first]), int(self._ends[last - 1])
+        tree, starts, ends = self._tree, self.starts[first:last] - begin, self._ends[first:last] - begin
+        names = tree.names(self._children[begin:end])
+        columns = [_texts(values[begin:end], name in _LARGE, starts, ends) for name, values in self._columns.items()]
+        paths = (path for _, path in tree.paths_of(self._directories[first:last].tolist()))
+        head = ", ".join(f'"{name}": %s' for name in self._columns)
+        groups = zip(range(first, last), paths, starts.tolist(), ends.tolist(), *columns, strict=True)
+        for group, path, here, there, *texts in groups:
+            line = f'{{"directory": {_dump(path)}, "names": {_dump(names[here:there])}, {head % tuple(texts)}'
+            if group in self._targets:
+                targets = {names[place - begin]: target for place, target in self._targets[group]}
+                line += f', "targets": {_dump(targets)}'
+            yield f"{line}}}"
+
+
+_LARGE = ("inode", "birth", "modified")
+"""Columns of large numbers that are near each other."""
+
+
+def _texts(values: NDArray[Any], large: bool, starts: NDArray[np.int64], ends: NDArray[np.int64]) -> Iterator[str]:
+    """For each group its values as JSON has them: the one that all are, or a list, of ``large`` ones how much more
+    each is than the least of them.
+    """
+    least, most = np.minimum.reduceat(values, starts), np.maximum.reduceat(values, starts)
+    if large:
+        values = values - np.repeat(least, ends - starts)
+    listed, alike = values.tolist(), (least == most).tolist()
+    for first, same, here, there in zip(least.tolist(), alike, starts.tolist(), ends.tolist(), strict=True):
+        if same:
+            yield str(first)
+        elif large:
+            yield f'{{"from": {first}, "plus": {listed[here:there]}}}'
+        else:
+            yield str(listed[here:there])
+
+
 def _directories(tree: Survey, first_profile: int) -> Iterator[str]:
-    """What is in each directory of a tree, some thousand entries in a line at most; nothing of those that are empty."""
-    children = np.argsort(tree.parent, kind="stable")[1:]  # what is in one directory stands together
-    if not len(children):
+    """What is in each directory of a tree, some thousand entries in a line at most; written by several processes."""
+    if len(tree) == 1:
         return
-    parents = tree.parent[children]
-    starts = np.flatnonzero(np.diff(parents, prepend=-1))
-    names = tree.names(children)
-    details = tree.details
-    assert details is not None, "a tree is captured with its details"
-    profile = (tree.profile[children] + first_profile).tolist()
-    links, size = tree.links[children].tolist(), details.size[children].tolist()
-    inode = tree.inode[children].tolist()
-    birth, modified = tree.birth[children].tolist(), details.modified[children].tolist()
-    targets = _targets(tree, children)
-    paths = (path for _, path in tree.paths_of(parents[starts].tolist()))
-    ends = [*starts[1:].tolist(), len(children)]
-    for path, begin, end in zip(paths, starts.tolist(), ends, strict=True):
-        for one, other in _parts(names, begin, end):
-            line: dict[str, Any] = {
-                "directory": path,
-                "names": names[one:other],
-                "profile": _column(profile[one:other]),
-                "inode": _times(inode[one:other]),
-                "links": _column(links[one:other]),
-                "birth": _times(birth[one:other]),
-                "size": _column(size[one:other]),
-                "modified": _times(modified[one:other]),
-            }
-            if targets:
-                there = {names[place]: targets[place] for place in range(one, other) if place in targets}
-                if there:
-                    line["targets"] = there
-            yield _dump(line)
+    inside = _Inside(tree, first_profile)
+    bounds = inside.pieces()
 
+    def piece(number: int) -> str:
+        return "\n".join(inside.lines(bounds[number], bounds[number + 1]))
 
-def _parts(names: Sequence[str], begin: int, end: int) -> Iterator[tuple[int, int]]:
-    """Where the lines of one directory begin and end."""
-    if end - begin < _LONGEST // 256:  # no name has more bytes than 255
-        yield begin, end
-        return
-    characters = 0
-    for place in range(begin, end):
-        if place - begin == _MOST or characters > _LONGEST:
-            yield begin, place
-            begin, characters = place, 0
-        characters += len(names[place])
-    yield begin, end
-
-
-def _targets(tree: Survey, children: NDArray[np.int64]) -> dict[int, str]:
-    """Where the symlinks lead, by their place among ``children``."""
-    assert tree.details is not None
-    found = tree.details.targets
-    if not found:
-        return {}
-    place_of = np.empty(len(tree), np.int64)
-    place_of[children] = np.arange(len(children))
-    return {int(place_of[place]): target for place, target in found.items() if place}
-
-
-def _column(values: list[int]) -> int | list[int]:
-    """The values, or the one that all of them are."""
-    return values[0] if values.count(values[0]) == len(values) else values
-
-
-def _times(values: list[int]) -> int | dict[str, Any]:
-    """Large numbers that are near each other: the least of them, and what each has more."""
-    least = min(values)
-    if max(values) == least:
-        return least
-    return {"from": least, "plus": [value - least for value in values]}
+    yield from in_order(len(bounds) - 1, piece)
