@@ -38,20 +38,36 @@ class View(NamedTuple):
     survey: Survey
 
 
+Matched = tuple[NDArray[np.int64], NDArray[np.int64]]
+"""Entries of two surveys, by their places in either: those at the same place of the two are compared."""
+
+
 class Pair(NamedTuple):
-    """One tree before and after: the same entries in the same places; its top counts elsewhere if ``without_top``."""
+    """One tree before and after; its top counts elsewhere if ``without_top``.
+
+    Where nothing else is ``matched``, the same entries stand in the same places. Either way, profiles go by the
+    same numbers on both sides.
+    """
 
     before: View
     after: View
     without_top: bool = False
+    matched: Matched | None = None
+
+    @property
+    def places(self) -> Matched:
+        """The places of the entries that are compared."""
+        everything = np.arange(len(self.before.survey))
+        return self.matched or (everything, everything)
 
 
 class Difference(NamedTuple):
-    """Entries (by their places) with one and the same pair of answers, which differ."""
+    """Entries with one and the same pair of answers, which differ; by their places before, and after."""
 
     before: Sets
     after: Sets
-    places: NDArray[np.intp]
+    places: NDArray[np.int64]
+    others: NDArray[np.int64]
 
 
 class Asking:
@@ -78,13 +94,14 @@ class Asking:
         one, other = pair.before, pair.after
         then = self.before.reached(one.survey, self.before.reach(one.route))
         now = self.after.reached(other.survey, self.after.reach(other.route))
-        places = np.arange(len(one.survey))
+        places, others = pair.places
         if self.same_people:
-            places = np.flatnonzero(_may_differ(pair, self.before, self.after, (then, now)))
+            may_differ = _may_differ(pair, self.before, self.after, (then, now))
+            places, others = places[may_differ], others[may_differ]
         if not len(places):
             return
         had = self.before.answers(one.survey, one.route, places, then)
-        has = self.after.answers(other.survey, other.route, places, now)
+        has = self.after.answers(other.survey, other.route, others, now)
         pairs = had.number.astype(np.int64) * len(has.keys) + has.number
         distinct, number = distinct_values(pairs)
         order = np.argsort(number, kind="stable")
@@ -92,10 +109,9 @@ class Asking:
         for which, value in enumerate(distinct.tolist()):
             before, after = divmod(value, len(has.keys))
             if had.keys[before] != has.keys[after]:
+                some = order[bounds[which] : bounds[which + 1]]
                 yield Difference(
-                    self._sets(had.keys[before]),
-                    self._sets(has.keys[after]),
-                    places[order[bounds[which] : bounds[which + 1]]],
+                    self._sets(had.keys[before]), self._sets(has.keys[after]), places[some], others[some]
                 )
 
     def _sets(self, key: AnswerKey) -> Sets:
@@ -115,29 +131,31 @@ def effects(asking: Asking, pairs: Iterable[Pair]) -> Effects:
 def _may_differ(
     pair: Pair, asked: TreeAccess, again: TreeAccess, reached: tuple[Reached, Reached]
 ) -> NDArray[np.bool_]:
-    """For each entry, whether any answer about it can be another."""
+    """For each entry that is compared, whether any answer about it can be another."""
     one, other = pair.before.survey, pair.after.survey
-    differs: NDArray[np.bool_] = one.profile != other.profile
-    parent = np.maximum(one.parent, 0)
-    # who gets into each directory, before and after
+    places, others = pair.places
+    differs: NDArray[np.bool_] = one.profile[places] != other.profile[others]
+    parent, above = np.maximum(one.parent[places], 0), np.maximum(other.parent[others], 0)
+    # who gets into the directory of each, before and after
     before, after = reached
-    both = before.number.astype(np.int64) * (len(after.sets) + 1) + after.number
-    directories = before.number >= 0
-    distinct, places = distinct_values(np.where(directories, both, 0))
+    got, gets = before.number[parent].astype(np.int64), after.number[above]
+    inside = (got >= 0) & (gets >= 0)  # the top may be no directory
+    distinct, which = distinct_values(np.where(inside, got * (len(after.sets) + 1) + gets, 0))
     opens = np.zeros(len(distinct), np.bool_)
     for place, value in enumerate(distinct.tolist()):
         number, rest = divmod(value, len(after.sets) + 1)
         opens[place] = rest < len(after.sets) and before.sets[number] != after.sets[rest]
-    opened = opens[places] & directories
-    found: NDArray[np.bool_] = differs | differs[parent] | opened[parent]
-    found[0] = not pair.without_top and bool(
-        differs[0]
-        or asked.reach(pair.before.route) != again.reach(pair.after.route)
+    found: NDArray[np.bool_] = differs | (one.profile[parent] != other.profile[above]) | (opens[which] & inside)
+    tops = (places == 0) | (others == 0)
+    at_top = bool(
+        asked.reach(pair.before.route) != again.reach(pair.after.route)
         or pair.before.route.parent != pair.after.route.parent
     )
+    found[tops] = differs[tops] | at_top
     if rights_.EXECUTE in asked.rights:
-        found |= one.profiles.by_rest(lambda rest: _runs_otherwise(rest, asked, again))[one.profile]
-        found[0] &= not pair.without_top
+        found |= one.profiles.by_rest(lambda rest: _runs_otherwise(rest, asked, again))[one.profile[places]]
+    if pair.without_top:
+        found[tops] = False
     return found
 
 
