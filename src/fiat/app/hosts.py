@@ -19,11 +19,12 @@ SAMPLE = "skerry"
 """The name of the sample host that comes with Fiat."""
 
 
-def open_host(snapshot: str | None = None, accounts: str | None = None) -> Host:
+def open_host(snapshot: str | None = None, accounts: str | None = None, *, incomplete: bool = False) -> Host:
     """This host, or the one in the file ``snapshot`` (:data:`SAMPLE` for the sample host).
 
     ``accounts`` is a folder with the files passwd and group, in place of the
-    host's own accounts. Raises :class:`fiat.core.errors.SnapshotError`.
+    host's own accounts. A snapshot that is cut short is used as far as it goes if
+    ``incomplete``. Raises :class:`fiat.core.errors.SnapshotError`.
     """
     from fiat.host.live.accounts import from_folder
 
@@ -32,7 +33,7 @@ def open_host(snapshot: str | None = None, accounts: str | None = None) -> Host:
         from fiat.demo import sample
         from fiat.host.snapshot import reader
 
-        return reader.read(sample.SNAPSHOT if snapshot == SAMPLE else snapshot, given)
+        return reader.read(sample.SNAPSHOT if snapshot == SAMPLE else snapshot, given, incomplete=incomplete)
     from fiat.host.live.host import LiveHost
 
     return LiveHost(given)

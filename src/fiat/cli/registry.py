@@ -78,6 +78,12 @@ COMMANDS = {
         Command("undo", "change", "put back what was changed", ("revert", "rollback", "restore", "back", "reset")),
         Command("save", "keep", "keep the state of a tree in a file", ("snapshot", "dump", "backup", "record", "keep")),
         Command(
+            "compare",
+            "keep",
+            "what differs between two states, and who gained or lost by it",
+            ("diff", "changed", "since", "delta", "drift"),
+        ),
+        Command(
             "demo",
             "learn",
             "the whole example on the sample host skerry",

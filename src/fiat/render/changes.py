@@ -86,7 +86,7 @@ def _together(
 
 def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
     """What two changes have in common that are put in the same words; cheaper than the words."""
-    listed = before.acl or after.acl or before.default or after.default or before.capabilities or after.capabilities
+    listed = before[4:] != (None, None, (), None) or after[4:] != (None, None, (), None)
     return (
         before.kind,
         before.mode,
@@ -122,6 +122,8 @@ def differences(before: Posture, after: Posture, accounts: Accounts) -> Iterator
                 yield what + name, _class_words(had.get(name), given), _class_words(has.get(name), given)
     if before.capabilities != after.capabilities:
         yield "capabilities", _capability_words(before), _capability_words(after)
+    if before.flags != after.flags:
+        yield "flags", _flag_words(before), _flag_words(after)
 
 
 def _mode_words(posture: Posture) -> str:
@@ -166,6 +168,10 @@ def _class_words(value: int | None, kind: Kind) -> str:
     if value is None:
         return "no entry"
     return f"{permission_letters(value)}  {words.permissions(value, kind)}"
+
+
+def _flag_words(posture: Posture) -> str:
+    return "not known" if posture.flags is None else " ".join(posture.flags) or "none"
 
 
 def _capability_words(posture: Posture) -> str:

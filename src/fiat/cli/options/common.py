@@ -8,11 +8,21 @@ from fiat.render.output import Output
 
 def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
     """How the result is shown, and which host is asked."""
+    add_format(parser, formats)
+    add_host(parser)
+
+
+def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> None:
+    """How the result is shown."""
     parser.add_argument(
         "--format", choices=formats, default="text", help="how the result is printed (text unless given)"
     )
     parser.add_argument("--json", dest="format", action="store_const", const="json", help="the same as --format json")
     parser.add_argument("--quiet", action="store_true", help="print only what goes wrong; the exit status says it")
+
+
+def add_host(parser: argparse.ArgumentParser) -> None:
+    """Which host is asked."""
     parser.add_argument(
         "--accounts",
         metavar="DIR",

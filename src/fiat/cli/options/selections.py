@@ -6,6 +6,12 @@ from fiat.app.selections import WITH_WORDS, Accounts, Selection, selection
 
 
 def add_selection(parser: argparse._ActionsContainer) -> None:
+    """What is meant: by kind, name, owner, group and posture, and how far."""
+    add_choice(parser)
+    parser.add_argument("--across-mounts", action="store_true", help="enter other file systems mounted in the tree")
+
+
+def add_choice(parser: argparse._ActionsContainer) -> None:
     """What is meant: by kind, name, owner, group and posture."""
     parser.add_argument("--only", choices=("files", "dirs"), help="only what is no directory, or only directories")
     parser.add_argument("--name", metavar="GLOB", help="only names that match, such as '*.csv'")
@@ -25,7 +31,6 @@ def add_selection(parser: argparse._ActionsContainer) -> None:
     parser.add_argument(
         "--without", action="append", default=[], metavar="WHAT", help="only what has none of these: sticky"
     )
-    parser.add_argument("--across-mounts", action="store_true", help="enter other file systems mounted in the tree")
 
 
 def selected(args: argparse.Namespace, accounts: Accounts) -> Selection:

@@ -110,9 +110,7 @@ class Asking:
             before, after = divmod(value, len(has.keys))
             if had.keys[before] != has.keys[after]:
                 some = order[bounds[which] : bounds[which + 1]]
-                yield Difference(
-                    self._sets(had.keys[before]), self._sets(has.keys[after]), places[some], others[some]
-                )
+                yield Difference(self._sets(had.keys[before]), self._sets(has.keys[after]), places[some], others[some])
 
     def _sets(self, key: AnswerKey) -> Sets:
         return dict(zip(self.rights, key, strict=True))

@@ -86,7 +86,12 @@ class ImageNode:
 
 
 class ImageHost:
-    """A host made of the objects given; the one who acts on it is its superuser."""
+    """A host made of the objects given; the one who acts on it is its superuser.
+
+    ``taken`` is when it was as it is held here, in ISO 8601, where that is known.
+    """
+
+    taken: str | None = None
 
     def __init__(self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings) -> None:
         self.name = name

@@ -37,6 +37,7 @@ class Held(NamedTuple):
     left_out: tuple[str, ...]
     troubles: tuple[Trouble, ...]
     cut: bool = False
+    across_mounts: bool = False
 
 
 class SnapshotNode(ImageNode):

@@ -130,7 +130,9 @@ class _Reader:
         settings = header.settings or Settings()
         if self.columns is None:
             self._look_at_tree(self.objects)
-            return ImageHost(name, self.objects.values(), accounts or people, settings)
+            whole = ImageHost(name, self.objects.values(), accounts or people, settings)
+            whole.taken = header.taken
+            return whole
         from fiat.host.snapshot.host import Held, SnapshotHost
 
         held = Held(
@@ -140,8 +142,10 @@ class _Reader:
             tuple(point for point in self.left_out if point not in header.trees),
             tuple(self.troubles),
             cut=not self.ended,
+            across_mounts=header.across_mounts,
         )
         found = SnapshotHost(name, self.objects.values(), accounts or people, settings, held)
+        found.taken = header.taken
         self._look_at_tree([path for path in self.objects if path not in header.trees], found)
         return found
 

@@ -1,0 +1,136 @@
+"""Comparing: two snapshots, one and this host as it is, or a folder of snapshots at some time."""
+
+import errno
+import os
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+
+from fiat.app.hosts import open_host
+from fiat.app.problems import Problem, raise_problem
+from fiat.app.times import parse_time
+from fiat.core.ask.treeeffects import View
+from fiat.core.errors import PathError, SnapshotError
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.paths import lies_under
+from fiat.core.state.comparison import Comparison, compare
+from fiat.core.text import joined, quoted
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_at
+from fiat.core.typed import NamedTuple
+from fiat.core.words.selection import Selection
+from fiat.host.image.host import ImageHost
+from fiat.host.snapshot import folder
+from fiat.host.snapshot.host import SnapshotHost
+
+__all__ = ["LIVE", "Comparison", "Selection", "State", "compared", "open_state"]
+
+LIVE = "live"
+"""The word for this host as it is now."""
+
+
+class State(NamedTuple):
+    """A host at one time: the word for it, the file it is held in, and when it was taken (ISO 8601)."""
+
+    word: str
+    host: Host
+    path: str | None
+    taken: str | None
+
+    @property
+    def tops(self) -> tuple[str, ...] | None:
+        """The trees that it holds; None for this host, which holds all there is."""
+        if isinstance(self.host, SnapshotHost):
+            return self.host.held.tops
+        return ("/",) if isinstance(self.host, ImageHost) else None
+
+    @property
+    def across_mounts(self) -> bool:
+        """Whether it holds what is mounted in its trees."""
+        return self.host.held.across_mounts if isinstance(self.host, SnapshotHost) else True
+
+
+def open_state(word: str, at: str | None = None, *, accounts: str | None = None, incomplete: bool = False) -> State:
+    """What ``word`` means: :data:`LIVE`, a snapshot, or a folder of them, of which the last one ``at`` that time.
+
+    Raises :class:`SnapshotError`, :class:`NotationError` where ``at`` is no time.
+    """
+    if word == LIVE:
+        return State(word, open_host(None, accounts), None, None)
+    path = word
+    if os.path.isdir(word):
+        path = os.path.join(word, _chosen(word, at))
+    elif at is not None:
+        raise SnapshotError(f"{quoted(word)} is no folder of snapshots: --at chooses among those in one")
+    found = open_host(path, accounts, incomplete=incomplete)
+    return State(word, found, path, found.taken if isinstance(found, ImageHost) else None)
+
+
+def _chosen(place: str, at: str | None) -> str:
+    """The name of the last snapshot in a folder, up to the time ``at``."""
+    now = datetime.now().astimezone()
+    wanted = None if at is None else parse_time(at, now)
+    try:
+        known = folder.kept_in(place)
+    except OSError as error:
+        raise SnapshotError(f"cannot list the folder {quoted(place)}: {error.strerror}") from error
+    if not known:
+        raise SnapshotError(f"there is no snapshot in {quoted(place)}; fiat save PATH --add {place} puts one there")
+    before = [one for one in known if wanted is None or one.taken <= wanted]
+    if not before:
+        first, asked = (f"{one.astimezone():%Y-%m-%d %H:%M}" for one in (known[0].taken, wanted or now))
+        raise SnapshotError(f"nothing in {quoted(place)} is as old as {asked}: the first snapshot is of {first}")
+    return before[-1].name
+
+
+def compared(
+    before: State,
+    after: State,
+    paths: Sequence[str] = (),
+    selection: Selection = Selection(),  # noqa: B008
+    *,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> Comparison | None:
+    """Compare what both states hold, or ``paths`` of it; None where no path is right.
+
+    Raises :class:`SnapshotError` where the two have nothing in common.
+    """
+    across = before.across_mounts and after.across_mounts
+    trees: list[tuple[View, View]] = []
+    for path in paths or _common(before, after):
+        try:
+            views = [
+                View(*survey_at(state.host, path, Extent(across_mounts=across, details=True), progress))
+                for state in (before, after)
+            ]
+        except PathError as error:
+            problem(error)
+            continue
+        for survey in (view.survey for view in views):
+            if not survey.complete:
+                problem(PathError(survey.top.path, errno.EINTR, "read all of"))
+                return None
+        for trouble in sorted({one for view in views for one in view.survey.troubles}):
+            problem(PathError(trouble.path, trouble.errno))
+        trees.append((views[0], views[1]))
+    if not trees:
+        return None
+    taking = None if selection.everything else selection.on(after.host.accounts)
+    return compare(before.host, after.host, trees, taking)
+
+
+def _common(before: State, after: State) -> Iterable[str]:
+    """The tops of the trees that both hold."""
+    tops = [state.tops for state in (before, after)]
+    known = [one for one in tops if one is not None]
+    if not known:
+        raise SnapshotError(f"both are this host as it is: write what to compare {quoted(LIVE)} with, a snapshot")
+    if len(known) == 1:
+        return known[0]
+    one, other = known
+    found = [top for top in one if any(lies_under(top, upper) for upper in other)]
+    found += [top for top in other if top not in found and any(lies_under(top, upper) for upper in one)]
+    if not found:
+        have = (joined(map(quoted, tops)) for tops in known)
+        raise SnapshotError(f"the two have no tree in common: one holds {next(have)}, the other {next(have)}")
+    return found

@@ -1,0 +1,58 @@
+"""Say what differs between two states: who gained and who lost which right, and by which
+change; what was changed, moved, replaced, is gone and is new; accounts and mounts.
+
+A and B are snapshots, folders of snapshots (fiat save --add), or live, which is this host
+as it is. Of a folder it is the last snapshot, or with --at the last one up to that time:
+'yesterday 18:00', monday, '3 hours ago', 2026-11-25T18:00. Gains and losses are counted
+on what both have, by its path, or by its identity where it was moved."""
+
+import argparse
+
+from fiat.app.compare import LIVE, compared, open_state
+from fiat.app.status import Status
+from fiat.app.unevaluated import of_host
+from fiat.cli.options.common import add_format, output_of
+from fiat.cli.options.selections import add_choice, selected
+from fiat.cli.progress import Progress
+from fiat.render.compare import ComparisonView
+
+EXAMPLES = (
+    ("what a week changed on the sample host", "fiat compare skerry skerry-later"),
+    ("who got in by it", "fiat compare skerry skerry-later /srv/skerry/gauge --gains-only"),
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The arguments of ``fiat compare``."""
+    parser.add_argument("before", metavar="A", help="the state before")
+    parser.add_argument("after", metavar="B", help=f"the state after; {LIVE} is this host as it is")
+    parser.add_argument("paths", nargs="*", metavar="PATH", help="just this tree")
+    parser.add_argument("--at", metavar="TIME", help="of the folder A the last snapshot up to this time")
+    parser.add_argument("--gains-only", action="store_true", help="just who gained what, and by what")
+    parser.add_argument("--incomplete", action="store_true", help="use a snapshot that is cut short as far as it goes")
+    add_choice(parser)
+    add_format(parser, ("text", "json", "jsonl"))
+    parser.add_argument("--accounts", metavar="DIR", help="take users and groups of both from DIR/passwd and DIR/group")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Compare, and say what differs."""
+    output = output_of("compare", args)
+    before = open_state(args.before, args.at, accounts=args.accounts, incomplete=args.incomplete)
+    after = open_state(args.after, accounts=args.accounts, incomplete=args.incomplete)
+    with Progress(output.shows_progress) as progress:
+        found = compared(
+            before,
+            after,
+            args.paths,
+            selected(args, after.host.accounts),
+            problem=output.problem,
+            progress=progress.report,
+        )
+    if found is None:
+        return output.finish()
+    output.add(ComparisonView(found, before, after, gains_only=args.gains_only))
+    output.caveat(of_host(before.host))
+    output.caveat(of_host(after.host))
+    differs = bool(found.effects.gains) if args.gains_only else found.differs
+    return output.finish(Status.NO if differs else Status.DONE)

@@ -1,0 +1,121 @@
+"""Why somebody may now, or may no longer: the first check that goes another way than it did, and what differs there.
+
+The checks are the kernel's, in its order (:mod:`fiat.core.rules.access`). Whoever gains
+a right was stopped by one of them before; whoever loses it is stopped by one now.
+What differs at the object of that check is the cause.
+"""
+
+from collections.abc import Iterator
+
+from fiat.core.ask.treeeffects import View
+from fiat.core.model.posture import Object
+from fiat.core.model.right import CREATE, EXECUTE, WRITE, Right
+from fiat.core.model.route import Route, Stage
+from fiat.core.rules.access import Access
+from fiat.core.rules.check import Check
+from fiat.core.rules.decision import Decisions
+from fiat.core.tree.answers import TreeAccess
+from fiat.core.typed import NamedTuple
+
+
+class Cause(NamedTuple):
+    """What made the difference, at ``path``.
+
+    ``kind`` is posture (``before`` and ``after`` differ there), membership (the people have other
+    groups), mount (its options), moved, replaced, program (it is run with something else, or is another program),
+    way (another object is walked there), settings, or other.
+    """
+
+    kind: str
+    path: str
+    before: Object | None = None
+    after: Object | None = None
+
+
+class Side(NamedTuple):
+    """One of the two states: its tree, and who may do what in it."""
+
+    view: View
+    answers: TreeAccess
+    access: Access
+    decisions: Decisions
+
+    def route(self, place: int, right: Right) -> Route:
+        """The route to an entry, as the kernel walks it when ``right`` is asked of it."""
+        survey, top = self.view.survey, self.view.route
+        chain: list[int] = []
+        above = place
+        while above > 0:
+            chain.append(above)
+            above = int(survey.parent[above])
+        stages = list(top.stages)
+        end = survey.object(0) if top.end is None else survey.top
+        for one in reversed(chain):
+            stages.append(Stage(end))
+            end = survey.object(one)
+        if end.posture.directory and right in (WRITE, CREATE):
+            stages.append(Stage(end))
+        runs = None
+        if right is EXECUTE and end.program is not None:
+            runs = self.answers.runs_with(end.program)
+        return Route(end.path, tuple(stages), end, interpreter=runs)
+
+    def checks(self, place: int, right: Right) -> list[Check]:
+        """All that is checked for ``right`` of the entry."""
+        return list(self.access.checks(self.route(place, right), right))
+
+
+class Asked(NamedTuple):
+    """A right that some of those in ``bits`` gained, or lost, on an entry: by its places before and after."""
+
+    before: int
+    after: int
+    right: Right
+    bits: int
+    gained: bool
+    moved: bool = False
+
+
+def causes(before: Side, after: Side, asked: Asked, regrouped: int) -> Iterator[tuple[int, Cause]]:
+    """Those who gained, or lost, the right, each with the cause; ``regrouped`` are in other groups than before."""
+    stopped, free = (before, after) if asked.gained else (after, before)
+    place, other = (asked.before, asked.after) if asked.gained else (asked.after, asked.before)
+    passed = {(check.path, check.needs): check for check in free.checks(other, asked.right)}
+    bits = asked.bits
+    for check in stopped.checks(place, asked.right):
+        some = bits & ~check.passers
+        if not some:
+            continue
+        bits &= check.passers
+        by_groups = 0
+        if check.object is not None and check.want:  # the other groups alone do it
+            by_groups = some & regrouped & free.decisions.of(check.object.posture).allowed(check.want)
+        if by_groups:
+            yield by_groups, Cause("membership", check.path)
+        if some & ~by_groups:
+            twin = passed.get((check.path, check.needs))
+            pair = check.object, None if twin is None else twin.object
+            was, now = pair if asked.gained else pair[::-1]
+            kind = "moved" if twin is None and asked.moved else _differs(was, now)
+            yield some & ~by_groups, Cause(kind, check.path, was, now)
+        if not bits:
+            return
+    yield bits, Cause("other", before.view.survey.path(asked.before))
+
+
+def _differs(before: Object | None, after: Object | None) -> str:
+    if before is None or after is None:
+        return "way"
+    if before.posture != after.posture:
+        return "posture"
+    if _options(before) != _options(after):
+        return "mount"
+    if not before.status.identity.same_as(after.status.identity):
+        return "replaced"
+    if before.program != after.program:
+        return "program"
+    return "other"
+
+
+def _options(one: Object) -> tuple[object, ...]:
+    return () if one.mount is None else (one.mount.options, one.mount.filesystem_options, one.mount.type)

@@ -1,0 +1,330 @@
+"""Comparing two states of a host, or two hosts: what was changed, and who gained or lost which right by it.
+
+Who gained and lost is the one question of :mod:`fiat.core.ask.effects`, asked
+of the two; here the entries are matched that it is asked of, and each effect
+is put beside its cause.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.ask.effects import Effects, more
+from fiat.core.ask.treeeffects import Asking, Difference, Pair, View
+from fiat.core.model import right as rights_
+from fiat.core.model.host import Host
+from fiat.core.model.mount import Mount
+from fiat.core.model.principals import Universe
+from fiat.core.model.right import Right
+from fiat.core.rules.decision import Decisions
+from fiat.core.state.causes import Asked, Cause, Side, causes
+from fiat.core.state.matching import Matching, match
+from fiat.core.state.peoplechanges import AccountChange, account_changes, people_of_both
+from fiat.core.tree.distinct import distinct_values, first_places
+from fiat.core.tree.joint import with_joint_profiles
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.survey import Taking
+from fiat.core.typed import Any, NamedTuple
+
+_SAMPLES = 3000
+"""So many entries at most are looked at for the causes of what is alike."""
+
+
+class Compared(NamedTuple):
+    """One tree at both times, and how its entries match.
+
+    ``changed`` tells of each matched pair whether its posture is another now;
+    ``open`` how many of what is new are open to anyone else, by right.
+    """
+
+    pair: Pair
+    matching: Matching
+    changed: NDArray[np.bool_]
+    open: dict[Right, int]
+
+
+class Cell(NamedTuple):
+    """Some people who gained, or lost, some rights by one cause, on so many paths, of which ``first`` is one.
+
+    ``alike`` is how many objects were changed as the one that is the cause was.
+    """
+
+    gained: bool
+    bits: int
+    rights: tuple[Right, ...]
+    cause: Cause
+    paths: int
+    first: str
+    alike: int = 1
+
+
+class MountChange(NamedTuple):
+    """A mount that is new, gone or has other options."""
+
+    point: str
+    before: Mount | None
+    after: Mount | None
+
+
+class Comparison(NamedTuple):
+    """What differs between two states: trees, accounts, mounts; and who gained and lost what, with the causes."""
+
+    trees: list[Compared]
+    accounts: list[AccountChange]
+    mounts: list[MountChange]
+    effects: Effects
+    cells: list[Cell]
+    universe: Universe
+
+    @property
+    def differs(self) -> bool:
+        """Whether anything does."""
+        return bool(self.accounts or self.mounts or self.effects.gains or self.effects.losses) or any(
+            bool(one.changed.any() or one.matching.first_moved.any() or one.matching.replaced.any())
+            or bool(len(one.matching.gone) or len(one.matching.new))
+            for one in self.trees
+        )
+
+
+def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], taking: Taking | None = None) -> Comparison:
+    """Compare these trees, each pair with its top at the same path; only what is meant, if ``taking`` is given."""
+    compared = [_matched(one, other, taking) for one, other in trees]
+    owners = [view.survey.profiles.owners() for found in compared for view in (found.pair.before, found.pair.after)]
+    owners += [
+        one.posture.owners()
+        for found in compared
+        for view in (found.pair.before, found.pair.after)
+        for one in view.route.objects
+    ]
+    both = people_of_both(before.accounts, after.accounts, owners)
+    asking = Asking(before, after, (both.before, both.after))
+    effects = Effects(both.after)
+    cells: list[Cell] = []
+    for found in compared:
+        effects.at_least |= not (found.pair.before.survey.complete and found.pair.after.survey.complete)
+        finder = _Causes(asking, found, both.regrouped)
+        for difference in asking.differences(found.pair):
+            effects.count(difference.before, difference.after, len(difference.places))
+            finder.take(difference)
+        cells += finder.cells()
+        found.open.update(_open(asking, found, both.after.of_kind("anyone-else")))
+    mounts = [change for found in compared for change in _mount_changes(found)]
+    return Comparison(compared, account_changes(before.accounts, after.accounts), mounts, effects, cells, both.after)
+
+
+def _open(asking: Asking, found: Compared, stranger: int) -> Iterator[tuple[Right, int]]:
+    """How much of what is new anyone else may read, write or execute."""
+    view, new = found.pair.after, found.matching.new
+    if len(new):
+        answers = asking.after.answers(view.survey, view.route, new)
+        for right in (rights_.READ, rights_.WRITE, rights_.EXECUTE):
+            count = int(answers.keys.holding(stranger, asking.rights.index(right))[answers.number].sum())
+            if count:
+                yield right, count
+
+
+def _matched(one: View, other: View, taking: Taking | None) -> Compared:
+    surveys = with_joint_profiles(one.survey, other.survey)
+    found = match(*surveys)
+    if taking is not None:
+        found = _chosen(found, surveys[0].chosen(taking), surveys[1].chosen(taking))
+    changed = _changed(surveys[0].profile[found.before], surveys[1].profile[found.after], list(surveys[0].profiles))
+    pair = Pair(one._replace(survey=surveys[0]), other._replace(survey=surveys[1]), matched=(found.before, found.after))
+    return Compared(pair, found, changed, {})
+
+
+def _chosen(found: Matching, then: NDArray[np.bool_], now: NDArray[np.bool_]) -> Matching:
+    """What is meant of it: that which is, or was, to be taken."""
+    kept = then[found.before] | now[found.after]
+    return found._replace(
+        before=found.before[kept],
+        after=found.after[kept],
+        moved=found.moved[kept],
+        first_moved=found.first_moved[kept],
+        replaced=found.replaced[kept],
+        sure=found.sure[kept],
+        gone=found.gone[then[found.gone]],
+        new=found.new[now[found.new]],
+    )
+
+
+def _changed(before: NDArray[np.int32], after: NDArray[np.int32], profiles: Sequence[Profile]) -> NDArray[np.bool_]:
+    """For each pair whether its posture is another: each distinct pair of profiles is looked at once."""
+    differs = np.zeros(len(before), np.bool_)
+    some = np.flatnonzero(before != after)
+    if len(some):
+        distinct, number = distinct_values(before[some].astype(np.int64) * len(profiles) + after[some])
+        each = [
+            posture_differs(*(profiles[one] for one in divmod(value, len(profiles)))) for value in distinct.tolist()
+        ]
+        differs[some] = np.array(each, np.bool_)[number]
+    return differs
+
+
+_NOT_READ = {"access list": "acl", "default list": "default", "flags": "flags", "capabilities": "capabilities"}
+
+
+def posture_differs(before: Profile, after: Profile) -> bool:
+    """Whether the postures differ; what of either could not be read counts as it is on the other side."""
+    if before.posture == after.posture:
+        return False
+    one, other = before.posture, after.posture
+    for what, _ in (*before.unknown, *after.unknown):
+        field = _NOT_READ.get(what)
+        if field is not None:
+            nothing: dict[str, Any] = {field: None}
+            one, other = one._replace(**nothing), other._replace(**nothing)
+    if one.flags is None or other.flags is None:
+        one, other = one._replace(flags=None), other._replace(flags=None)
+    return one != other
+
+
+def _mount_changes(found: Compared) -> Iterator[MountChange]:
+    """Mounts of which anything is seen in the tree, or on the way to it, by their points."""
+    sides = ({mount.point: mount for mount in _mounts_of(view)} for view in (found.pair.before, found.pair.after))
+    before, after = sides
+    for point in sorted(before.keys() | after.keys()):
+        one, other = before.get(point), after.get(point)
+        if one is None or other is None or _of_mount(one) != _of_mount(other):
+            yield MountChange(point, one, other)
+
+
+def _mounts_of(view: View) -> list[Mount]:
+    profiles = view.survey.profiles
+    used = sorted(set(profiles.columns.rest[np.unique(view.survey.profile)].tolist()))
+    found = [profiles.rests[number].mount for number in used]
+    found += [one.mount for one in view.route.objects]
+    return [mount for mount in found if mount is not None]
+
+
+def _of_mount(mount: Mount) -> tuple[object, ...]:
+    return mount.type, sorted(mount.options), sorted(mount.filesystem_options)
+
+
+# --- causes --------------------------------------------------------------------------
+
+
+class _Causes:
+    """Collects the causes of differences: of entries that are alike in all that can be a cause, one is looked at."""
+
+    def __init__(self, asking: Asking, compared: Compared, regrouped: int) -> None:
+        pair = compared.pair
+        self.compared = compared
+        self.regrouped = regrouped
+        self.before = Side(pair.before, asking.before, asking.before.access, Decisions(asking.before.access.universe))
+        self.after = Side(pair.after, asking.after, asking.after.access, Decisions(asking.after.access.universe))
+        self.signature = _signatures(compared)
+        self.moved = np.zeros(len(pair.after.survey), np.bool_)
+        self.moved[compared.matching.after] = compared.matching.moved
+        self.samples = 0
+        self.found: dict[tuple[bool, int, Right, object], _Tally] = {}
+
+    def take(self, difference: Difference) -> None:
+        """Look at a difference."""
+        signs, number = distinct_values(self.signature[difference.others])
+        first = first_places(number, len(signs))
+        counts = np.bincount(number, minlength=len(signs))
+        for place, count in zip(first.tolist(), counts.tolist(), strict=True):
+            before, after = int(difference.places[place]), int(difference.others[place])
+            for gained, sets in (
+                (True, (difference.before, difference.after)),
+                (False, (difference.after, difference.before)),
+            ):
+                for right, bits in more(*sets).items():
+                    self._look(Asked(before, after, right, bits, gained, bool(self.moved[after])), count)
+
+    def _look(self, asked: Asked, count: int) -> None:
+        self.samples += 1
+        survey = self.after.view.survey
+        known: Iterable[tuple[int, Cause]]
+        if self.samples > _SAMPLES:
+            known = [(asked.bits, Cause("other", survey.path(asked.after)))]
+        else:
+            known = causes(self.before, self.after, asked, self.regrouped)
+        for bits, cause in known:
+            key = (asked.gained, bits, asked.right, _kind_of(cause))
+            tally = self.found.setdefault(key, _Tally(cause, asked.after))
+            tally.paths += count
+            tally.first = min(tally.first, asked.after)
+
+    def cells(self) -> Iterator[Cell]:
+        """The same people, the same cause, as many paths: one cell for all of the rights."""
+        together: dict[tuple[bool, int, object, int, int], list[Right]] = {}
+        causes_of: dict[tuple[bool, int, object, int, int], Cause] = {}
+        for (gained, bits, right, kind), tally in self.found.items():
+            key = (gained, bits, kind, tally.paths, tally.first)
+            together.setdefault(key, []).append(right)
+            causes_of.setdefault(key, tally.cause)
+        survey, alike = self.after.view.survey, self._alike()
+        for key, rights in together.items():
+            gained, bits, kind, count, first = key
+            given = tuple(right for right in rights_.ALL if right in rights)
+            yield Cell(gained, bits, given, causes_of[key], count, survey.path(first), alike.get(kind, 1))
+
+    def _alike(self) -> dict[object, int]:
+        """How many objects of the tree were changed in each way, by the kind of cause that this is."""
+        pair, found = self.compared.pair, self.compared
+        changed = np.flatnonzero(found.changed)
+        profiles = pair.after.survey.profiles
+        one = pair.before.survey.profile[found.matching.before[changed]].astype(np.int64)
+        other = pair.after.survey.profile[found.matching.after[changed]]
+        distinct, number = distinct_values(one * len(profiles) + other)
+        counts: dict[object, int] = {}
+        for value, count in zip(distinct.tolist(), np.bincount(number).tolist(), strict=True):
+            before, after = divmod(value, len(profiles))
+            kind = ("posture", profiles[before].posture, profiles[after].posture)
+            counts[kind] = counts.get(kind, 0) + count
+        return counts
+
+
+class _Tally:
+    """On how many paths one cause was met: an example of it, and the place of the first path."""
+
+    def __init__(self, cause: Cause, first: int) -> None:
+        self.cause = cause
+        self.first = first
+        self.paths = 0
+
+
+def _kind_of(cause: Cause) -> object:
+    """What makes two causes one kind: equal changes are one, wherever they were made."""
+    if cause.kind == "posture" and cause.before is not None and cause.after is not None:
+        return cause.kind, cause.before.posture, cause.after.posture
+    if cause.kind in ("membership", "moved", "replaced"):
+        return cause.kind
+    return cause.kind, cause.path
+
+
+def _signatures(compared: Compared) -> NDArray[np.int64]:
+    """For each entry after a number: those with the same one are alike in all that can have made a difference.
+
+    That is their own pair of profiles, and those of the directories above that are not as they were.
+    """
+    pair = compared.pair
+    survey, count = pair.after.survey, len(pair.after.survey.profiles)
+    matching = compared.matching
+    own = np.full(len(survey), -1, np.int64)
+    own[matching.after] = (
+        pair.before.survey.profile[matching.before].astype(np.int64) * count + survey.profile[matching.after]
+    )
+    own[matching.after[matching.first_moved]] += count * count  # apart from those that stayed
+    _, own_number = distinct_values(own + 1)
+    same = np.zeros(len(survey), np.bool_)
+    same[matching.after] = (pair.before.survey.profile[matching.before] == survey.profile[matching.after]) & (
+        ~matching.first_moved
+    )
+    chain = np.zeros(len(survey), np.int64)
+    known: dict[tuple[int, int], int] = {}
+    for level in survey.levels():
+        for place in level.tolist():
+            above = int(chain[survey.parent[place]]) if place else 0
+            if same[place]:
+                chain[place] = above
+            else:
+                chain[place] = known.setdefault((above, int(own_number[place])), len(known) + 1)
+    parents = np.maximum(survey.parent, 0)
+    _, holder = distinct_values(survey.profile[parents].astype(np.int64))
+    width = int(own_number.max()) + 1 if len(own_number) else 1
+    together = (chain[parents] * width + own_number) * (int(holder.max()) + 1) + holder
+    return together.astype(np.int64)

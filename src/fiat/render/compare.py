@@ -1,0 +1,328 @@
+"""What differs between two states: who got in and who lost what, by which change; then the changes."""
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.app.compare import LIVE, Comparison, State
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.fields import Fields
+from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Posture
+from fiat.core.model.record import MOUNT, PostureRecord
+from fiat.core.state.comparison import Cell, Compared, MountChange
+from fiat.core.state.peoplechanges import AccountChange
+from fiat.core.text import counted, joined, several, visible
+from fiat.core.tree.survey import Survey
+from fiat.core.words import naming
+from fiat.core.words.people import People
+from fiat.render.changes import Changed, change_blocks, differences
+from fiat.render.effects import shift_fields
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, unbroken
+
+_MOST = 12
+"""Rows of a kind before the rest is only counted."""
+
+
+class ComparisonView(Plain):
+    """The whole comparison; with ``gains_only`` of it just who gained what."""
+
+    def __init__(self, found: Comparison, before: State, after: State, *, gains_only: bool = False) -> None:
+        self.found = found
+        self.before, self.after = before, after
+        self.gains_only = gains_only
+        self.accounts = after.host.accounts
+        self.people = People(found.universe, self.accounts, found.universe.everyone)
+
+    # --- machine output ---
+
+    def records(self) -> Iterator[Fields]:
+        """One for each path that is not as it was: those that are matched, what is gone, what is new."""
+        for tree in self.found.trees:
+            yield from self._records(tree)
+
+    def _records(self, tree: Compared) -> Iterator[Fields]:
+        then, now = PostureRecord(self.before.host.accounts), PostureRecord(self.accounts)
+        one, other, matching = tree.pair.before.survey, tree.pair.after.survey, tree.matching
+
+        def fields(path: str, change: str, before: Posture | None, after: Posture | None, **more: object) -> Fields:
+            return {
+                "path": path,
+                "change": change,
+                "before": None if before is None else then.write(before),
+                "after": None if after is None else now.write(after),
+                "was": None,
+                **more,
+            }
+
+        some = np.flatnonzero(tree.changed | matching.first_moved | matching.replaced)
+        paths = zip(some.tolist(), _paths(one, matching.before[some]), _paths(other, matching.after[some]), strict=True)
+        for number, was, path in paths:
+            change = "moved" if was != path else "replaced" if matching.replaced[number] else "changed"
+            before, after = (
+                survey.profiles[int(survey.profile[place])].posture
+                for survey, place in ((one, matching.before[number]), (other, matching.after[number]))
+            )
+            more = {"was": was, "perhaps": not bool(matching.sure[number])} if was != path else {}
+            yield fields(path, change, before, after, **more)
+        for place, path in one.paths_of(matching.gone.tolist()):
+            yield fields(path, "gone", one.profiles[int(one.profile[place])].posture, None)
+        for place, path in other.paths_of(matching.new.tolist()):
+            yield fields(path, "new", None, other.profiles[int(other.profile[place])].posture)
+
+    def beside(self) -> Fields:
+        """Who gained and lost what, with the causes; accounts and mounts."""
+        found = self.found
+        return {
+            "compared": [
+                {"state": state.word, "path": state.path, "host": state.host.name, "taken": state.taken}
+                for state in (self.before, self.after)
+            ],
+            "gains": [shift_fields(shift) for shift in found.effects.gains],
+            "losses": [] if self.gains_only else [shift_fields(shift) for shift in found.effects.losses],
+            "causes": [self._cell_fields(cell) for cell in self._cells()],
+            "accounts": [_account_fields(change) for change in found.accounts],
+            "mounts": [
+                {"point": one.point, "before": _mount_fields(one.before), "after": _mount_fields(one.after)}
+                for one in found.mounts
+            ],
+            "not_compared": sum(tree.matching.not_compared for tree in found.trees),
+            "at_least": found.effects.at_least,
+        }
+
+    def _cells(self) -> list[Cell]:
+        """Those that are told, the most people on the most paths first."""
+        told = [cell for cell in self.found.cells if cell.gained or not self.gains_only]
+        return sorted(told, key=lambda cell: (not cell.gained, -cell.bits.bit_count() * cell.paths, cell.first))
+
+    def _cell_fields(self, cell: Cell) -> Fields:
+        cause, record = cell.cause, PostureRecord(self.accounts)
+        return {
+            "gained": cell.gained,
+            "who": [naming.word_for(who) for who in self.found.universe.members(cell.bits)],
+            "rights": [right.name for right in cell.rights],
+            "paths": cell.paths,
+            "first": cell.first,
+            "cause": {
+                "kind": cause.kind,
+                "path": cause.path,
+                "before": None if cause.before is None else record.write(cause.before.posture),
+                "after": None if cause.after is None else record.write(cause.after.posture),
+                "changed_alike": cell.alike,
+            },
+        }
+
+    # --- text ---
+
+    def blocks(self) -> Iterator[Block]:
+        """In words: who first, then what."""
+        found = self.found
+        yield Prose(self._headline(), hanging="  ")
+        cells = self._cells()
+        if not found.differs:
+            yield Verbatim("Nothing differs.")
+            return
+        yield from self._effects("Gains", [cell for cell in cells if cell.gained])
+        if self.gains_only:
+            return
+        yield from self._effects("Loses", [cell for cell in cells if not cell.gained])
+        yield from self._accounts()
+        yield from self._mounts()
+        for tree in found.trees:
+            yield from self._tree(tree)
+        left = sum(tree.matching.not_compared for tree in found.trees)
+        if left:
+            yield Prose(f"{counted(left, 'object')} not compared: one side was not read there.", hanging="  ")
+
+    def _headline(self) -> str:
+        tops = [unbroken(visible(tree.pair.after.survey.top.path)) for tree in self.found.trees]
+        return f"{joined(tops)}, from {_called(self.before)} to {_called(self.after)}"
+
+    def _effects(self, title: str, cells: Sequence[Cell]) -> Iterator[Block]:
+        """Who gained, or lost, what where, each with what made the difference."""
+        if not cells:
+            yield Verbatim(f"{title}  nobody")
+            return
+        style = "yes" if title == "Gains" else "no"
+        for cell in cells[:_MOST]:
+            rights = [right for right in cell.rights if right.with_right not in cell.rights]
+            where = unbroken(visible(cell.first))
+            on = f"on {where}" if cell.paths == 1 else f"on {counted(cell.paths, 'path')}, the first {where}"
+            text = f"  {joined(right.name for right in rights)} {on}: {self.people.words(cell.bits)}"
+            yield Prose([Span(title, style), text], hanging="       ")
+            yield Prose(f"by {self._cause(cell)}", 7, hanging="  ")
+        if len(cells) > _MOST:
+            left = sum(cell.paths for cell in cells[_MOST:])
+            text = f"{title}  {counted(len(cells) - _MOST, 'more row')} of this kind, on {counted(left, 'path')}"
+            yield Prose(f"{text}; --json has all of them", hanging="       ")
+
+    def _cause(self, cell: Cell) -> str:
+        cause = cell.cause
+        where = unbroken(visible(cause.path))
+        if cause.kind == "posture" and cause.before is not None and cause.after is not None:
+            told = "; ".join(_short(cause.before.posture, cause.after.posture, self.accounts))
+            others = f", and {cell.alike - 1:,} more changed so" if cell.alike > 1 else ""
+            return f"{where}: {told}{others}"
+        if cause.kind == "membership":
+            names = {who.name for who in self.found.universe.members(cell.bits)}
+            changes = [_account_words(one) for one in self.found.accounts if one.kind == "user" and one.name in names]
+            return f"memberships: {several(changes, show=3)}" if changes else "memberships"
+        if cause.kind == "mount" and cause.before is not None and cause.after is not None:
+            return f"the mount {_mount_words(cause.before.mount, cause.after.mount)}"
+        return _CAUSES[cause.kind].format(where)
+
+    def _accounts(self) -> Iterator[Block]:
+        changes = self.found.accounts
+        if not changes:
+            return
+        yield BLANK
+        yield Verbatim("Accounts")
+        for change in changes[:_MOST]:
+            yield Prose(_account_words(change), 1, hanging="  ")
+        if len(changes) > _MOST:
+            yield Verbatim(f"and {counted(len(changes) - _MOST, 'more change')}", 1)
+
+    def _mounts(self) -> Iterator[Block]:
+        if self.found.mounts:
+            yield BLANK
+            yield Verbatim("Mounts")
+            for change in self.found.mounts:
+                yield Prose(_mount_change_words(change), 1, hanging="  ")
+
+    def _tree(self, tree: Compared) -> Iterator[Block]:
+        one, other, matching = tree.pair.before.survey, tree.pair.after.survey, tree.matching
+        changed = list(_changed(tree))
+        if changed:
+            yield BLANK
+            yield Verbatim(f"Changed: {counted(int(tree.changed.sum()), 'object')}")
+            yield from change_blocks(changed, self.accounts)
+        moved, replaced = matching.first_moved, matching.replaced & ~matching.first_moved
+        if moved.any():
+            yield BLANK
+            yield Verbatim(f"Moved: {counted(int(moved.sum()), 'object')}")
+            shown = slice(_MOST)
+            paths = _paths(one, matching.before[moved][shown]), _paths(other, matching.after[moved][shown])
+            rows = [
+                [visible(was), f"{'' if sure else 'perhaps '}{visible(path)}"]
+                for was, path, sure in zip(*paths, matching.sure[moved][shown].tolist(), strict=True)
+            ]
+            yield Table(["from", "to"], rows, flexible=(0, 1))
+            yield from _and_more(int(moved.sum()))
+        if replaced.any():
+            yield from _named("Replaced by another of the same name", other, matching.after[replaced])
+        yield from _named("Gone", one, matching.gone)
+        note = ""
+        if tree.open:
+            note = (
+                f"; anyone else may {joined(f'{right.name} {count:,}' for right, count in tree.open.items())} of them"
+            )
+        yield from _named("New", other, matching.new, note)
+
+
+_CAUSES = {
+    "moved": "being elsewhere now: {} was walked, or stood in the way",
+    "replaced": "{}: another object is there now",
+    "program": "{}: it is another program, or is run with another",
+    "way": "{}: something else is walked there now",
+    "other": "several changes together, on {}",
+    "posture": "{}",
+    "mount": "the mount of {}",
+}
+
+
+def _called(state: State) -> str:
+    if state.word == LIVE:
+        return "now"
+    taken = state.taken or "no known time"
+    return f"{taken.replace('T', ' ').removesuffix('Z')} ({unbroken(visible(state.path or state.word))})"
+
+
+def _short(before: Posture, after: Posture, accounts: Accounts) -> Iterator[str]:
+    """What differs, in codes: of a mode the octal form, which stands for what the classes get."""
+    listed = before.acl is not None or after.acl is not None
+    for what, one, other in differences(before, after, accounts):
+        if what == "mode":
+            yield f"mode {' '.join(one.split())} → {' '.join(other.split())}"
+        elif what.startswith("for ") and not listed:
+            continue
+        else:
+            yield f"{what} {one.split('  ')[0]} → {other.split('  ')[0]}"
+
+
+def _paths(survey: Survey, places: NDArray[np.int64]) -> list[str]:
+    known = dict(survey.paths_of(sorted(places.tolist())))
+    return [known[place] for place in places.tolist()]
+
+
+def _changed(tree: Compared) -> Iterator[Changed]:
+    """Each distinct change, with an example and how many there are."""
+    one, other, matching = tree.pair.before.survey, tree.pair.after.survey, tree.matching
+    counts: dict[tuple[int, int], list[int]] = {}
+    for number in np.flatnonzero(tree.changed).tolist():
+        after = int(matching.after[number])
+        key = int(one.profile[matching.before[number]]), int(other.profile[after])
+        counts.setdefault(key, [after, 0])[1] += 1
+    for (before, after), (example, count) in counts.items():
+        yield Changed(one.profiles[before].posture, other.profiles[after].posture, other.path(example), count)
+
+
+def _named(title: str, survey: Survey, places: NDArray[np.int64], note: str = "") -> Iterator[Block]:
+    """The topmost of these entries, with how many are in each."""
+    if not len(places):
+        return
+    among = np.zeros(len(survey), np.bool_)
+    among[places] = True
+    tops = places[~(among[np.maximum(survey.parent[places], 0)] & (survey.parent[places] >= 0))]
+    yield BLANK
+    yield Prose(f"{title}: {counted(len(places), 'object')}{note}", hanging="  ")
+    for place, path in survey.paths_of(tops[:_MOST].tolist()):
+        inside = int(among[place + 1 : survey.end[place]].sum())
+        yield Verbatim(f"{visible(path)}{f'  and {inside:,} in it' if inside else ''}", 1)
+    yield from _and_more(len(tops))
+
+
+def _and_more(count: int) -> Iterator[Block]:
+    if count > _MOST:
+        yield Verbatim(f"and {count - _MOST:,} more; --json names all of them", 1)
+
+
+def _account_fields(change: AccountChange) -> Fields:
+    return {change.kind: change.name, "change": change.change, "was": change.was, "now": change.now}
+
+
+def _account_words(change: AccountChange) -> str:
+    name, was, now = visible(change.name), visible(change.was or ""), visible(change.now or "")
+    told = {
+        "new": f"{change.kind} {name} is new (number {now})",
+        "gone": f"{change.kind} {name} is gone (number {was})",
+        "renamed": f"{change.kind} {was} is called {name} now",
+        "number": f"{change.kind} {name} has number {now}, and had {was}",
+        "joined": f"{name} is in {now} now",
+        "left": f"{name} is not in {was} any more",
+        "primary-group": f"{name} has {now} as primary group, and had {was}",
+    }
+    return told[change.change]
+
+
+def _mount_fields(mount: Mount | None) -> Fields | None:
+    return None if mount is None else MOUNT.write(mount)
+
+
+def _mount_change_words(change: MountChange) -> str:
+    point = unbroken(visible(change.point))
+    if change.before is None:
+        return f"{point} is mounted now ({', '.join(change.after.options) if change.after else ''})"
+    if change.after is None:
+        return f"{point} is not mounted any more"
+    return _mount_words(change.before, change.after)
+
+
+def _mount_words(before: Mount | None, after: Mount | None) -> str:
+    """``/mnt/vault: was ro,noexec, is rw``: the options that differ."""
+    if before is None or after is None:
+        return "that is not known on one side"
+    had, has = ({*one.options, *one.filesystem_options} for one in (before, after))
+    was, now = (", ".join(sorted(some)) or "without" for some in (had - has, has - had))
+    kind = f"; {before.type} is {after.type} now" if before.type != after.type else ""
+    return f"{unbroken(visible(after.point))}: {was} → {now}{kind}"
