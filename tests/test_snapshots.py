@@ -1,22 +1,15 @@
 """Snapshots: what a saved host answers is what the live one does; files whole or refused; nothing through a link."""
 
 import errno
-import gzip
-import json
 import os
-import signal
-import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
 import pytest
 
 from fiat.app.save import Into, save
 from fiat.core.ask.who import Answer, universe_of
-from fiat.core.errors import PathError, SnapshotError
-from fiat.core.model.accounts import Accounts
+from fiat.core.errors import PathError
 from fiat.core.model.host import Host
 from fiat.core.model.right import ALL, CREATE
 from fiat.core.rules.access import Access
@@ -28,11 +21,9 @@ from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import Estate, write_accounts
-from support.files import in_child, make
 from support.filesystems import fresh
-from support.program import fiat, machine
 from support.times import report
-from support.worlds import World, mounted_twice
+from support.worlds import World
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_SNAPSHOTS", "6"))
 
@@ -73,7 +64,11 @@ def compare_paths(live: Host, held: Host, paths: list[str]) -> tuple[int, int]:
             assert again.universe.principals[place] == who
             for right in rights:
                 expected, found = asked.verdict(place, right), again.verdict(place, right)
-                assert (expected.errno, expected.deciding.rule) == (found.errno, found.deciding.rule), (path, who, right)
+                assert (expected.errno, expected.deciding.rule) == (found.errno, found.deciding.rule), (
+                    path,
+                    who,
+                    right,
+                )
                 same += 1
     return same, outside
 

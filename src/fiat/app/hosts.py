@@ -33,7 +33,7 @@ def open_host(snapshot: str | None = None, accounts: str | None = None, *, incom
         from fiat.demo import sample
         from fiat.host.snapshot import reader
 
-        return reader.read(sample.SNAPSHOT if snapshot == SAMPLE else snapshot, given, incomplete=incomplete)
+        return reader.read(sample.SNAPSHOTS.get(snapshot, snapshot), given, incomplete=incomplete)
     from fiat.host.live.host import LiveHost
 
     return LiveHost(given)

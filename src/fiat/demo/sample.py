@@ -5,4 +5,10 @@ import os
 _HERE = os.path.dirname(__file__)
 
 SNAPSHOT = os.path.join(_HERE, "skerry.jsonl")
+LATER = os.path.join(_HERE, "skerry-later.jsonl")
+"""The same host a week later."""
+
+SNAPSHOTS = {"skerry": SNAPSHOT, "skerry-later": LATER}
+"""The words for them on a command line."""
+
 ACCOUNTS = os.path.join(_HERE, "accounts")

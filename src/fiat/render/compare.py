@@ -1,25 +1,28 @@
 """What differs between two states: who got in and who lost what, by which change; then the changes."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.compare import LIVE, Comparison, State
+from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.model import right as rights_
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
+from fiat.core.model.principals import places
 from fiat.core.model.record import MOUNT, PostureRecord
+from fiat.core.model.right import Right
 from fiat.core.state.comparison import Cell, Compared, MountChange
 from fiat.core.state.peoplechanges import AccountChange
 from fiat.core.text import counted, joined, several, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
-from fiat.core.words.people import People
 from fiat.render.changes import Changed, change_blocks, differences
-from fiat.render.effects import shift_fields
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, unbroken
+from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
+from fiat.render.model import BLANK, Block, Plain, Prose, Table, Verbatim, unbroken
 
 _MOST = 12
 """Rows of a kind before the rest is only counted."""
@@ -33,7 +36,6 @@ class ComparisonView(Plain):
         self.before, self.after = before, after
         self.gains_only = gains_only
         self.accounts = after.host.accounts
-        self.people = People(found.universe, self.accounts, found.universe.everyone)
 
     # --- machine output ---
 
@@ -101,8 +103,7 @@ class ComparisonView(Plain):
         return {
             "gained": cell.gained,
             "who": [naming.word_for(who) for who in self.found.universe.members(cell.bits)],
-            "rights": [right.name for right in cell.rights],
-            "paths": cell.paths,
+            "rights": {right.name: paths for right, paths in cell.rights.items()},
             "first": cell.first,
             "cause": {
                 "kind": cause.kind,
@@ -123,6 +124,7 @@ class ComparisonView(Plain):
         if not found.differs:
             yield Verbatim("Nothing differs.")
             return
+        yield Prose(self._summary(), hanging="  ")
         yield from self._effects("Gains", [cell for cell in cells if cell.gained])
         if self.gains_only:
             return
@@ -139,23 +141,58 @@ class ComparisonView(Plain):
         tops = [unbroken(visible(tree.pair.after.survey.top.path)) for tree in self.found.trees]
         return f"{joined(tops)}, from {_called(self.before)} to {_called(self.after)}"
 
+    def _summary(self) -> str:
+        """How much differs, in one line."""
+        trees = self.found.trees
+        counts = {
+            "changed": sum(int(tree.changed.sum()) for tree in trees),
+            "moved": sum(int(tree.matching.first_moved.sum()) for tree in trees),
+            "replaced": sum(int((tree.matching.replaced & ~tree.matching.first_moved).sum()) for tree in trees),
+            "gone": sum(len(tree.matching.gone) for tree in trees),
+            "new": sum(len(tree.matching.new) for tree in trees),
+        }
+        of = counted(sum(len(tree.pair.before.survey) for tree in trees), "object")
+        told = [f"{count:,} {what}" for what, count in counts.items() if count]
+        if self.found.accounts:
+            told.append(counted(len(self.found.accounts), "change of accounts", "changes of accounts"))
+        if self.found.mounts:
+            told.append(counted(len(self.found.mounts), "mount"))
+        return f"{', '.join(told) or 'nothing changed there'}; {of} before."
+
     def _effects(self, title: str, cells: Sequence[Cell]) -> Iterator[Block]:
-        """Who gained, or lost, what where, each with what made the difference."""
+        """Who gained, or lost, what; under each cause, which are told in the order of how much they did."""
         if not cells:
             yield Verbatim(f"{title}  nobody")
             return
-        style = "yes" if title == "Gains" else "no"
-        for cell in cells[:_MOST]:
-            rights = [right for right in cell.rights if right.with_right not in cell.rights]
-            where = unbroken(visible(cell.first))
-            on = f"on {where}" if cell.paths == 1 else f"on {counted(cell.paths, 'path')}, the first {where}"
-            text = f"  {joined(right.name for right in rights)} {on}: {self.people.words(cell.bits)}"
-            yield Prose([Span(title, style), text], hanging="       ")
-            yield Prose(f"by {self._cause(cell)}", 7, hanging="  ")
-        if len(cells) > _MOST:
-            left = sum(cell.paths for cell in cells[_MOST:])
-            text = f"{title}  {counted(len(cells) - _MOST, 'more row')} of this kind, on {counted(left, 'path')}"
-            yield Prose(f"{text}; --json has all of them", hanging="       ")
+        by_cause: dict[str, list[Cell]] = {}
+        for cell in cells:
+            by_cause.setdefault(self._cause(cell), []).append(cell)
+        unlisted = unlisted_in(self.found.universe)
+        for cause, some in list(by_cause.items())[:_MOST]:
+            yield from shift_blocks(title, list(self._shifts(some)), self.accounts, unlisted)
+            first = some[0].first
+            where = "" if first == some[0].cause.path else f"; the first path {unbroken(visible(first))}"
+            yield Prose(f"by {cause}{where}", 4, hanging="  ")
+        left = [cell for some in list(by_cause.values())[_MOST:] for cell in some]
+        if left:
+            causes = counted(len(by_cause) - _MOST, "more cause")
+            paths = counted(sum(cell.paths for cell in left), "path")
+            yield Prose(f"{title}  by {causes}, on {paths}; --json names all of them", hanging="       ")
+
+    def _shifts(self, cells: Iterable[Cell]) -> Iterator[KeptShift]:
+        """For each of those who gained, or lost, by one cause: each right on how many paths."""
+        counts: dict[int, dict[Right, int]] = {}
+        for cell in cells:
+            for place in places(cell.bits):
+                theirs = counts.setdefault(place, {})
+                for right, paths in cell.rights.items():
+                    theirs[right] = theirs.get(right, 0) + paths
+        for place, theirs in sorted(counts.items()):
+            who = naming.word_for(self.found.universe.principals[place])
+            for right in rights_.ALL:
+                if right in theirs:
+                    beside = theirs.get(right.with_right, 0) if right.with_right is not None else 0
+                    yield KeptShift(who, right.name, theirs[right], max(theirs[right] - beside, 0))
 
     def _cause(self, cell: Cell) -> str:
         cause = cell.cause
@@ -170,6 +207,8 @@ class ComparisonView(Plain):
             return f"memberships: {several(changes, show=3)}" if changes else "memberships"
         if cause.kind == "mount" and cause.before is not None and cause.after is not None:
             return f"the mount {_mount_words(cause.before.mount, cause.after.mount)}"
+        if cause.kind == "moved":
+            return f"being elsewhere now: {where} {'stood' if cell.gained else 'stands'} in the way"
         return _CAUSES[cause.kind].format(where)
 
     def _accounts(self) -> Iterator[Block]:
@@ -221,7 +260,6 @@ class ComparisonView(Plain):
 
 
 _CAUSES = {
-    "moved": "being elsewhere now: {} was walked, or stood in the way",
     "replaced": "{}: another object is there now",
     "program": "{}: it is another program, or is run with another",
     "way": "{}: something else is walked there now",
@@ -250,9 +288,9 @@ def _short(before: Posture, after: Posture, accounts: Accounts) -> Iterator[str]
             yield f"{what} {one.split('  ')[0]} → {other.split('  ')[0]}"
 
 
-def _paths(survey: Survey, places: NDArray[np.int64]) -> list[str]:
-    known = dict(survey.paths_of(sorted(places.tolist())))
-    return [known[place] for place in places.tolist()]
+def _paths(survey: Survey, some: NDArray[np.int64]) -> list[str]:
+    known = dict(survey.paths_of(sorted(some.tolist())))
+    return [known[place] for place in some.tolist()]
 
 
 def _changed(tree: Compared) -> Iterator[Changed]:
@@ -267,15 +305,15 @@ def _changed(tree: Compared) -> Iterator[Changed]:
         yield Changed(one.profiles[before].posture, other.profiles[after].posture, other.path(example), count)
 
 
-def _named(title: str, survey: Survey, places: NDArray[np.int64], note: str = "") -> Iterator[Block]:
+def _named(title: str, survey: Survey, some: NDArray[np.int64], note: str = "") -> Iterator[Block]:
     """The topmost of these entries, with how many are in each."""
-    if not len(places):
+    if not len(some):
         return
     among = np.zeros(len(survey), np.bool_)
-    among[places] = True
-    tops = places[~(among[np.maximum(survey.parent[places], 0)] & (survey.parent[places] >= 0))]
+    among[some] = True
+    tops = some[~(among[np.maximum(survey.parent[some], 0)] & (survey.parent[some] >= 0))]
     yield BLANK
-    yield Prose(f"{title}: {counted(len(places), 'object')}{note}", hanging="  ")
+    yield Prose(f"{title}: {counted(len(some), 'object')}{note}", hanging="  ")
     for place, path in survey.paths_of(tops[:_MOST].tolist()):
         inside = int(among[place + 1 : survey.end[place]].sum())
         yield Verbatim(f"{visible(path)}{f'  and {inside:,} in it' if inside else ''}", 1)

@@ -45,18 +45,22 @@ class Compared(NamedTuple):
 
 
 class Cell(NamedTuple):
-    """Some people who gained, or lost, some rights by one cause, on so many paths, of which ``first`` is one.
+    """Some people who gained, or lost, some rights by one cause, each on so many paths, of which ``first`` is one.
 
     ``alike`` is how many objects were changed as the one that is the cause was.
     """
 
     gained: bool
     bits: int
-    rights: tuple[Right, ...]
+    rights: dict[Right, int]
     cause: Cause
-    paths: int
     first: str
     alike: int = 1
+
+    @property
+    def paths(self) -> int:
+        """On how many paths there is any of the rights, at least."""
+        return max(self.rights.values())
 
 
 class MountChange(NamedTuple):
@@ -249,18 +253,15 @@ class _Causes:
             tally.first = min(tally.first, asked.after)
 
     def cells(self) -> Iterator[Cell]:
-        """The same people, the same cause, as many paths: one cell for all of the rights."""
-        together: dict[tuple[bool, int, object, int, int], list[Right]] = {}
-        causes_of: dict[tuple[bool, int, object, int, int], Cause] = {}
+        """The same people and the same cause: one cell for all of the rights."""
+        together: dict[tuple[bool, int, object], dict[Right, _Tally]] = {}
         for (gained, bits, right, kind), tally in self.found.items():
-            key = (gained, bits, kind, tally.paths, tally.first)
-            together.setdefault(key, []).append(right)
-            causes_of.setdefault(key, tally.cause)
+            together.setdefault((gained, bits, kind), {})[right] = tally
         survey, alike = self.after.view.survey, self._alike()
-        for key, rights in together.items():
-            gained, bits, kind, count, first = key
-            given = tuple(right for right in rights_.ALL if right in rights)
-            yield Cell(gained, bits, given, causes_of[key], count, survey.path(first), alike.get(kind, 1))
+        for (gained, bits, kind), tallies in together.items():
+            rights = {right: tallies[right].paths for right in rights_.ALL if right in tallies}
+            first = min(tallies.values(), key=lambda tally: tally.first)
+            yield Cell(gained, bits, rights, first.cause, survey.path(first.first), alike.get(kind, 1))
 
     def _alike(self) -> dict[object, int]:
         """How many objects of the tree were changed in each way, by the kind of cause that this is."""

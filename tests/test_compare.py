@@ -1,0 +1,166 @@
+"""Comparing: what is said to differ did; who is said to have gained or lost is who the kernel lets, or does not."""
+
+import os
+import random
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from fiat.app.compare import State, compared
+from fiat.app.save import Into, save
+from fiat.core.model import listbytes
+from fiat.core.model.listbytes import ACCESS_XATTR
+from fiat.core.model.principals import Principal
+from fiat.core.state.comparison import Comparison
+from fiat.core.words import naming
+from fiat.core.words.entries import parse_list
+from fiat.host.live.accounts import from_folder
+from fiat.host.live.host import LiveHost
+from fiat.host.snapshot import reader
+from support.estates import GROUPS, Estate, Having, Shifts, crowd, having, people, remember, write_accounts
+from support.filesystems import fresh
+from support.times import report
+
+SEEDS = int(os.environ.get("FIAT_JUDGE_COMPARE", "6"))
+FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
+
+_MODES = (0o700, 0o750, 0o755, 0o777, 0o1777, 0o2770, 0o711)
+_LIST = "u::rwx,u:21003:rwx,g::r-x,g:31001:r-x,m::r-x,o::---"
+
+
+class Week:
+    """Some changes of an estate, with what has become of each path: where it is now, None where it is gone."""
+
+    def __init__(self, estate: Estate, dice: random.Random) -> None:
+        self.estate = estate
+        self.now = {path: path for path in estate.paths}
+        self.new: set[str] = set()
+        for number in range(dice.randint(3, 8)):
+            with suppress(OSError):  # flags, mounts, and what is gone already
+                self._change(dice, number)
+
+    def _change(self, dice: random.Random, number: int) -> None:
+        estate = self.estate
+        directory, file = dice.choice(estate.directories), dice.choice(estate.files)
+        what = dice.choice(("mode", "mode", "file mode", "owner", "list", "move", "move up", "replace", "new", "gone"))
+        if what == "mode":
+            os.chmod(directory, dice.choice(_MODES))
+        elif what == "file mode":
+            os.chmod(file, dice.choice((0o600, 0o640, 0o666, 0o755, 0o4755)))
+        elif what == "owner":
+            os.chown(dice.choice((file, directory)), 21001, dice.choice(list(GROUPS.values())))
+        elif what == "list":
+            os.setxattr(directory, ACCESS_XATTR, listbytes.pack(parse_list(_LIST, int, int)))
+        elif what == "move":
+            self._move(file, f"{directory}/moved{number}")
+        elif what == "move up" and directory != estate.top:
+            self._move(directory, f"{estate.top}/up{number}")
+        elif what == "replace":
+            os.rename(file, f"{file}.old")
+            os.unlink(f"{file}.old")
+            os.close(os.open(file, os.O_CREAT, 0o644))
+        elif what == "new":
+            os.close(os.open(f"{directory}/new{number}", os.O_CREAT | os.O_EXCL, 0o666))
+            estate.files.append(f"{directory}/new{number}")
+            self.new.add(f"{directory}/new{number}")
+        elif what == "gone" and len(os.listdir(os.path.dirname(file))) > 1:
+            os.unlink(file)
+            estate.files.remove(file)
+            self.now = {was: path for was, path in self.now.items() if path != file}
+            self.new.discard(file)
+
+    def _move(self, path: str, to: str) -> None:
+        if any(f"{mount}/".startswith(f"{path}/") for mount in self.estate.mounts):
+            return
+        if len(os.listdir(os.path.dirname(path))) < 2:
+            return  # a directory without anything in it goes when somebody tries to delete it
+        os.rename(path, to)
+
+        def moved(one: str) -> str:
+            return to + one[len(path) :] if f"{one}/".startswith(f"{path}/") else one
+
+        self.now = {was: moved(one) for was, one in self.now.items()}
+        self.new = {moved(one) for one in self.new}
+        for paths in (self.estate.directories, self.estate.files, self.estate.links, self.estate.flagged):
+            paths[:] = map(moved, paths)
+
+
+def regrouped() -> dict[str, Principal]:
+    """Everyone a week later: the auditor has left watch as second group, tidefeed joined stewards."""
+    found = people()
+    tidefeed, surveyor = found["tidefeed"], found["surveyor"]
+    found["tidefeed"] = tidefeed._replace(gids=tidefeed.gids | {GROUPS["stewards"]})
+    found["surveyor"] = surveyor._replace(gids=surveyor.gids - {GROUPS["watch"]})
+    return found
+
+
+def write_later(folder: str) -> None:
+    """The accounts files of a week later."""
+    os.makedirs(folder)
+    write_accounts(folder)
+    text = Path(f"{folder}/group").read_text()
+    text = text.replace("stewards:x:31003:steward", "stewards:x:31003:steward,tidefeed").replace(
+        "surveyor,auditor", "auditor"
+    )
+    Path(f"{folder}/group").write_text(text)
+
+
+def counted(week: Week, before: Having, after: Having) -> tuple[Shifts, Shifts]:
+    """What the kernel says was gained, and lost, on what was there before and is there now."""
+    then = {(who, right, week.now[path]) for who, right, path in before if path in week.now}
+    now = {(who, right, path) for who, right, path in after if path not in week.new}
+    return tuple(  # type: ignore[return-value]
+        Shifts((who, right) for who, right, _ in some) for some in (now - then, then - now)
+    )
+
+
+def told(found: Comparison, *, gained: bool) -> tuple[Shifts, Shifts]:
+    """What the comparison says, by who and right: of all of it, and put together from the causes."""
+    shifts = found.effects.gains if gained else found.effects.losses
+    whole = Shifts({(naming.word_for(one.principal), one.right.name): one.paths for one in shifts})
+    causes: Shifts = Shifts()
+    for cell in found.cells:
+        if cell.gained == gained:
+            for who in found.universe.members(cell.bits):
+                for right, paths in cell.rights.items():
+                    causes[naming.word_for(who), right.name] += paths
+    return whole, causes
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs"])
+def test_who_gained_and_who_lost_is_what_the_kernel_says(kind: str, tmp_path: Path) -> None:
+    """Modes, owners, lists, moves, new and other files, memberships: a week of them, between a snapshot and today."""
+    shifts = moved = 0
+    write_accounts(str(tmp_path))
+    later = str(tmp_path / "later")
+    write_later(later)
+    with fresh(kind) as top, crowd() as everyone, crowd(regrouped()) as others:
+        for seed in range(FIRST, FIRST + SEEDS):
+            with Estate(top, 1200 + seed) as estate:
+                dice = random.Random(seed)
+                remember(estate)
+                same_people = seed % 2 == 0
+                before = having(estate, everyone)
+                held = tmp_path / f"{seed}.jsonl.zst"
+                save(LiveHost(from_folder(str(tmp_path))), [estate.top], Into(str(held)), across_mounts=True)
+                week = Week(estate, dice)
+                remember(estate)
+                after = having(estate, everyone if same_people else others)
+                now = LiveHost(from_folder(str(tmp_path) if same_people else later))
+                states = State("then", reader.read(str(held)), str(held), None), State("live", now, None, None)
+                found = compared(*states)
+                assert found is not None
+                gains, losses = counted(week, before, after)
+                assert told(found, gained=True) == (gains, gains), (kind, seed)
+                assert told(found, gained=False) == (losses, losses), (kind, seed)
+                (tree,) = found.trees
+                really = {(was, path) for was, path in week.now.items() if was != path}
+                pairs = zip(tree.matching.before.tolist(), tree.matching.after.tolist(), strict=True)
+                said = {(tree.pair.before.survey.path(one), tree.pair.after.survey.path(other)) for one, other in pairs}
+                assert {pair for pair in said if pair[0] != pair[1]} == really, (kind, seed)
+                shifts += sum(gains.values()) + sum(losses.values())
+                moved += len(really)
+                report(f"compared {kind} {seed}", shifts=shifts, moved=moved)
+    assert shifts > 50 * SEEDS
