@@ -3,12 +3,16 @@
 import os
 import random
 from contextlib import suppress
+from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
 import pytest
 
 from fiat.app.compare import State, compared
 from fiat.app.save import Into, save
+from fiat.app.times import parse_time
+from fiat.core.ask import effects
+from fiat.core.errors import NotationError
 from fiat.core.model import listbytes
 from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.principals import Principal
@@ -20,6 +24,7 @@ from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import GROUPS, Estate, Having, Shifts, crowd, having, people, remember, write_accounts
 from support.filesystems import fresh
+from support.program import fiat, machine
 from support.times import report
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_COMPARE", "6"))
@@ -164,3 +169,90 @@ def test_who_gained_and_who_lost_is_what_the_kernel_says(kind: str, tmp_path: Pa
                 moved += len(really)
                 report(f"compared {kind} {seed}", shifts=shifts, moved=moved)
     assert shifts > 50 * SEEDS
+
+
+@pytest.mark.root
+def test_a_fault_where_answers_are_compared_is_seen(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What the judge above would not notice, it would never tell."""
+    held = str(tmp_path / "before.jsonl")
+    with fresh("here") as top:
+        os.chmod(top, 0o700)
+        save(LiveHost(), [top], Into(held))
+        os.chmod(top, 0o755)
+        states = State("then", reader.read(held), held, None), State("live", LiveHost(), None, None)
+        found = compared(*states)
+        assert found is not None
+        assert found.effects.gains
+        monkeypatch.setattr(effects, "more", lambda one, other: {})
+        nothing = compared(*states)
+        assert nothing is not None
+        assert not nothing.effects.gains
+
+
+# --- the program ---------------------------------------------------------------------------
+
+
+def test_the_sample_host_a_week_later() -> None:
+    told = machine("compare", "skerry", "skerry-later", status=1)
+    changes = {one["path"]: one["change"] for one in told["results"]}
+    assert changes["/srv/skerry/keys"] == "changed"
+    assert changes["/srv/skerry/charts/print/approach-8.chart"] == "moved"
+    assert changes["/srv/skerry/tools/ring-bell"] == "replaced"
+    assert changes["/srv/skerry/dropbox/from-surveyor.txt"] == "gone"
+    assert changes["/srv/skerry/gauge/raw/0413.csv"] == "new"
+    (moved,) = [one for one in told["results"] if one["change"] == "moved"]
+    assert (moved["was"], moved["perhaps"]) == ("/srv/skerry/charts/draft/approach.chart", True)
+    assert {"who": "surveyor", "right": "traverse", "paths": 5} in told["gains"]
+    kinds = {one["cause"]["kind"] for one in told["causes"]}
+    assert kinds == {"posture", "membership", "mount", "moved"}
+    assert {"user": "surveyor", "change": "joined", "was": None, "now": "watch"} in told["accounts"]
+    assert [one["point"] for one in told["mounts"]] == ["/mnt/vault"]
+    only = machine("compare", "skerry", "skerry-later", "/srv/skerry/series", "--gains-only", status=1)
+    assert [one["path"] for one in only["results"]] == ["/srv/skerry/series/reduced-2026.csv"]
+    assert not only["losses"]
+    assert not machine("compare", "skerry", "skerry")["gains"]
+
+
+def test_a_folder_at_a_time(tmp_path: Path) -> None:
+    """Of a folder it is the last snapshot, or the last one up to a time."""
+    tree, saved = tmp_path / "tree", tmp_path / "saved"
+    tree.mkdir()
+    for name, mode in (("2026-11-20T040000Z", 0o700), ("2026-11-21T040000Z", 0o750), ("2026-11-22T040000Z", 0o755)):
+        os.chmod(tree, mode)
+        assert fiat("save", str(tree), "--add", str(saved)).returncode == 0
+        (last,) = [one for one in os.listdir(saved) if not one.startswith("2026-11-2") or one > "2026-11-22T040000Z.z"]
+        os.rename(saved / last, saved / f"{name}.jsonl.zst")
+    assert fiat("compare", str(saved), "live").returncode == 0
+    told = machine("compare", str(saved), "live", "--at", "2026-11-20T23:00+00:00", status=1)
+    assert told["results"][0]["before"]["mode"] == "0700"
+    refused = fiat("compare", str(saved), "live", "--at", "2026-11-19 12:00")
+    assert refused.returncode == 2
+    assert "the first snapshot is of" in refused.stderr
+
+
+@pytest.mark.parametrize(
+    ("word", "means"),
+    [
+        ("now", "2026-11-26 12:30"),
+        ("3 hours ago", "2026-11-26 09:30"),
+        ("a week ago", "2026-11-19 12:30"),
+        ("yesterday 18:00", "2026-11-25 18:00"),
+        ("Yesterday", "2026-11-25 23:59"),
+        ("today", "2026-11-26 12:30"),
+        ("today 8:15", "2026-11-26 08:15"),
+        ("monday", "2026-11-23 23:59"),
+        ("thursday 9:00", "2026-11-26 09:00"),
+        ("thursday 18:00", "2026-11-19 18:00"),
+        ("2026-11-25", "2026-11-25 23:59"),
+        ("2026-11-25 18:00", "2026-11-25 18:00"),
+        ("2026-11-25T18:00:00Z", "2026-11-25 19:00"),
+    ],
+)
+def test_times_as_people_say_them(word: str, means: str) -> None:
+    """2026-11-26 is a Thursday; the zone is an hour east of Greenwich."""
+    zone = timezone(timedelta(hours=1))
+    found = parse_time(word, datetime(2026, 11, 26, 12, 30, tzinfo=zone))
+    assert f"{found.astimezone(zone):%Y-%m-%d %H:%M}" == means
+    for wrong in ("soon", "yesterday noon", "2026-13-01", "9999999 weeks ago", ""):
+        with pytest.raises(NotationError):
+            parse_time(wrong, datetime(2026, 11, 26, 12, 30, tzinfo=zone))

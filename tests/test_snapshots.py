@@ -1,7 +1,13 @@
 """Snapshots: what a saved host answers is what the live one does; files whole or refused; nothing through a link."""
 
 import errno
+import gzip
+import json
 import os
+import signal
+import subprocess
+import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -9,7 +15,8 @@ import pytest
 
 from fiat.app.save import Into, save
 from fiat.core.ask.who import Answer, universe_of
-from fiat.core.errors import PathError
+from fiat.core.errors import PathError, SnapshotError
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.right import ALL, CREATE
 from fiat.core.rules.access import Access
@@ -21,7 +28,10 @@ from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import Estate, write_accounts
+from support.files import make
 from support.filesystems import fresh
+from support.json_values import places, put
+from support.program import fiat, machine
 from support.times import report
 from support.worlds import World
 
@@ -107,3 +117,176 @@ def test_a_snapshot_answers_as_the_host_that_it_was_taken_of(kind: str, tmp_path
     report(f"snapshots on {kind}", answers=same, outside=outside, entries=entries)
     assert same > 4000 * SEEDS
     assert outside < same / 100
+
+
+# --- damage ----------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
+    """A small tree with something of each kind, and a snapshot of it, not compressed."""
+    folder = tmp_path_factory.mktemp("damage")
+    top = str(folder / "tree")
+    for name in ("a/b", "a/empty", "c"):
+        os.makedirs(f"{top}/{name}")
+    for name in ("a/one", "a/two\n", "a/b/drei \udcff", "c/x", "zero"):
+        make(f"{top}/{name}", 0o640)
+    os.symlink("x", f"{top}/c/link")
+    save(LiveHost(Accounts((), (), "nobody")), [top], Into(str(folder / "whole.jsonl")))
+    return top, folder / "whole.jsonl"
+
+
+def test_what_is_cut_short_is_refused_or_used_as_far_as_it_goes(small: tuple[str, Path], tmp_path: Path) -> None:
+    """Wherever it was cut: nothing is said to be missing that was there, and what is not known is said."""
+    top, whole = small
+    known = {path: walk(reader.read(str(whole)), path, follow=False).end for path in _all_below(top)}
+    data = whole.read_bytes()
+    assert data.isascii()
+    used = unknown = 0
+    for end in range(1, len(data) - 1, 13):
+        cut = tmp_path / "cut.jsonl"
+        cut.write_bytes(data[:end])
+        with pytest.raises(SnapshotError):
+            reader.read(str(cut))
+        try:
+            host = reader.read(str(cut), incomplete=True)
+        except SnapshotError:
+            continue  # not as far as to the top
+        used += 1
+        for path, whole_one in known.items():
+            route = walk(host, path, follow=False)
+            assert route.end == whole_one if route.end is not None else route.errno == errno.ENODATA, (end, path)
+            unknown += route.end is None
+    assert used > 3
+    assert unknown > 3
+    for packed in (gzip.compress(data), _zstandard(data)):
+        for end in (3, len(packed) // 2, len(packed) - 3):
+            cut.write_bytes(packed[:end])
+            with pytest.raises(SnapshotError):
+                reader.read(str(cut))
+
+
+def _all_below(top: str) -> list[str]:
+    return [top, *(f"{place}/{name}" for place, folders, files in os.walk(top) for name in (*folders, *files))]
+
+
+def _zstandard(data: bytes) -> bytes:
+    import zstandard
+
+    return zstandard.ZstdCompressor(write_checksum=True).compress(data)
+
+
+def test_any_value_anywhere_is_read_or_refused(small: tuple[str, Path], tmp_path: Path) -> None:
+    """Each value of each line once something else: no other error, and what is read can be asked."""
+    top, whole = small
+    lines = [json.loads(line) for line in whole.read_text().splitlines()]
+    others: tuple[object, ...] = (
+        None,
+        -1,
+        1 << 70,
+        "",
+        "\x1b[2J",
+        "../x",
+        [],
+        [1],
+        {},
+        True,
+        0.5,
+        {"from": 1, "plus": [1]},
+    )
+    refused = read = 0
+    changed = tmp_path / "changed.jsonl"
+    for number, line in enumerate(lines):
+        for place in places(line):
+            for other in others:
+                damaged = [*lines[:number], put(line, place, other), *lines[number + 1 :]]
+                changed.write_text("".join(json.dumps(one) + "\n" for one in damaged))
+                try:
+                    host = reader.read(str(changed))
+                except SnapshotError:
+                    refused += 1
+                    continue
+                read += 1
+                for path in (top, f"{top}/c/link"):
+                    route = walk(host, path)
+                    if route.end is not None:
+                        Answer(host, route, ALL)
+                        list(rows_of(host, path, across=True)) if route.end.posture.directory else None
+    report("damaged snapshots", refused=refused, read=read)
+    assert refused > 1000
+    assert read > 100
+
+
+# --- files -------------------------------------------------------------------------------
+
+
+def test_a_snapshot_replaces_a_file_and_nothing_else(small: tuple[str, Path], tmp_path: Path) -> None:
+    """Whole and for its owner alone; never through a link, nor in place of what is no file."""
+    top, _ = small
+    (tmp_path / "precious").write_text("precious")
+    (tmp_path / "link").symlink_to("precious")
+    (tmp_path / "folder").mkdir()
+    os.mkfifo(tmp_path / "pipe")
+    for name, says in (("link", "a symlink"), ("folder", "--add"), ("pipe", "no regular file"), ("no/such", "No such")):
+        done = fiat("save", top, "-o", str(tmp_path / name))
+        assert done.returncode in (2, 3), done
+        assert says in done.stderr
+    assert (tmp_path / "precious").read_text() == "precious"
+    target = tmp_path / "good.jsonl.gz"
+    target.write_text("old")
+    os.chmod(target, 0o666)
+    assert fiat("save", top, "-o", str(target)).returncode == 0
+    assert os.stat(target).st_mode & 0o777 == 0o600
+    assert fiat("show", top, "--from", str(target)).returncode == 0
+    printed = fiat("save", top, "-o", "-")
+    assert json.loads(printed.stdout.splitlines()[-1]) == {"end": len(printed.stdout.splitlines()) - 1}
+    assert sorted(os.listdir(tmp_path)) == ["folder", "good.jsonl.gz", "link", "pipe", "precious"]
+
+
+@pytest.mark.root
+def test_a_full_disk_and_a_kill_leave_what_was_there(tmp_path: Path) -> None:
+    """The snapshot before stays; nothing half written lies about."""
+    for number in range(3000):
+        make(str(tmp_path / f"{number:05}-{os.urandom(20).hex()}"))
+    with fresh("tmpfs", "size=160k") as top:
+        target = f"{top}/saved.jsonl"
+        Path(target).write_text("before")
+        done = fiat("save", str(tmp_path), "-o", target)
+        assert done.returncode == 3
+        assert "No space left" in done.stderr
+        assert Path(target).read_text() == "before"
+        assert os.listdir(top) == ["saved.jsonl"]
+    target = str(tmp_path / "saved.jsonl.zst")
+    command = [sys.executable, "-m", "fiat", "save", str(tmp_path), "-o", target, "--quiet"]
+    begun = time.monotonic()
+    subprocess.run(command, check=True)
+    whole_run = time.monotonic() - begun
+    Path(target).write_text("before")
+    ended = set()
+    for part in range(4, 14):
+        with subprocess.Popen(command) as running:
+            try:
+                running.wait(whole_run * part / 12)
+            except subprocess.TimeoutExpired:
+                running.send_signal(signal.SIGKILL)
+        ended.add(running.returncode)
+        whole = Path(target).read_bytes()
+        assert whole == b"before" or reader.read(target)
+        assert not [name for name in os.listdir(tmp_path) if name.endswith(".part")]
+    assert -signal.SIGKILL in ended
+
+
+def test_a_folder_keeps_the_last_ones(small: tuple[str, Path], tmp_path: Path) -> None:
+    """Several in one second, and two at once, are all kept under names of their own; then the oldest go."""
+    top, _ = small
+    folder = str(tmp_path / "saved")
+    words = [sys.executable, "-m", "fiat", "save", top, "--add", folder]
+    running = [subprocess.Popen(words, stdout=subprocess.DEVNULL) for _ in range(4)]
+    assert [one.wait() for one in running] == [0] * 4
+    (Path(folder) / "notes.txt").write_text("mine")
+    assert len(os.listdir(folder)) == 5
+    told = machine("save", top, "--add", folder, "--keep", "2")
+    assert len(told["removed"]) == 3
+    assert os.path.basename(told["file"]) in os.listdir(folder)
+    assert len(os.listdir(folder)) == 3
+    assert os.stat(folder).st_mode & 0o777 == 0o700

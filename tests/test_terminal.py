@@ -35,6 +35,7 @@ COMMANDS = (
     ("set", S, "--below", "777", "--preview"),
     ("set", S, "--below", "--owner", "keeper", "--preview"),
     ("who", S, "--below", "--can", "w", "--user", "keeper"),
+    ("compare", "skerry", "skerry-later"),
 )
 
 
@@ -47,7 +48,7 @@ def on_terminal(columns: int, *words: str, program: tuple[str, ...] = (), **envi
     ioctl(follower, TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
     settings = {**os.environ, "TERM": "xterm-256color", **environment}
     settings.pop("COLUMNS", None)
-    command = program or [*PROGRAM, *words, "--from", "skerry"]
+    command = program or [*PROGRAM, *words, *(() if "compare" in words else ("--from", "skerry"))]
     with subprocess.Popen(command, stdout=follower, stderr=follower, env=settings) as running:
         # Were our own end closed, the last that was written could be lost with it: so it says when all has come.
         ending = threading.Thread(target=lambda: (running.wait(), os.write(follower, _ALL)))

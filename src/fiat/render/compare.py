@@ -22,7 +22,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render.changes import Changed, change_blocks, differences
 from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
-from fiat.render.model import BLANK, Block, Plain, Prose, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, Plain, Prose, Verbatim, unbroken
 
 _MOST = 12
 """Rows of a kind before the rest is only counted."""
@@ -242,11 +242,9 @@ class ComparisonView(Plain):
             yield Verbatim(f"Moved: {counted(int(moved.sum()), 'object')}")
             shown = slice(_MOST)
             paths = _paths(one, matching.before[moved][shown]), _paths(other, matching.after[moved][shown])
-            rows = [
-                [visible(was), f"{'' if sure else 'perhaps '}{visible(path)}"]
-                for was, path, sure in zip(*paths, matching.sure[moved][shown].tolist(), strict=True)
-            ]
-            yield Table(["from", "to"], rows, flexible=(0, 1))
+            for was, path, sure in zip(*paths, matching.sure[moved][shown].tolist(), strict=True):
+                text = f"{unbroken(visible(path))}, which {'was' if sure else 'perhaps was'} {unbroken(visible(was))}"
+                yield Prose(text, 1, hanging="  ")
             yield from _and_more(int(moved.sum()))
         if replaced.any():
             yield from _named("Replaced by another of the same name", other, matching.after[replaced])
