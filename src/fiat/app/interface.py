@@ -15,6 +15,7 @@ from fiat.app import wishes
 from fiat.app.change import How, Planned, alone
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
+from fiat.app.compare import LIVE, Comparison, compared, open_state
 from fiat.app.foresee import foresee as foresee
 from fiat.app.hosts import arrive
 from fiat.app.hosts import open_host as open_host
@@ -22,6 +23,8 @@ from fiat.app.let import Meant, Way
 from fiat.app.past import open_history as open_history
 from fiat.app.question import Question
 from fiat.app.running import Result
+from fiat.app.save import Into
+from fiat.app.save import save as keep_state
 from fiat.app.who import who as ask_who
 from fiat.app.whobelow import TreeWho
 from fiat.app.whobelow import who_below as ask_tree
@@ -173,6 +176,24 @@ def apply(planned: Planned, history: History | None, accept: Iterable[str] = ())
     if failed:
         raise failed[0]
     return result
+
+
+def save(host: Host, paths: Sequence[str], file: str) -> None:
+    """Keep everything the questions need of the trees at ``paths`` in ``file``, which :func:`open_host` takes.
+
+    Raises :class:`PathError` for the first place that cannot be looked at, or where the file cannot be written.
+    """
+    keep_state(host, paths, Into(file))
+
+
+def compare(before: str, after: str = LIVE, paths: Sequence[str] = ()) -> Comparison:
+    """What differs between two states, each a snapshot or ``live``: trees, accounts, mounts, who gained and lost what.
+
+    Raises :class:`SnapshotError` where they have nothing in common, and :class:`PathError`.
+    """
+    found = compared(open_state(before), open_state(after), paths)
+    assert found is not None, "what hinders it is raised"
+    return found
 
 
 def undo(host: Host, history: History, number: int | None = None) -> Result:

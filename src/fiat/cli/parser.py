@@ -38,11 +38,15 @@ class Parser(argparse.ArgumentParser):
         if not word.startswith("-") or word == "-":
             return f"there is no place for {quoted(word)} here"
         option = word.partition("=")[0]
-        known = [one for action in self._actions for one in action.option_strings]
+        known = self.options()
         meant = MEANT.get(option.lstrip("-").lower())
         if meant is not None and meant[0] in known:
             return f"there is no option {quoted(option)}: {meant[0]} {meant[1]}"
         return f"there is no option {quoted(option)}{near(option, known)}"
+
+    def options(self) -> list[str]:
+        """Every option that it takes."""
+        return [one for action in self._actions for one in action.option_strings]
 
     def places(self) -> Iterator[str]:
         """What stands on the command line beside options, as its help has it."""

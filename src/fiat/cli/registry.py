@@ -124,8 +124,9 @@ def load(name: str) -> Loaded:
     except Exception as error:  # what a library makes of too little memory while it is loaded may be anything
         raise ImportError(f"{type(error).__name__}: {error}") from error
     examples: tuple[tuple[str, str], ...] = module.EXAMPLES
-    parser = Parser(prog=f"fiat {name}", description=module.__doc__, epilog=_epilog(examples))
+    parser = Parser(prog=f"fiat {name}", description=module.__doc__)
     module.add_arguments(parser)
+    parser.epilog = _epilog(examples, names_host="--from" not in parser.options())
     parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])
     return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
 
@@ -136,11 +137,12 @@ def run_command(name: str, arguments: list[str]) -> int:
     return command.run(command.parser.parse_args(command.prepare(arguments)))
 
 
-def _epilog(examples: tuple[tuple[str, str], ...]) -> str:
+def _epilog(examples: tuple[tuple[str, str], ...], *, names_host: bool) -> str:
     if not examples:
         return ""
     lines = [f"  # {what}\n  {line}" for what, line in examples]
-    return "examples, on the sample host with --from skerry:\n" + "\n".join(lines)
+    host = "on the sample host" if names_host else "on the sample host with --from skerry"
+    return f"examples, {host}:\n" + "\n".join(lines)
 
 
 def overview() -> str:

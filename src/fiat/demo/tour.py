@@ -8,11 +8,15 @@ _SERIES = "/srv/skerry/series/reduced-2026.csv"
 
 
 class Scene(NamedTuple):
-    """A few sentences, then one command line (without ``fiat``); ``part`` opens a new part."""
+    """A few sentences, then one command line (without ``fiat``); ``part`` opens a new part.
+
+    ``held`` tells that it is asked of the sample host as such, and does not name its states itself.
+    """
 
     part: str
     story: str
     command: tuple[str, ...]
+    held: bool = True
 
 
 SCENES = (
@@ -91,5 +95,12 @@ SCENES = (
         "",
         "Last, before going to bed: all that just anybody on this host can write to.",
         ("who", "/srv/skerry", "--below", "--can", "write", "--anyone-else"),
+    ),
+    Scene(
+        "Keep",
+        "A week later somebody has worked on the host, and the keeper wants to know: who got in by it? "
+        "Fiat had saved the tree on Monday (fiat save /srv/skerry --add saved):",
+        ("compare", "skerry", "skerry-later", "--gains-only"),
+        held=False,
     ),
 )

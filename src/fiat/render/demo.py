@@ -32,7 +32,7 @@ def ending() -> Iterator[Block]:
     """Where to go from here."""
     yield BLANK
     yield Prose(
-        "That was the work: look, understand, change, verify. To try changes for real, as root: "
+        "That was the work: look, understand, change, verify, keep. To try changes for real, as root: "
         "fiat demo /tmp/skerry builds this tree there."
     )
 

@@ -35,7 +35,7 @@ def run(args: argparse.Namespace) -> int:
     for block in introduction(len(scenes)):
         output.print(block)
     for number, scene in enumerate(scenes, 1):
-        name, words = scene.command[0], [*scene.command[1:], "--from", SAMPLE]
+        name, words = scene.command[0], [*scene.command[1:], *(("--from", SAMPLE) if scene.held else ())]
         for block in scene_blocks(scene, shlex.join([name, *words])):
             output.print(block)
         sys.stdout.flush()
