@@ -171,7 +171,8 @@ class ComparisonView(Plain):
         for cause, some in list(by_cause.items())[:_MOST]:
             yield from shift_blocks(title, list(self._shifts(some)), self.accounts, unlisted)
             first = some[0].first
-            where = "" if first == some[0].cause.path else f"; the first path {unbroken(visible(first))}"
+            named = first == some[0].cause.path and some[0].cause.kind != "membership"  # the cause has it already
+            where = "" if named else f"; the first path {unbroken(visible(first))}"
             yield Prose(f"by {cause}{where}", 4, hanging="  ")
         left = [cell for some in list(by_cause.values())[_MOST:] for cell in some]
         if left:
