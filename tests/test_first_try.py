@@ -394,7 +394,7 @@ def test_tables_are_made_for_spreadsheets() -> None:
     assert set(top) <= set(table)
 
 
-@pytest.mark.parametrize("command", "show decode who why set history undo save compare demo".split())
+@pytest.mark.parametrize("command", "show decode who why set history undo save compare restore demo".split())
 def test_help_fits_on_two_screens(command: str) -> None:
     lines = fiat(command, "--help").stdout.splitlines()
     assert len(lines) <= 96

@@ -2,7 +2,7 @@
 
 import errno
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 
 from fiat.app.hosts import open_host
@@ -95,9 +95,20 @@ def compared(
 
     Raises :class:`SnapshotError` where the two have nothing in common.
     """
+    trees = comparable(before, after, paths, problem=problem, progress=progress)
+    if not trees:
+        return None
+    taking = None if selection.everything else selection.on(after.host.accounts)
+    return compare(before.host, after.host, trees, taking)
+
+
+def comparable(
+    before: State, after: State, paths: Sequence[str], *, problem: Problem, progress: Progress
+) -> list[tuple[View, View]]:
+    """The trees that both hold, or ``paths`` of them, read on either side; nothing where reading was stopped."""
     across = before.across_mounts and after.across_mounts
     trees: list[tuple[View, View]] = []
-    for path in paths or _common(before, after):
+    for path in trees_of(before, after, paths):
         try:
             views = [
                 View(*survey_at(state.host, path, Extent(across_mounts=across, details=True), progress))
@@ -109,18 +120,17 @@ def compared(
         for survey in (view.survey for view in views):
             if not survey.complete:
                 problem(PathError(survey.top.path, errno.EINTR, "read all of"))
-                return None
+                return []
         for trouble in sorted({one for view in views for one in view.survey.troubles}):
             problem(PathError(trouble.path, trouble.errno))
         trees.append((views[0], views[1]))
-    if not trees:
-        return None
-    taking = None if selection.everything else selection.on(after.host.accounts)
-    return compare(before.host, after.host, trees, taking)
+    return trees
 
 
-def _common(before: State, after: State) -> Iterable[str]:
-    """The tops of the trees that both hold."""
+def trees_of(before: State, after: State, paths: Sequence[str] = ()) -> Sequence[str]:
+    """The ``paths``, or where there are none the tops of the trees that both hold; SnapshotError if they hold none."""
+    if paths:
+        return paths
     tops = [state.tops for state in (before, after)]
     known = [one for one in tops if one is not None]
     if not known:

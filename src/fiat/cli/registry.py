@@ -11,7 +11,7 @@ GROUPS = {
     "look": "look and understand",
     "ask": "ask who can really get at it",
     "change": "change, and put back",
-    "keep": "remember, and compare",
+    "keep": "remember, compare, put back",
     "learn": "try it out",
 }
 """The groups of commands, in the order of the work."""
@@ -75,8 +75,9 @@ COMMANDS = {
             "what was changed, by whom, and what has become of it",
             ("log", "runs", "changes", "list-runs"),
         ),
-        Command("undo", "change", "put back what was changed", ("revert", "rollback", "restore", "back", "reset")),
+        Command("undo", "change", "put back what was changed", ("revert", "rollback", "back", "reset")),
         Command("save", "keep", "keep the state of a tree in a file", ("snapshot", "dump", "backup", "record", "keep")),
+        Command("restore", "keep", "put back the postures that a snapshot has", ("recover", "reinstate")),
         Command(
             "compare",
             "keep",
@@ -126,7 +127,8 @@ def load(name: str) -> Loaded:
     examples: tuple[tuple[str, str], ...] = module.EXAMPLES
     parser = Parser(prog=f"fiat {name}", description=module.__doc__)
     module.add_arguments(parser)
-    parser.epilog = _epilog(examples, names_host="--from" not in parser.options())
+    names_host = "--from" not in parser.options() or any("--from" in line for _, line in examples)
+    parser.epilog = _epilog(examples, names_host=names_host)
     parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])
     return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
 

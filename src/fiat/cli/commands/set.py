@@ -11,26 +11,21 @@ Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
 
 import argparse
-from contextlib import ExitStack
 
 from fiat.app import change
 from fiat.app.change import GUARDS, How, Planned
 from fiat.app.hosts import Host, open_host
-from fiat.app.past import History
-from fiat.app.running import Result
-from fiat.app.status import Status
-from fiat.app.text import HistoryError, NotationError, WorkError
+from fiat.app.text import NotationError, WorkError
 from fiat.app.wishes import Wish
 from fiat.cli.options.arranging import EXPLAIN, add_arranging, arrangement_of, explain_arrangements
+from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, output_of
-from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.together import goes_with, not_with
+from fiat.cli.options.together import goes_with
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
 from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
-from fiat.render.plan import PlanView
 
 if TYPE_CHECKING:
     from fiat.app.arrangements import Chosen
@@ -59,13 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     far.add_argument("--contents", action="store_true", help="all under PATH, not PATH itself")
     far.add_argument("--link-itself", action="store_true", help="of a symlink change the link, not what it leads to")
     add_selection(far)
-    care = parser.add_argument_group("care")
-    care.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
-    care.add_argument(
-        "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
-    )
-    care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
-    add_history(parser, without=True)
+    add_care(parser)
     add_common(parser, ("text", "json", "csv"))
 
 
@@ -75,7 +64,6 @@ prepare = tied
 def run(args: argparse.Namespace) -> int:
     """Plan, show, and unless it is a preview, apply."""
     goes_with("--across-mounts", args.across_mounts, "--below or --contents", args.below or args.contents)
-    not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
     output = output_of("set", args, changes=True)
     if args.arrange == EXPLAIN:
         return explain_arrangements(args, output)
@@ -95,47 +83,7 @@ def run(args: argparse.Namespace) -> int:
         args.across_mounts,
         selected(args, host.accounts),
     )
-    history = None if args.no_history or args.preview else history_of(args)
-    result = None
-    with ExitStack() as held:
-        unusable = _keep_others_off(held, host, history, how, args, output)
-        planned = _plan(host, wish, how, args, output)
-        guards = planned.refused_by(args.accept)
-        if not args.preview and not guards and unusable is None:
-            try:
-                result = _apply(planned, history, args, output)
-            except HistoryError as error:
-                unusable = error
-    if unusable is not None and history is not None:
-        output.unusable(history.place, unusable, "; nothing was changed, and --no-history changes without it")
-        if args.format == "text":
-            return output.finish(Status.GUARDED)
-    if guards and not args.preview:
-        output.refuse(guards)
-    view = PlanView(
-        planned,
-        preview=args.preview,
-        guards=guards,
-        result=result,
-        failed=output.has_problems,
-        history=args.history,
-    )
-    output.add(view, count=view.meant)
-    if args.preview and not guards:
-        change.tell_refused(planned, output.problem, stop_at_first=args.stop)
-    return output.finish(Status.GUARDED if guards or unusable else Status.DONE)
-
-
-def _keep_others_off(
-    held: ExitStack, host: Host, history: History | None, how: How, args: argparse.Namespace, output: Output
-) -> HistoryError | None:
-    """Have nobody else who uses this history change the same meanwhile; why that cannot be had, if it cannot."""
-    try:
-        if history is not None:
-            held.enter_context(change.alone(host, history, args.paths, how, waiting(output)))
-    except HistoryError as error:
-        return error
-    return None
+    return carry_out(host, args.paths, how, lambda: _plan(host, wish, how, args, output), args, output)
 
 
 def _plan(host: Host, wish: "Wish | Chosen", how: How, args: argparse.Namespace, output: Output) -> Planned:
@@ -151,19 +99,3 @@ def _plan(host: Host, wish: "Wish | Chosen", how: How, args: argparse.Namespace,
         raise WorkError(f"{error}; nothing was changed") from error
     output.caveat(planned.caveats)
     return planned
-
-
-def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> Result:
-    """Write the plan down, and carry it out."""
-    with Progress(output.shows_progress, "changed", planned.plan.changing) as progress:
-        result = change.apply(
-            planned,
-            history,
-            command_words(),
-            problem=output.problem,
-            progress=progress.report,
-            stop_at_first=args.stop,
-        )
-    if result.unfinished is not None:
-        output.complain(f"run {result.number} can be undone, but {result.unfinished}")
-    return result

@@ -5,7 +5,7 @@ right: the effects of the host *as if* the plan were carried out.
 """
 
 import errno
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +27,7 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, STICKY, WRITE
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import Program
 from fiat.core.model.route import Route
@@ -52,7 +53,8 @@ NOT_MEANT = -1
 class Target(NamedTuple):
     """What is to be changed at the end of ``route``: of what was surveyed there the ``chosen`` entries.
 
-    ``wish`` is what becomes of what has each profile there, where that is not the wish of the whole plan.
+    ``wish`` is what becomes of what has each profile there, where that is not the wish of the whole plan;
+    ``goals`` are, by the number of a profile, postures that are to come out whole.
     """
 
     asked: str
@@ -61,6 +63,17 @@ class Target(NamedTuple):
     chosen: NDArray[np.bool_]
     with_tree: bool
     wish: Callable[[Profile], Wish] | None = None
+    goals: "Goals | None" = None
+
+
+class Goals(NamedTuple):
+    """Postures that are to come out, by the number of the profile of what becomes so.
+
+    Those of ``known`` were so before, with the same contents: privilege is nothing new for them.
+    """
+
+    postures: Mapping[int, Posture]
+    known: frozenset[int]
 
 
 class Part(NamedTuple):
@@ -274,10 +287,10 @@ class _Making:
         numbers = np.full(len(survey.profiles), NOT_MEANT, np.int32)
         used = np.bincount(survey.profile[target.chosen], minlength=len(survey.profiles))
         for place in np.flatnonzero(used).tolist():
-            numbers[place] = self._number(target, survey.profiles[place], named=False)
+            numbers[place] = self._number(target, place, named=False)
         number = np.where(target.chosen, numbers[survey.profile], NOT_MEANT).astype(np.int32)
         if target.chosen[0]:
-            number[0] = self._number(target, survey.profiles[int(survey.profile[0])], named=True)
+            number[0] = self._number(target, int(survey.profile[0]), named=True)
         write = number >= 0
         several = np.flatnonzero(write & (survey.links > 1) & ~survey.directories()).tolist()
         for place in several:
@@ -291,9 +304,16 @@ class _Making:
         seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
         return Part(target, number, write)
 
-    def _number(self, target: Target, profile: Profile, *, named: bool) -> int:
-        """The number of the change for entries with ``profile``; what was not ``named`` may not be meant at all."""
+    def _number(self, target: Target, place: int, *, named: bool) -> int:
+        """The number of the change for entries with this profile; what was not ``named`` may not be meant at all."""
+        profile = target.survey.profiles[place]
         posture = profile.posture
+        if target.goals is not None:
+            goal = target.goals.postures[place]
+            towards = steps.steps_towards(posture, goal, self.actor)
+            change = steps.change(posture, towards, self.actor, profile.mount, profile.keeps_lists)
+            self.changes.append(PlannedChange(profile, change, known=place in target.goals.known))
+            return len(self.changes) - 1
         wish = self.wish if target.wish is None else target.wish(profile)
         self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
         if not wish.concerns(posture) and not (named and (wish.default.changes or posture.kind is Kind.SYMLINK)):
@@ -326,7 +346,7 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
     """Every guard that objects."""
     examples = made.examples()
     every = [
-        Suspect(planned.profile, planned.change, examples[number], count)
+        Suspect(planned.profile, planned.change, examples[number], count, planned.known)
         for number, (planned, count) in enumerate(zip(made.changes, made.counts(), strict=True))
         if count
     ]
@@ -340,7 +360,10 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
             inside[identity] = inside.get(identity, 0) + len(places)
     for part in made.parts:
         survey, meant = part.target.survey, part.write & made._changing(part)
-        if meant.any():
+        if meant.any() and part.target.goals is not None:  # each for itself, and not because of what it lies in
+            paths = (path for _, path in survey.paths_of(np.flatnonzero(meant).tolist()))
+            changed += [guards.Place(path, False, 1) for path in paths]
+        elif meant.any():
             changed.append(guards.Place(survey.top.path, part.target.with_tree, int(meant.sum())))
         for place in np.flatnonzero(meant & (survey.links > 1) & ~survey.directories()).tolist():
             names = int(survey.links[place]) - inside[survey.identity(place)]

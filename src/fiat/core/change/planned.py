@@ -8,11 +8,15 @@ from fiat.core.typed import NamedTuple
 
 
 class PlannedChange(NamedTuple):
-    """A change with what is to be said of it; one for all entries with the profile that it starts from."""
+    """A change with what is to be said of it; one for all entries with the profile that it starts from.
+
+    ``known`` tells that they had what comes out before, with the same contents.
+    """
 
     profile: Profile
     change: Change
     notes: tuple[Finding, ...] = ()
+    known: bool = False
 
 
 class Item(NamedTuple):

@@ -1,4 +1,4 @@
 """The state of a host at one time: captured to be kept, compared with another, and put back.
 
-The doors of this room: ``capture``, ``comparison``.
+The doors of this room: ``capture``, ``comparison``, ``restoring``.
 """

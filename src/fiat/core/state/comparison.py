@@ -93,7 +93,7 @@ class Comparison(NamedTuple):
 
 def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], taking: Taking | None = None) -> Comparison:
     """Compare these trees, each pair with its top at the same path; only what is meant, if ``taking`` is given."""
-    compared = [_matched(one, other, taking) for one, other in trees]
+    compared = [matched(one, other, taking) for one, other in trees]
     owners = [view.survey.profiles.owners() for found in compared for view in (found.pair.before, found.pair.after)]
     owners += [
         one.posture.owners()
@@ -128,7 +128,8 @@ def _open(asking: Asking, found: Compared, stranger: int) -> Iterator[tuple[Righ
                 yield right, count
 
 
-def _matched(one: View, other: View, taking: Taking | None) -> Compared:
+def matched(one: View, other: View, taking: Taking | None = None) -> Compared:
+    """How one tree and what it was match, and what of it changed; who gained by it is not asked."""
     surveys = with_joint_profiles(one.survey, other.survey)
     found = match(*surveys)
     if taking is not None:

@@ -82,7 +82,8 @@ def _all(
         yield _finding(code, text, suspects[place]), who
     for one in suspects:
         for code, text, who in bits.objections(one.change, host.accounts, asked):
-            yield _finding(code, text, one), who
+            if not (one.known and code == "privilege"):
+                yield _finding(code, text, one), who
     for where in changed:
         for text in places.objections(where.path, with_tree=where.with_tree):
             yield Finding("system-path", "danger", text, where.path, where.paths), ""

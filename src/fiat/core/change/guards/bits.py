@@ -6,6 +6,7 @@ from fiat.core.change.guards.suspect import WHO
 from fiat.core.change.steps import Change
 from fiat.core.model.accesslist import AccessList, Tag, from_mode
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.capabilities import names
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, octal, permission_letters, special_names
 from fiat.core.model.posture import Posture
@@ -45,6 +46,9 @@ def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[
     setuid = after.mode & SETUID and after.mode & EXECUTE_BITS
     if setuid and (not before.mode & SETUID or before.uid != after.uid or wider):
         yield "privilege", f"whoever runs it would act as user {WHO} (setuid)", naming.user(after.uid, accounts)
+    gained = after.capabilities
+    if gained is not None and gained != before.capabilities and after.mode & EXECUTE_BITS:
+        yield "privilege", f"whoever runs it would have capabilities: {' '.join(names(gained.permitted))}", ""
     setgid, had_setgid = after.mode & _SETGID_RUN == _SETGID_RUN, before.mode & _SETGID_RUN == _SETGID_RUN
     if setgid and (not had_setgid or before.gid != after.gid or wider):
         yield "privilege", f"whoever runs it would act in group {WHO} (setgid)", naming.group(after.gid, accounts)

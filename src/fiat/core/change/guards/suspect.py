@@ -6,12 +6,16 @@ from fiat.core.typed import NamedTuple
 
 
 class Suspect(NamedTuple):
-    """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one."""
+    """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one.
+
+    ``known`` tells that these had what comes out before, with the same contents.
+    """
 
     profile: Profile
     change: Change
     example: str
     paths: int
+    known: bool = False
 
 
 WHO = "\0"

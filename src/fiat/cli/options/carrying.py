@@ -1,0 +1,105 @@
+"""Carrying out a plan, or showing it: what every command that plans does then."""
+
+import argparse
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+
+from fiat.app import change
+from fiat.app.change import GUARDS, How, Planned
+from fiat.app.hosts import Host
+from fiat.app.past import History
+from fiat.app.running import Result
+from fiat.app.status import Status
+from fiat.app.text import HistoryError
+from fiat.cli.options.histories import add_history, command_words, history_of, waiting
+from fiat.cli.options.together import not_with
+from fiat.cli.progress import Progress
+from fiat.render.model import Result as Shown
+from fiat.render.output import Output
+from fiat.render.plan import PlanView
+
+
+def add_care(parser: argparse.ArgumentParser) -> None:
+    """The options that say whether, and in spite of what, a plan is carried out."""
+    care = parser.add_argument_group("care")
+    care.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
+    care.add_argument(
+        "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
+    )
+    care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
+    add_history(parser, without=True)
+
+
+def itself(view: PlanView) -> Shown:
+    """Nothing is shown but the plan."""
+    return view
+
+
+def carry_out(
+    host: Host,
+    paths: Sequence[str],
+    how: How,
+    plan: Callable[[], Planned],
+    args: argparse.Namespace,
+    output: Output,
+    shown: Callable[[PlanView], Shown] = itself,
+) -> int:
+    """Make the plan while nobody else changes what is at ``paths``; show it, and unless it is a preview, apply it."""
+    not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
+    history = None if args.no_history or args.preview else history_of(args)
+    result = None
+    with ExitStack() as held:
+        unusable = _keep_others_off(held, host, history, paths, how, output)
+        planned = plan()
+        guards = planned.refused_by(args.accept)
+        if not args.preview and not guards and unusable is None:
+            try:
+                result = _apply(planned, history, args, output)
+            except HistoryError as error:
+                unusable = error
+    if unusable is not None and history is not None:
+        output.unusable(history.place, unusable, "; nothing was changed, and --no-history changes without it")
+        if args.format == "text":
+            return output.finish(Status.GUARDED)
+    if guards and not args.preview:
+        output.refuse(guards)
+    view = PlanView(
+        planned,
+        preview=args.preview,
+        guards=guards,
+        result=result,
+        failed=output.has_problems,
+        history=args.history,
+    )
+    output.add(shown(view), count=view.meant)
+    if args.preview and not guards:
+        change.tell_refused(planned, output.problem, stop_at_first=args.stop)
+    return output.finish(Status.GUARDED if guards or unusable else Status.DONE)
+
+
+def _keep_others_off(
+    held: ExitStack, host: Host, history: History | None, paths: Sequence[str], how: How, output: Output
+) -> HistoryError | None:
+    """Have nobody else who uses this history change the same meanwhile; why that cannot be had, if it cannot."""
+    try:
+        if history is not None:
+            held.enter_context(change.alone(host, history, paths, how, waiting(output)))
+    except HistoryError as error:
+        return error
+    return None
+
+
+def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> Result:
+    """Write the plan down, and carry it out."""
+    with Progress(output.shows_progress, "changed", planned.plan.changing) as progress:
+        result = change.apply(
+            planned,
+            history,
+            command_words(),
+            problem=output.problem,
+            progress=progress.report,
+            stop_at_first=args.stop,
+        )
+    if result.unfinished is not None:
+        output.complain(f"run {result.number} can be undone, but {result.unfinished}")
+    return result

@@ -1,0 +1,223 @@
+"""Putting back the postures of an earlier state: which objects these are, what each is to be, and what is left alone.
+
+An object is the same by its path and inode, or by its inode and birth where it
+was moved. What is new, gone or another object now is left alone and told.
+"""
+
+from collections.abc import Callable, Iterator
+from enum import Enum
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.ask.who import universe_of
+from fiat.core.change.plan import Goals
+from fiat.core.model.accesslist import AccessList, Entry, Tag, check
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import STICKY
+from fiat.core.model.posture import Posture
+from fiat.core.rules.decision import Decisions
+from fiat.core.rules.sideeffects import with_mode
+from fiat.core.state.comparison import Compared, posture_differs
+from fiat.core.tree.distinct import distinct_columns
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.survey import Survey
+from fiat.core.typed import Any, NamedTuple
+
+
+class Only(Enum):
+    """What of the differences is put back: everything, only what people lost, or only what they gained."""
+
+    EVERYTHING = "everything"
+    LOST = "lost"
+    GAINED = "gained"
+
+
+class Left(NamedTuple):
+    """Some objects that are left alone: ``why`` (a word), their places, and of which of the two trees these are."""
+
+    why: str
+    survey: Survey
+    places: NDArray[np.int64]
+
+
+class Restoring(NamedTuple):
+    """What is to be put back in one tree: the survey of it as it is, what is chosen there, and what it is to become."""
+
+    survey: Survey
+    chosen: NDArray[np.bool_]
+    goals: Goals
+    left: list[Left]
+
+
+def restoring(compared: Compared, now: Survey, accounts: Accounts, only: Only = Only.EVERYTHING) -> Restoring:
+    """What putting back does, by a comparison of the earlier state with the tree as it is, read as ``now``."""
+    before, after, matching = compared.pair.before.survey, compared.pair.after.survey, compared.matching
+    changed = compared.changed.copy()
+    elsewhere = _filesystems(before)[matching.before] != _filesystems(after)[matching.after]
+    not_sure = matching.moved & ~matching.sure
+    left = [
+        Left("other-filesystem", after, matching.after[changed & elsewhere]),
+        Left("replaced", after, matching.after[changed & ~elsewhere & matching.replaced]),
+        Left("perhaps-moved", after, matching.after[changed & ~elsewhere & ~matching.replaced & not_sure]),
+        Left("gone", before, matching.gone),
+        Left("new", after, matching.new),
+    ]
+    meant = np.flatnonzero(changed & ~elsewhere & ~matching.replaced & ~not_sure)
+    mine, theirs = matching.after[meant], matching.before[meant]
+    known = _same_contents(before, after, theirs, mine)
+    first, number = distinct_columns(now.profile[mine].astype(np.int64), before.profile[theirs].astype(np.int64), known)
+    chooser = _Chooser(accounts, only)
+    goals: dict[int, Posture] = {}
+    trusted: set[int] = set()
+    unreached = np.zeros(len(first), np.bool_)
+    stays = np.zeros(len(first), np.bool_)
+    count = len(now.profiles)
+    for which, place in enumerate(first.tolist()):
+        has, had = now.profiles[int(now.profile[mine[place]])], before.profiles[int(before.profile[theirs[place]])]
+        goal = chooser.goal(has, had)
+        if goal is None:
+            unreached[which] = True
+            goal = has.posture
+        elif goal == has.posture:
+            stays[which] = True
+        goals[count + which] = goal
+        if known[place]:
+            trusted.add(count + which)
+    profiles = now.profiles.taken(np.concatenate([np.arange(count), now.profile[mine][first].astype(np.int64)]))
+    profile = now.profile.copy()
+    profile[mine] = (count + number).astype(np.int32)
+    chosen = np.zeros(len(now), np.bool_)
+    chosen[mine] = ~(unreached | stays)[number]
+    left.append(Left("not-only", after, mine[unreached[number]]))
+    if only is Only.EVERYTHING:  # what stays differs by nothing that is put back
+        left.append(Left("flags", after, mine[stays[number]]))
+    survey = now.with_profiles(profiles, profile)
+    return Restoring(survey, chosen, Goals(goals, frozenset(trusted)), [one for one in left if len(one.places)])
+
+
+def _filesystems(survey: Survey) -> NDArray[Any]:
+    return survey.profiles.by_rest(lambda rest: rest.filesystem, np.object_)[survey.profile]
+
+
+def _same_contents(
+    one: Survey, other: Survey, places: NDArray[np.int64], others: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """For each pair 1 where size and time of change are as they were: it is trusted with privilege as before."""
+    if one.details is None or other.details is None:
+        return np.zeros(len(places), np.int64)
+    same = (one.details.size[places] == other.details.size[others]) & (
+        one.details.modified[places] == other.details.modified[others]
+    )
+    sure = (one.birth[places] != 0) & (one.birth[places] == other.birth[others])
+    found: NDArray[np.bool_] = same & sure & (one.details.modified[places] != 0)
+    return found.astype(np.int64)
+
+
+class _Chooser:
+    """Finds what a posture is to become on its way back to an earlier one."""
+
+    def __init__(self, accounts: Accounts, only: Only) -> None:
+        self._accounts = accounts
+        self._only = only
+
+    def goal(self, now: Profile, then: Profile) -> Posture | None:
+        """What ``now`` is to become, itself where nothing is to be done; None where it would do the other as well."""
+        wanted = _known_of(now, then)
+        if self._only is Only.EVERYTHING or now.posture.kind is Kind.SYMLINK:
+            return wanted
+        return self._partly(now.posture, wanted)
+
+    def _partly(self, now: Posture, then: Posture) -> Posture | None:
+        """The candidate that goes furthest, of those that only give what was lost (or take what was gained)."""
+        gives = self._only is Only.LOST
+        kept = now.capabilities if gives or now.capabilities == then.capabilities else None
+        merged = [
+            now._replace(uid=uid, gid=gid, capabilities=kept)
+            for uid, gid in dict.fromkeys(((now.uid, now.gid), (then.uid, then.gid), (now.uid, then.gid)))
+        ]
+        candidates = [then, *(_merged(one, then, gives=gives) for one in merged)]
+        decisions = Decisions(universe_of(self._accounts, [now, *candidates]))
+        wanted = decisions_of(decisions, then)
+        has = decisions_of(decisions, now)
+        due = [want & ~old for want, old in zip(wanted, has, strict=True)]
+        over = [old & ~want for want, old in zip(wanted, has, strict=True)]
+        if not any(due if gives else over):
+            return now
+        best: tuple[int, Posture] | None = None
+        for candidate in candidates:
+            comes = decisions_of(decisions, candidate)
+            gained = [new & ~old for new, old in zip(comes, has, strict=True)]
+            lost = [old & ~new for new, old in zip(comes, has, strict=True)]
+            moves, other, limit = (gained, lost, due) if gives else (lost, gained, over)
+            if any(other) or any(one & ~most for one, most in zip(moves, limit, strict=True)):
+                continue
+            reach = sum(one.bit_count() for one in moves)
+            if reach and (best is None or reach > best[0]):
+                best = reach, candidate
+        return None if best is None else best[1]
+
+
+def decisions_of(decisions: Decisions, posture: Posture) -> list[int]:
+    """Who may do what with an object by its posture alone: each combination of permissions, owning it, and, of a
+    directory, removing from it what is somebody else's.
+    """
+    decision = decisions.of(posture)
+    universe = decisions.universe
+    owner = universe.with_uid(posture.uid)
+    removing = owner if posture.directory and posture.mode & STICKY else universe.everyone
+    return [*(decision.allowed(want) for want in range(1, 8)), owner, removing]
+
+
+def _known_of(now: Profile, then: Profile) -> Posture:
+    """The earlier posture, with what is now where that could not be read then; flags stay as they are."""
+    wanted = then.posture._replace(flags=now.posture.flags)
+    if not posture_differs(now, then):
+        return now.posture
+    unknown = {what for what, _ in (*now.unknown, *then.unknown)}
+    for what, field in (("access list", "acl"), ("default list", "default"), ("capabilities", "capabilities")):
+        if what in unknown:
+            kept: dict[str, Any] = {field: getattr(now.posture, field)}
+            wanted = wanted._replace(**kept)
+    return wanted
+
+
+def _merged(now: Posture, then: Posture, *, gives: bool) -> Posture:
+    """Each class and entry gets what it has in either of the two; or, if it is not to be given, in both."""
+    join: Callable[[int, int], int] = (lambda one, other: one | other) if gives else (lambda one, other: one & other)
+    mode = now.mode & 0o7000 | join(now.mode & 0o777, then.mode & 0o777)
+    acl = _merged_lists(now, then, join, gives)
+    if acl is None:
+        return now._replace(mode=mode, acl=None)
+    mode = mode & ~0o070 | ((acl.mask if acl.mask is not None else mode >> 3) & 7) << 3
+    return now._replace(mode=mode, acl=with_mode(acl, mode))
+
+
+def _merged_lists(now: Posture, then: Posture, join: Callable[[int, int], int], gives: bool) -> AccessList | None:
+    if now.acl is None and (then.acl is None or not gives):
+        return None
+    one, other = (_entries(posture) for posture in (now, then))
+    keys = dict.fromkeys((*one, *other)) if gives else dict.fromkeys(key for key in one)
+    entries = [Entry(tag, join(one.get((tag, number), 0), other.get((tag, number), 0)), number) for tag, number in keys]
+    if not any(entry.tag is Tag.MASK for entry in entries):
+        entries.append(Entry(Tag.MASK, join(now.mode >> 3 & 7, then.mode >> 3 & 7), None))
+    return check(sorted(entries, key=lambda entry: (int(entry.tag), entry.id or 0)))
+
+
+def _entries(posture: Posture) -> dict[tuple[Tag, int | None], int]:
+    if posture.acl is not None:
+        return {(entry.tag, entry.id): entry.permissions for entry in posture.acl.entries}
+    bits = posture.mode
+    return {
+        (Tag.OWNER, None): bits >> 6 & 7,
+        (Tag.OWNING_GROUP, None): bits >> 3 & 7,
+        (Tag.OTHER, None): bits & 7,
+    }
+
+
+def all_left(found: Restoring) -> Iterator[tuple[str, str]]:
+    """Why, and the path, of everything that is left alone."""
+    for why, survey, places in found.left:
+        for _, path in survey.paths_of(places.tolist()):
+            yield why, path

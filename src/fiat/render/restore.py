@@ -1,0 +1,65 @@
+"""A plan that puts an earlier state back, with what it leaves alone."""
+
+from collections.abc import Iterator, Sequence
+
+from fiat.app.restore import Left
+from fiat.core.model.fields import Fields
+from fiat.core.text import counted, visible
+from fiat.render.model import Block, Plain, Prose, Written, unbroken
+from fiat.render.plan import PlanView
+
+_NAMED = 3
+
+_WHY = {
+    "other-filesystem": ("on another file system now, and left alone", ""),
+    "replaced": ("replaced by another object of the same name, and left alone", ""),
+    "perhaps-moved": ("perhaps moved, which nothing proves, and left alone", ""),
+    "gone": ("gone", ""),
+    "new": ("new, and left alone", ""),
+    "not-only": (
+        "left alone: nothing gives back what was lost there, and nothing else",
+        "left alone: nothing takes away what was gained there, and nothing else",
+    ),
+    "flags": ("other in flags alone, which are not put back", ""),
+}
+"""Why objects are left alone, in words; of the second form where only gains are taken away."""
+
+
+class RestoreView(Plain):
+    """The plan as any plan is shown; then what is left alone, and why."""
+
+    def __init__(self, plan: PlanView, left: Sequence[Left], *, only_gained: bool) -> None:
+        self.plan = plan
+        self.left = left
+        self.only_gained = only_gained
+
+    def records(self) -> Iterator[Fields]:
+        """Those of the plan."""
+        return self.plan.records()
+
+    def rows(self) -> Iterator[Fields]:
+        """Those of the plan."""
+        return self.plan.rows()
+
+    def written(self, format: str) -> Written | None:
+        """As that of the plan."""
+        return self.plan.written(format)
+
+    def beside(self) -> Fields:
+        """What stands beside the plan, and the paths that are left alone, by why."""
+        found: dict[str, list[str]] = {}
+        for one in self.left:
+            paths = found.setdefault(one.why, [])
+            paths += [path for _, path in one.survey.paths_of(one.places.tolist())]
+        return {**self.plan.beside(), "left_alone": found}
+
+    def blocks(self) -> Iterator[Block]:
+        """The plan, and a line for each reason."""
+        yield from self.plan.blocks()
+        for one in self.left:
+            first = [path for _, path in one.survey.paths_of(one.places[:_NAMED].tolist())]
+            names = ", ".join(unbroken(visible(path)) for path in first)
+            more = f" and {len(one.places) - len(first):,} more" if len(one.places) > len(first) else ""
+            words = _WHY[one.why]
+            why = words[1] if self.only_gained and words[1] else words[0]
+            yield Prose(f"{counted(len(one.places), 'object')} {why}: {names}{more}", hanging="  ")

@@ -1,0 +1,151 @@
+"""Restoring: byte for byte what it was, judged against what was there; only what was lost, or gained, judged by the
+kernel's answers; what is another object now is left alone."""
+
+import os
+import random
+from pathlib import Path
+
+import pytest
+
+from fiat.app.change import apply
+from fiat.app.compare import State
+from fiat.app.restore import Only, Restored, restore
+from fiat.app.save import Into, save
+from fiat.app.undo import put_back, undoing
+from fiat.core.errors import PathError
+from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.live.accounts import from_folder
+from fiat.host.live.host import LiveHost
+from fiat.host.snapshot import reader
+from support.estates import Estate, bring_back, crowd, having, keep, remember, write_accounts
+from support.files import State as Kept
+from support.files import make, state_of
+from support.filesystems import fresh
+from support.places import trusted_folder
+from support.program import fiat, machine
+from support.times import report
+from support.weeks import Week
+
+SEEDS = int(os.environ.get("FIAT_JUDGE_RESTORE", "4"))
+FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
+
+
+def changed_estate(top: str, seed: int, people: LiveHost, held: Path) -> tuple[Estate, dict[str, Kept], Week]:
+    """An estate that was saved, what everything was then, and the week since; the host must not know its mounts yet."""
+    estate = Estate(top, seed)
+    was = keep(estate)
+    save(people, [estate.top], Into(str(held)), across_mounts=True)
+    return estate, was, Week(estate, random.Random(seed))
+
+
+def planned(held: Path, host: LiveHost, only: Only = Only.EVERYTHING) -> Restored:
+    """What restoring would do on this host."""
+    problems: list[PathError] = []
+    states = State("then", reader.read(str(held)), str(held), None), State("live", host, None, None)
+    return restore(*states, only=only, problem=problems.append)
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("kind", ["here", "ext4", "xfs", "btrfs"])
+def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_path: Path) -> None:
+    """What is the same object is what it was; what is another one, new, or protected stays; and undo undoes it."""
+    write_accounts(str(tmp_path))
+    accounts = from_folder(str(tmp_path))
+    back = left = 0
+    with fresh(kind) as top, trusted_folder() as place:
+        for seed in range(FIRST + 1400, FIRST + 1400 + SEEDS):
+            held = tmp_path / f"{seed}.jsonl.zst"
+            people = LiveHost(accounts)
+            estate, was, week = changed_estate(top, seed, people, held)
+            with estate:
+                now = keep(estate)
+                found = planned(held, people)
+                alone = {path for one in found.left for _, path in one.survey.paths_of(one.places.tolist())}
+                history = SqliteHistory(f"{place}/{seed}.db")
+                problems: list[PathError] = []
+                apply(found.planned, history, problem=problems.append)
+                failed = {problem.path for problem in problems}
+                for path, state in keep(estate).items():
+                    if path in alone or path in failed:
+                        assert state == now[path], path
+                        left += 1
+                    else:
+                        (old,) = [one for one, new in week.now.items() if new == path]
+                        assert state == was[old], (path, old)
+                        back += state != now[path]
+                if found.planned.plan.changing and history.runs():
+                    put_back(undoing(people, history), history, problem=problems.append)
+                    assert keep(estate) == now
+    report(f"restored on {kind}", back=back, left=left)
+    assert back > SEEDS
+    assert left > SEEDS
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("only", [Only.LOST, Only.GAINED])
+def test_only_one_direction(only: Only, tmp_path: Path) -> None:
+    """The kernel is asked before and after: nobody loses anything by giving back, or gains by taking away."""
+    write_accounts(str(tmp_path))
+    accounts = from_folder(str(tmp_path))
+    moved = 0
+    with fresh("here") as top, crowd() as everyone:
+        for seed in range(FIRST + 1500, FIRST + 1500 + 2 * SEEDS):
+            held = tmp_path / f"{seed}.jsonl.zst"
+            people = LiveHost(accounts)
+            estate, _, _ = changed_estate(top, seed, people, held)
+            with estate:
+                remember(estate)
+                kept = keep(estate)
+                before = having(estate, everyone)
+                found = planned(held, people, only)
+                apply(found.planned, None, problem=lambda _: None)
+                remember(estate)
+                after = having(estate, everyone)
+                if only is Only.LOST:
+                    assert before <= after, (seed, sorted(before - after)[:3])
+                    assert not found.planned.plan.losses
+                else:
+                    assert after <= before, (seed, sorted(after - before)[:3])
+                    assert not found.planned.plan.gains
+                moved += len(before ^ after)
+                bring_back(estate, kept)
+    report(f"only {only.value}", shifts=moved)
+    assert moved > 4 * SEEDS
+
+
+@pytest.mark.root
+def test_privilege_comes_back_by_itself_only_to_what_it_was(tmp_path: Path) -> None:
+    """Setuid is put back on the same contents; where they are others, the guard objects."""
+    with fresh("here") as top:
+        for name in ("same", "other"):
+            make(f"{top}/{name}", 0o4755, text=b"program")
+        held = tmp_path / "before.jsonl"
+        assert fiat("save", top, "-o", str(held)).returncode == 0
+        for name in ("same", "other"):
+            os.chmod(f"{top}/{name}", 0o755)
+        Path(f"{top}/other").write_bytes(b"another")
+        told = machine("restore", str(held), "--no-history", status=4)
+        assert [(guard["name"], guard["paths"]) for guard in told["guards"]] == [("privilege", 1)]
+        told = machine("restore", str(held), "--no-history", "--accept", "privilege")
+        assert told["changed"] == 2
+        assert state_of(f"{top}/same")[0] == state_of(f"{top}/other")[0]
+        os.rename(f"{top}/same", f"{top}/elsewhere")
+        os.chmod(f"{top}/elsewhere", 0o700)
+        make(f"{top}/same", 0o600)
+        told = machine("restore", str(held), "--no-history")
+        assert [one["path"] for one in told["results"]] == [f"{top}/elsewhere"] or told["left_alone"]
+        assert os.stat(f"{top}/same").st_mode & 0o777 == 0o600, "another object of the same name is left alone"
+
+
+def test_on_the_sample_host() -> None:
+    """Without privilege, between the two states that Fiat comes with."""
+    words = ("restore", "skerry", "--from", "skerry-later", "--preview")
+    told = machine(*words)
+    paths = {one["path"] for one in told["results"]}
+    assert "/srv/skerry/keys" in paths
+    assert told["left_alone"]["replaced"] == ["/srv/skerry/tools/ring-bell"]
+    assert not told["gains"]
+    lost = machine(*words, "--only-lost")
+    assert not lost["results"]
+    assert fiat("restore", "skerry", "--from", "skerry-later").returncode == 2
+    assert fiat("restore", "live").returncode == 2
