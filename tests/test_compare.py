@@ -23,6 +23,7 @@ from support.filesystems import fresh
 from support.program import fiat, machine
 from support.times import report
 from support.weeks import Week
+from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_COMPARE", "6"))
 FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
@@ -78,7 +79,7 @@ def test_who_gained_and_who_lost_is_what_the_kernel_says(kind: str, tmp_path: Pa
     write_accounts(str(tmp_path))
     later = str(tmp_path / "later")
     write_later(later)
-    with fresh(kind) as top, crowd() as everyone, crowd(regrouped()) as others:
+    with protections(), fresh(kind) as top, crowd() as everyone, crowd(regrouped()) as others:
         for seed in range(FIRST, FIRST + SEEDS):
             with Estate(top, 1200 + seed) as estate:
                 dice = random.Random(seed)

@@ -25,6 +25,7 @@ from support.places import trusted_folder
 from support.program import fiat, machine
 from support.times import report
 from support.weeks import Week
+from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_RESTORE", "4"))
 FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
@@ -52,7 +53,7 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
     write_accounts(str(tmp_path))
     accounts = from_folder(str(tmp_path))
     back = left = 0
-    with fresh(kind) as top, trusted_folder() as place:
+    with protections(), fresh(kind) as top, trusted_folder() as place:
         for seed in range(FIRST + 1400, FIRST + 1400 + SEEDS):
             held = tmp_path / f"{seed}.jsonl.zst"
             people = LiveHost(accounts)
@@ -88,7 +89,7 @@ def test_only_one_direction(only: Only, tmp_path: Path) -> None:
     write_accounts(str(tmp_path))
     accounts = from_folder(str(tmp_path))
     moved = 0
-    with fresh("here") as top, crowd() as everyone:
+    with protections(), fresh("here") as top, crowd() as everyone:
         for seed in range(FIRST + 1500, FIRST + 1500 + 2 * SEEDS):
             held = tmp_path / f"{seed}.jsonl.zst"
             people = LiveHost(accounts)

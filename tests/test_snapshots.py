@@ -33,7 +33,7 @@ from support.filesystems import fresh
 from support.json_values import places, put
 from support.program import fiat, machine
 from support.times import report
-from support.worlds import World
+from support.worlds import World, protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_SNAPSHOTS", "6"))
 
@@ -88,7 +88,7 @@ def compare_paths(live: Host, held: Host, paths: list[str]) -> tuple[int, int]:
 def test_a_snapshot_answers_as_the_host_that_it_was_taken_of(kind: str, tmp_path: Path) -> None:
     """Uniform worlds and estates that look like real ones; for every right, path by path and the tree at once."""
     same = outside = entries = 0
-    with fresh(kind) as top:
+    with protections(), fresh(kind) as top:
         for seed in range(SEEDS):
             with World(top, 900 + seed) as world:
                 live = LiveHost(world.people)

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from fiat.app.restore import Left
 from fiat.core.model.fields import Fields
 from fiat.core.text import counted, visible
-from fiat.render.model import Block, Plain, Prose, Written, unbroken
+from fiat.render.model import BLANK, Block, Plain, Prose, Written, unbroken
 from fiat.render.plan import PlanView
 
 _NAMED = 3
@@ -56,6 +56,8 @@ class RestoreView(Plain):
     def blocks(self) -> Iterator[Block]:
         """The plan, and a line for each reason."""
         yield from self.plan.blocks()
+        if self.left:
+            yield BLANK
         for one in self.left:
             first = [path for _, path in one.survey.paths_of(one.places[:_NAMED].tolist())]
             names = ", ".join(unbroken(visible(path)) for path in first)
