@@ -6,15 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.compare import LIVE, Comparison, State
-from fiat.core.ask.keptshifts import KeptShift
-from fiat.core.model import right as rights_
+from fiat.core.ask.effects import Counted
+from fiat.core.ask.keptshifts import KeptShift, kept
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
-from fiat.core.model.principals import places
 from fiat.core.model.record import MOUNT, PostureRecord
-from fiat.core.model.right import Right
 from fiat.core.state.comparison import Cell, Compared, MountChange
 from fiat.core.state.peoplechanges import AccountChange
 from fiat.core.text import counted, joined, several, visible
@@ -35,6 +33,7 @@ class ComparisonView(Plain):
         self.found = found
         self.before, self.after = before, after
         self.gains_only = gains_only
+        self._order = {naming.word_for(who): place for place, who in enumerate(found.universe.principals)}
         self.accounts = after.host.accounts
 
     # --- machine output ---
@@ -182,18 +181,13 @@ class ComparisonView(Plain):
 
     def _shifts(self, cells: Iterable[Cell]) -> Iterator[KeptShift]:
         """For each of those who gained, or lost, by one cause: each right on how many paths."""
-        counts: dict[int, dict[Right, int]] = {}
+        gathered = Counted()
         for cell in cells:
-            for place in places(cell.bits):
-                theirs = counts.setdefault(place, {})
-                for right, paths in cell.rights.items():
-                    theirs[right] = theirs.get(right, 0) + paths
-        for place, theirs in sorted(counts.items()):
-            who = naming.word_for(self.found.universe.principals[place])
-            for right in rights_.ALL:
-                if right in theirs:
-                    beside = theirs.get(right.with_right, 0) if right.with_right is not None else 0
-                    yield KeptShift(who, right.name, theirs[right], max(theirs[right] - beside, 0))
+            for right, paths in cell.rights.items():
+                if right.with_right is None or cell.rights.get(right.with_right, 0) < paths:
+                    gathered.add({right: cell.bits}, paths)
+        by_person = sorted(kept(gathered.shifts(self.found.universe)), key=lambda shift: self._order[shift.who])
+        return iter(by_person)
 
     def _cause(self, cell: Cell) -> str:
         cause = cell.cause
@@ -262,7 +256,7 @@ _CAUSES = {
     "replaced": "{}: another object is there now",
     "program": "{}: it is another program, or is run with another",
     "way": "{}: something else is walked there now",
-    "other": "several changes together, on {}",
+    "other": "other changes: too many differ for each to be looked into",
     "posture": "{}",
     "mount": "the mount of {}",
 }

@@ -46,7 +46,7 @@ class Shift(NamedTuple):
     apart: int = 1
 
 
-class _Counted:
+class Counted:
     """For each right how many paths each set of principals gained it, or lost it, on."""
 
     def __init__(self) -> None:
@@ -54,6 +54,7 @@ class _Counted:
         self.apart: dict[Right, dict[int, int]] = {}
 
     def add(self, found: Mapping[Right, int], paths: int) -> None:
+        """Count that those who are ``found`` for each right gained it, or lost it, on so many paths."""
         for right, bits in found.items():
             beside = found.get(right.with_right, 0) if right.with_right is not None else 0
             for into, some in ((self.every, bits), (self.apart, bits & ~beside)):
@@ -61,7 +62,8 @@ class _Counted:
                     counts = into.setdefault(right, {})
                     counts[some] = counts.get(some, 0) + paths
 
-    def merge(self, other: "_Counted") -> None:
+    def merge(self, other: "Counted") -> None:
+        """Add what was counted elsewhere."""
         for mine, theirs in ((self.every, other.every), (self.apart, other.apart)):
             for right, counts in theirs.items():
                 known = mine.setdefault(right, {})
@@ -113,8 +115,8 @@ class Effects:
     def __init__(self, universe: Universe, *, at_least: bool = False) -> None:
         self.universe = universe
         self.at_least = at_least
-        self._gained = _Counted()
-        self._lost = _Counted()
+        self._gained = Counted()
+        self._lost = Counted()
 
     @property
     def gains(self) -> tuple[Shift, ...]:

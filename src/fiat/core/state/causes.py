@@ -11,7 +11,6 @@ from fiat.core.ask.treeeffects import View
 from fiat.core.model.posture import Object
 from fiat.core.model.right import CREATE, EXECUTE, WRITE, Right
 from fiat.core.model.route import Route, Stage
-from fiat.core.rules.access import Access
 from fiat.core.rules.check import Check
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answers import TreeAccess
@@ -32,27 +31,35 @@ class Cause(NamedTuple):
     after: Object | None = None
 
 
-class Side(NamedTuple):
-    """One of the two states: its tree, and who may do what in it."""
+class Side:
+    """One of the two states: its tree, and who may do what in it. Remembers what was looked at."""
 
-    view: View
-    answers: TreeAccess
-    access: Access
-    decisions: Decisions
+    def __init__(self, view: View, answers: TreeAccess) -> None:
+        self.view = view
+        self.answers = answers
+        self.decisions = Decisions(answers.access.universe)
+        self._known: dict[int, Object] = {0: view.survey.top}
+
+    def _object(self, place: int) -> Object:
+        """The entry at a place; those above it as well, so that its path need not be put together again."""
+        found = self._known.get(place)
+        if found is None:
+            survey = self.view.survey
+            above = self._object(int(survey.parent[place]))
+            found = survey.object(place, f"{above.path.rstrip('/')}/{survey.name(place)}")
+            self._known[place] = found
+        return found
 
     def route(self, place: int, right: Right) -> Route:
         """The route to an entry, as the kernel walks it when ``right`` is asked of it."""
-        survey, top = self.view.survey, self.view.route
-        chain: list[int] = []
-        above = place
-        while above > 0:
-            chain.append(above)
-            above = int(survey.parent[above])
-        stages = list(top.stages)
-        end = survey.object(0) if top.end is None else survey.top
-        for one in reversed(chain):
-            stages.append(Stage(end))
-            end = survey.object(one)
+        parent = self.view.survey.parent
+        above: list[int] = []
+        one = int(parent[place])
+        while one >= 0:
+            above.append(one)
+            one = int(parent[one])
+        end = self._object(place)
+        stages = [*self.view.route.stages, *(Stage(self._object(one)) for one in reversed(above))]
         if end.posture.directory and right in (WRITE, CREATE):
             stages.append(Stage(end))
         runs = None
@@ -62,7 +69,11 @@ class Side(NamedTuple):
 
     def checks(self, place: int, right: Right) -> list[Check]:
         """All that is checked for ``right`` of the entry."""
-        return list(self.access.checks(self.route(place, right), right))
+        return list(self.answers.access.checks(self.route(place, right), right))
+
+
+OTHER = Cause("other", "")
+"""That which nobody has looked for, or which is nothing that is checked."""
 
 
 class Asked(NamedTuple):
@@ -80,8 +91,8 @@ def causes(before: Side, after: Side, asked: Asked, regrouped: int) -> Iterator[
     """Those who gained, or lost, the right, each with the cause; ``regrouped`` are in other groups than before."""
     stopped, free = (before, after) if asked.gained else (after, before)
     place, other = (asked.before, asked.after) if asked.gained else (asked.after, asked.before)
-    passed = {(check.path, check.needs): check for check in free.checks(other, asked.right)}
     bits = asked.bits
+    twins: dict[str, Object] | None = None
     for check in stopped.checks(place, asked.right):
         some = bits & ~check.passers
         if not some:
@@ -93,14 +104,23 @@ def causes(before: Side, after: Side, asked: Asked, regrouped: int) -> Iterator[
         if by_groups:
             yield by_groups, Cause("membership", check.path)
         if some & ~by_groups:
-            twin = passed.get((check.path, check.needs))
-            pair = check.object, None if twin is None else twin.object
+            if twins is None:
+                twins = {one.path: one for one in _walked(free.route(other, asked.right))}
+            twin = twins.get(check.path)
+            pair = check.object, twin
             was, now = pair if asked.gained else pair[::-1]
             kind = "moved" if twin is None and asked.moved else _differs(was, now)
             yield some & ~by_groups, Cause(kind, check.path, was, now)
         if not bits:
             return
-    yield bits, Cause("other", before.view.survey.path(asked.before))
+    yield bits, OTHER
+
+
+def _walked(route: Route | None) -> Iterator[Object]:
+    """Everything on a route, and on those to what it is run with."""
+    while route is not None:
+        yield from route.objects
+        route = route.interpreter
 
 
 def _differs(before: Object | None, after: Object | None) -> str:

@@ -15,10 +15,10 @@ from fiat.core.ask.treeeffects import Asking, Difference, Pair, View
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
-from fiat.core.rules.decision import Decisions
-from fiat.core.state.causes import Asked, Cause, Side, causes
+from fiat.core.state.causes import OTHER, Asked, Cause, Side, causes
 from fiat.core.state.matching import Matching, match
 from fiat.core.state.peoplechanges import AccountChange, account_changes, people_of_both
 from fiat.core.tree.distinct import distinct_values, first_places
@@ -27,8 +27,8 @@ from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Taking
 from fiat.core.typed import Any, NamedTuple
 
-_SAMPLES = 3000
-"""So many entries at most are looked at for the causes of what is alike."""
+_LOOKS = 10_000
+"""So many times at most a cause is looked for: of what makes a difference on most paths first."""
 
 
 class Compared(NamedTuple):
@@ -217,44 +217,54 @@ class _Causes:
         pair = compared.pair
         self.compared = compared
         self.regrouped = regrouped
-        self.before = Side(pair.before, asking.before, asking.before.access, Decisions(asking.before.access.universe))
-        self.after = Side(pair.after, asking.after, asking.after.access, Decisions(asking.after.access.universe))
+        self.before = Side(pair.before, asking.before)
+        self.after = Side(pair.after, asking.after)
         self.signature = _signatures(compared)
         self.moved = np.zeros(len(pair.after.survey), np.bool_)
         self.moved[compared.matching.after] = compared.matching.moved
-        self.samples = 0
+        self.asked: list[tuple[int, Asked]] = []
         self.found: dict[tuple[bool, int, Right, object], _Tally] = {}
 
     def take(self, difference: Difference) -> None:
-        """Look at a difference."""
+        """Note a difference: of each kind of entries that have it one will be looked at."""
         signs, number = distinct_values(self.signature[difference.others])
         first = first_places(number, len(signs))
         counts = np.bincount(number, minlength=len(signs))
+        gained, lost = more(difference.before, difference.after), more(difference.after, difference.before)
         for place, count in zip(first.tolist(), counts.tolist(), strict=True):
             before, after = int(difference.places[place]), int(difference.others[place])
-            for gained, sets in (
-                (True, (difference.before, difference.after)),
-                (False, (difference.after, difference.before)),
-            ):
-                for right, bits in more(*sets).items():
-                    self._look(Asked(before, after, right, bits, gained, bool(self.moved[after])), count)
+            moved = bool(self.moved[after])
+            self.asked += [(count, Asked(before, after, right, bits, True, moved)) for right, bits in gained.items()]
+            self.asked += [(count, Asked(before, after, right, bits, False, moved)) for right, bits in lost.items()]
 
-    def _look(self, asked: Asked, count: int) -> None:
-        self.samples += 1
-        survey = self.after.view.survey
-        known: Iterable[tuple[int, Cause]]
-        if self.samples > _SAMPLES:
-            known = [(asked.bits, Cause("other", survey.path(asked.after)))]
-        else:
-            known = causes(self.before, self.after, asked, self.regrouped)
-        for bits, cause in known:
-            key = (asked.gained, bits, asked.right, _kind_of(cause))
-            tally = self.found.setdefault(key, _Tally(cause, asked.after))
-            tally.paths += count
-            tally.first = min(tally.first, asked.after)
+    def _look(self) -> None:
+        """Find the causes: those of one kind of entries for everybody at once, whoever of them gained or lost there."""
+        alike: dict[tuple[int, Right, bool], list[tuple[int, Asked]]] = {}
+        for count, asked in self.asked:
+            key = int(self.signature[asked.after]), asked.right, asked.gained
+            alike.setdefault(key, []).append((count, asked))
+        for number, some in enumerate(sorted(alike.values(), key=lambda some: -sum(count for count, _ in some))):
+            everybody = 0
+            for _, asked in some:
+                everybody |= asked.bits
+            found: Iterable[tuple[int, Cause]] = [(everybody, OTHER)]
+            if number < _LOOKS:
+                found = list(causes(self.before, self.after, some[0][1]._replace(bits=everybody), self.regrouped))
+            for count, asked in some:
+                self._tally(asked, count, found)
+
+    def _tally(self, asked: Asked, count: int, found: Iterable[tuple[int, Cause]]) -> None:
+        for people, cause in found:
+            bits = asked.bits & people
+            if bits:
+                key = asked.gained, bits, asked.right, _kind_of(cause)
+                tally = self.found.setdefault(key, _Tally(cause, asked.after))
+                tally.paths += count
+                tally.first = min(tally.first, asked.after)
 
     def cells(self) -> Iterator[Cell]:
         """The same people and the same cause: one cell for all of the rights."""
+        self._look()
         together: dict[tuple[bool, int, object], dict[Right, _Tally]] = {}
         for (gained, bits, right, kind), tally in self.found.items():
             together.setdefault((gained, bits, kind), {})[right] = tally
@@ -275,7 +285,7 @@ class _Causes:
         counts: dict[object, int] = {}
         for value, count in zip(distinct.tolist(), np.bincount(number).tolist(), strict=True):
             before, after = divmod(value, len(profiles))
-            kind = ("posture", profiles[before].posture, profiles[after].posture)
+            kind = _kind_of_change(profiles[before].posture, profiles[after].posture)
             counts[kind] = counts.get(kind, 0) + count
         return counts
 
@@ -292,10 +302,23 @@ class _Tally:
 def _kind_of(cause: Cause) -> object:
     """What makes two causes one kind: equal changes are one, wherever they were made."""
     if cause.kind == "posture" and cause.before is not None and cause.after is not None:
-        return cause.kind, cause.before.posture, cause.after.posture
-    if cause.kind in ("membership", "moved", "replaced"):
+        return _kind_of_change(cause.before.posture, cause.after.posture)
+    if cause.kind in ("membership", "moved", "replaced", "other"):
         return cause.kind
     return cause.kind, cause.path
+
+
+def _kind_of_change(before: Posture, after: Posture) -> object:
+    """What makes two changes of postures equal: which bits came and went, and what else is other than it was."""
+    came, went = after.mode & ~before.mode, before.mode & ~after.mode
+    pairs = zip(before[2:], after[2:], strict=True)  # all but type and mode
+    return (
+        "posture",
+        before.directory,
+        came,
+        went,
+        tuple(None if one == other else (one, other) for one, other in pairs),
+    )
 
 
 def _signatures(compared: Compared) -> NDArray[np.int64]:
