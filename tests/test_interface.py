@@ -100,3 +100,16 @@ def test_what_goes_wrong_is_raised(tree: str, folder: str) -> None:
     with pytest.raises(fiat.FiatError, match="everyone-writes"):
         fiat.apply(fiat.plan(host, [tree], mode="o+w"), None)
     assert modes(tree) == [0o755, 0o644, 0o644]
+
+
+def test_a_state_is_kept_compared_and_put_back(tree: str, folder: str) -> None:
+    held = f"{folder}/before.jsonl.zst"
+    fiat.save(fiat.open_host(), [tree], held)
+    os.chmod(f"{tree}/one", 0o600)
+    found = fiat.compare(held)
+    assert [one.alike for one in found.cells if not one.gained]
+    planned = fiat.restore(held)
+    assert planned.plan.changing == 1
+    fiat.apply(planned, None)
+    assert modes(tree) == [0o755, 0o644, 0o644]
+    assert not fiat.compare(held).differs

@@ -31,6 +31,7 @@ from support.estates import Estate, write_accounts
 from support.files import make
 from support.filesystems import fresh
 from support.json_values import places, put
+from support.kernel import bind, unmount
 from support.program import fiat, machine
 from support.times import report
 from support.worlds import World, protections
@@ -290,3 +291,34 @@ def test_a_folder_keeps_the_last_ones(small: tuple[str, Path], tmp_path: Path) -
     assert os.path.basename(told["file"]) in os.listdir(folder)
     assert len(os.listdir(folder)) == 3
     assert os.stat(folder).st_mode & 0o777 == 0o700
+
+
+@pytest.mark.root
+def test_several_trees_mounts_in_them_and_names_that_hold_anything(tmp_path: Path) -> None:
+    """A tree in another, a mount saved as a tree of its own, a link as the path, names that are no text."""
+    with fresh("tmpfs") as top, fresh("here") as other:
+        for name in ("one/deep", "two"):
+            os.makedirs(f"{top}/{name}")
+        names = ["plain", "new\nline", "\x1b[31mred", "byte\udcff", "ünï", "-o", " "]
+        for name in names:
+            make(f"{top}/one/deep/{name}", 0o644)
+        bind(other, f"{top}/two")
+        try:
+            make(f"{other}/inside", 0o600)
+            os.symlink(f"{top}/one", f"{top}/way")
+            held = tmp_path / "all.jsonl"
+            words = ("save", f"{top}/way", f"{top}/one/deep", top, f"{top}/two", "-o", str(held))
+            told = machine(*words)
+            assert [one["path"] for one in told["results"]] == [top, f"{top}/two"]
+            host = reader.read(str(held))
+            for path in (f"{top}/way/deep", f"{top}/two/inside", *(f"{top}/one/deep/{name}" for name in names)):
+                assert walk(host, path).end is not None, path
+            assert walk(host, f"{top}/one/nothing").errno == errno.ENOENT
+            assert walk(host, "/etc/passwd").errno == errno.ENODATA
+            live, now = (list(rows_of(one, top, across=True)) for one in (LiveHost(), host))
+            assert now == live
+            assert fiat("compare", str(held), "live").returncode == 0
+            os.chmod(f"{top}/one/deep/{names[1]}", 0o600)
+            assert "\\n" in fiat("compare", str(held), "live", top).stdout
+        finally:
+            unmount(f"{top}/two")

@@ -22,6 +22,8 @@ from fiat.app.hosts import open_host as open_host
 from fiat.app.let import Meant, Way
 from fiat.app.past import open_history as open_history
 from fiat.app.question import Question
+from fiat.app.restore import Only
+from fiat.app.restore import restore as put_state_back
 from fiat.app.running import Result
 from fiat.app.save import Into
 from fiat.app.save import save as keep_state
@@ -194,6 +196,14 @@ def compare(before: str, after: str = LIVE, paths: Sequence[str] = ()) -> Compar
     found = compared(open_state(before), open_state(after), paths)
     assert found is not None, "what hinders it is raised"
     return found
+
+
+def restore(state: str, paths: Sequence[str] = (), *, only: str = "everything") -> Planned:
+    """The plan that puts postures back as the snapshot ``state`` has them, on this host; :func:`apply` carries it out.
+
+    ``only`` is "lost" for what people lost alone, "gained" for what they gained. Raises :class:`SnapshotError`.
+    """
+    return put_state_back(open_state(state), open_state(LIVE), paths, only=Only(only)).planned
 
 
 def undo(host: Host, history: History, number: int | None = None) -> Result:
