@@ -3,6 +3,9 @@ kernel's answers; what is another object now is left alone."""
 
 import os
 import random
+import subprocess
+import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -19,7 +22,7 @@ from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import Estate, bring_back, crowd, having, keep, remember, write_accounts
 from support.files import State as Kept
-from support.files import make, state_of
+from support.files import make, mode_of, state_of, states
 from support.filesystems import fresh
 from support.places import trusted_folder
 from support.program import fiat, machine
@@ -150,3 +153,33 @@ def test_on_the_sample_host() -> None:
     assert not lost["results"]
     assert fiat("restore", "skerry", "--from", "skerry-later").returncode == 2
     assert fiat("restore", "live").returncode == 2
+
+
+@pytest.mark.root
+def test_killed_at_any_moment_it_can_be_undone(tmp_path: Path) -> None:
+    """Whatever a restore had changed when it was killed, its undo brings back what was there before it."""
+    with fresh("here") as top, trusted_folder() as place:
+        for number in range(2500):
+            make(f"{top}/{number}", 0o640)
+        held, history = str(tmp_path / "before.jsonl.zst"), f"{place}/history.db"
+        assert fiat("save", top, "-o", held).returncode == 0
+        for number in range(2500):
+            os.chmod(f"{top}/{number}", 0o666)
+        now = states(top)
+        command = [sys.executable, "-m", "fiat", "restore", held, "--history", history, "--quiet"]
+        begun = time.monotonic()
+        subprocess.run(command, check=True)
+        whole_run = time.monotonic() - begun
+        assert {mode_of(f"{top}/{number}") for number in range(2500)} == {0o640}
+        assert fiat("undo", "--history", history).returncode == 0
+        partly = 0
+        for part in range(5, 15):
+            with subprocess.Popen(command) as running:
+                try:
+                    running.wait(whole_run * part / 15)
+                except subprocess.TimeoutExpired:
+                    running.kill()
+            partly += {mode_of(f"{top}/{number}") for number in range(2500)} == {0o640, 0o666}
+            fiat("undo", "--history", history)
+            assert states(top) == now, part
+        report("killed while restoring", changed_in_part=partly)
