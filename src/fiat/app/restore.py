@@ -6,6 +6,7 @@ from fiat.app.change import Planned, planned_for
 from fiat.app.compare import State, comparable
 from fiat.app.problems import Problem, raise_problem
 from fiat.core.change.plan import Target
+from fiat.core.errors import PathError
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched
 from fiat.core.state.restoring import Left, Only, restoring
@@ -36,7 +37,14 @@ def restore(
 
     Nothing is written: the plan is one like any other. Raises :class:`SnapshotError`.
     """
-    trees = comparable(before, now, paths, problem=problem, progress=progress)
+    told: set[tuple[str, int]] = set()
+
+    def once(error: PathError) -> None:
+        if (error.path, error.errno) not in told:
+            told.add((error.path, error.errno))
+            problem(error)
+
+    trees = comparable(before, now, paths, problem=once, progress=progress)
     taking = None if selection.everything else selection.on(now.host.accounts)
     targets: list[Target] = []
     left: list[Left] = []
@@ -45,4 +53,4 @@ def restore(
         left += found.left
         top = after.survey.top.path
         targets.append(Target(top, after.route, found.survey, found.chosen, True, goals=found.goals))
-    return Restored(planned_for(now.host, targets, problem, progress), left)
+    return Restored(planned_for(now.host, targets, once, progress), left)

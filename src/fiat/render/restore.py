@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from fiat.app.restore import Left
 from fiat.core.model.fields import Fields
 from fiat.core.text import counted, visible
-from fiat.render.model import BLANK, Block, Plain, Prose, Written, unbroken
+from fiat.render.model import BLANK, Block, Plain, Prose, Verbatim, Written, unbroken
 from fiat.render.plan import PlanView
 
 _NAMED = 3
@@ -55,7 +55,10 @@ class RestoreView(Plain):
 
     def blocks(self) -> Iterator[Block]:
         """The plan, and a line for each reason."""
-        yield from self.plan.blocks()
+        if self.plan.meant:
+            yield from self.plan.blocks()
+        else:
+            yield Verbatim("Nothing to put back: what is the same object is as it was.")
         if self.left:
             yield BLANK
         for one in self.left:

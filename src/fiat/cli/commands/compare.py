@@ -26,7 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat compare``."""
     parser.add_argument("before", metavar="A", help="the state before")
     parser.add_argument("after", metavar="B", help=f"the state after; {LIVE} is this host as it is")
-    parser.add_argument("paths", nargs="*", metavar="PATH", help="just this tree")
+    parser.add_argument("paths", nargs="*", default=[], metavar="PATH", help="just this tree")
     parser.add_argument("--at", metavar="TIME", help="of the folder A the last snapshot up to this time")
     parser.add_argument("--gains-only", action="store_true", help="just who gained what, and by what")
     parser.add_argument("--incomplete", action="store_true", help="use a snapshot that is cut short as far as it goes")

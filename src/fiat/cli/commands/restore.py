@@ -33,7 +33,7 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat restore``."""
     parser.add_argument("state", metavar="SNAPSHOT", help="what to put back")
-    parser.add_argument("paths", nargs="*", metavar="PATH", help="just this tree of it")
+    parser.add_argument("paths", nargs="*", default=[], metavar="PATH", help="just this tree of it")
     parser.add_argument("--at", metavar="TIME", help="of the folder SNAPSHOT the last one up to this time")
     only = parser.add_mutually_exclusive_group()
     only.add_argument("--only-lost", action="store_true", help="give back what people lost, and take nothing away")
