@@ -6,6 +6,7 @@ from enum import Enum
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
+from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
 from fiat.core.change.history import Beginning, Entry, History, Intended, Run, Waiting, in_silence
@@ -13,11 +14,12 @@ from fiat.core.change.steps import Change
 from fiat.core.change.undo import Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.paths import lies_under
 from fiat.core.text import joined, quoted
 from fiat.core.typed import NamedTuple
 from fiat.engine import changing
 
-__all__ = ["Lock", "Undoing", "put_back", "undoing", "undoing_alone"]
+__all__ = ["Lock", "Undoing", "Which", "put_back", "undoing", "undoing_alone"]
 
 
 Hold = Callable[[Run, Sequence[Entry]], bool]
@@ -29,11 +31,23 @@ def hold_nothing(undone: Run, entries: Sequence[Entry]) -> bool:
     return False
 
 
+class Which(NamedTuple):
+    """Which runs are to be put back, as one: those from ``first`` to ``last``, that began ``since`` (seconds since the
+    epoch), and of them what is at or below ``path``; what is None does not count.
+    """
+
+    first: int | None = None
+    last: int | None = None
+    since: float | None = None
+    path: str | None = None
+
+
 class Undoing(NamedTuple):
     """What undoing a run will do, or has done (``result``).
 
     ``passed_over`` are later runs of which nothing can be put back any more, ``damaged``
-    later ones that cannot be read.
+    later ones that cannot be read. ``earlier`` are runs before it that are put
+    back with it, the latest first; ``in_part`` those of all of these of which only a part is.
     """
 
     undone: Run
@@ -42,6 +56,20 @@ class Undoing(NamedTuple):
     host: Host
     passed_over: tuple[Run, ...] = ()
     damaged: tuple[int, ...] = ()
+    earlier: tuple[Run, ...] = ()
+    in_part: tuple[Run, ...] = ()
+    gains: tuple[KeptShift, ...] = ()
+    losses: tuple[KeptShift, ...] = ()
+
+    @property
+    def runs(self) -> tuple[Run, ...]:
+        """All that are put back, the latest first."""
+        return (self.undone, *self.earlier)
+
+    @property
+    def overwritten(self) -> list[Find]:
+        """What others have changed since, and is put back all the same."""
+        return [find for find in self.finds if find.changed is not None and find.problem is None]
 
     @property
     def changing(self) -> list[Find]:
@@ -65,18 +93,21 @@ def _changes(find: Find) -> bool:
     return find.change is not None and find.change.changes
 
 
-def undoing(host: Host, history: History, number: int | None = None, hold: Hold = hold_nothing) -> Undoing:
+def undoing(
+    host: Host, history: History, number: int | None = None, hold: Hold = hold_nothing, *, over: bool = False
+) -> Undoing:
     """What putting back a run would do: the one with ``number``, or the latest of which anything can be put back.
 
-    ``hold`` is called with each run that is tried, before its objects are looked at.
+    ``hold`` is called with each run that is tried, before its objects are looked at. What others have changed since is
+    put back as well if ``over``.
     """
     if number is not None:
-        return _undoing(host, history, history.run(number), hold)
+        return _undoing(host, history, history.run(number), hold, over)
     passed_over: list[Run] = []
     damaged = [one.number for one in history.damage() if one.number is not None]
     for undone in undo.runs_to_undo(history):
         try:
-            found = _undoing(host, history, undone, hold)
+            found = _undoing(host, history, undone, hold, over)
         except RunDamaged:
             damaged.append(undone.number)
             continue
@@ -96,15 +127,54 @@ def undoing(host: Host, history: History, number: int | None = None, hold: Hold 
     raise RunError("nothing is left to undo; fiat history lists what was done")
 
 
-def _undoing(host: Host, history: History, undone: Run, hold: Hold) -> Undoing:
+def _undoing(host: Host, history: History, undone: Run, hold: Hold, over: bool) -> Undoing:
     undo.check(undone)
     entries = undo.entries_to_undo(history, undone)
     if hold(undone, entries):  # others may have put it back until then
         undone = history.run(undone.number)
         undo.check(undone)
         entries = undo.entries_to_undo(history, undone)
-    finds = changing.find(host, entries)
-    return Undoing(undone, undo.with_later_runs(history, undone, finds), None, host)
+    finds = undo.with_later_runs(history, [undone], changing.find(host, entries, over=over))
+    return Undoing(undone, finds, None, host, gains=undone.losses, losses=undone.gains)
+
+
+def undoing_several(
+    host: Host, history: History, which: Which, hold: Hold = hold_nothing, *, over: bool = False
+) -> Undoing:
+    """What putting back several runs as one would do; :class:`RunError` where there are none."""
+    runs, entries, in_part = _several(history, which)
+    if hold(runs[0], entries):  # others may have put some of it back until then
+        runs, entries, in_part = _several(history, which)
+    finds = undo.with_later_runs(history, runs, changing.find(host, entries, over=over))
+    found = Undoing(runs[0], finds, None, host, earlier=tuple(runs[1:]), in_part=tuple(in_part))
+    from fiat.app.undoeffects import effects_of  # loads NumPy
+
+    gains, losses = effects_of(host, found.changing)
+    return found._replace(gains=gains, losses=losses)
+
+
+def _several(history: History, which: Which) -> tuple[list[Run], list[Entry], list[Run]]:
+    """The runs that are meant, the latest first, what is to be put back, and of which runs that is only a part."""
+    runs: list[Run] = []
+    for run_ in undo.runs_to_undo(history):
+        after = which.first is None or run_.number >= which.first
+        before = which.last is None or run_.number <= which.last
+        if after and before and (which.since is None or run_.started >= which.since):
+            runs.append(run_)
+    in_part: list[Run] = []
+    if which.path is not None:
+        touched: list[Run] = []
+        for run_ in runs:
+            mine = [lies_under(entry.path, which.path) for entry in undo.entries_to_undo(history, run_)]
+            touched += [run_] if any(mine) else []
+            in_part += [run_] if any(mine) and not all(mine) else []
+        runs = touched
+    if not runs:
+        raise RunError("no run that is left to undo is meant; fiat history lists what was done")
+    entries = undo.entries_of_several(history, runs)
+    if which.path is not None:
+        entries = [entry for entry in entries if lies_under(entry.path, which.path)]
+    return runs, entries, in_part
 
 
 class Lock(Enum):
@@ -117,9 +187,15 @@ class Lock(Enum):
 
 @contextmanager
 def undoing_alone(
-    host: Host, history: History, number: int | None, waiting: Waiting = in_silence, lock: Lock = Lock.NEEDED
+    host: Host,
+    history: History,
+    number: "int | Which | None",
+    waiting: Waiting = in_silence,
+    lock: Lock = Lock.NEEDED,
+    *,
+    over: bool = False,
 ) -> Iterator[Undoing]:
-    """As :func:`undoing`, and nobody else who uses this history changes the objects of the run meanwhile."""
+    """As :func:`undoing`, or :func:`undoing_several`; nobody else with this history changes the objects meanwhile."""
     with ExitStack() as held:
 
         def hold(undone: Run, entries: Sequence[Entry]) -> bool:
@@ -136,7 +212,10 @@ def undoing_alone(
                     held.enter_context(history.alone(claims(host, (one.path for one in entries)), wait))
             return waited
 
-        yield undoing(host, history, number, hold)
+        if isinstance(number, Which):
+            yield undoing_several(host, history, number, hold, over=over)
+        else:
+            yield undoing(host, history, number, hold, over=over)
 
 
 def put_back(
@@ -154,14 +233,22 @@ def put_back(
     back. Where nothing can be put back, nothing is written down either. Raises
     :class:`HistoryError` before anything has changed.
     """
-    undone, host = planned.undone, planned.host
+    host = planned.host
     if planned.nothing:
         problems = [find.problem for find in planned.finds if find.problem is not None]
         for error in problems:
             problem(error)
         already = len(planned.finds) - len(problems)
         return planned._replace(result=Result(None, history.place, 0, already, len(problems)))
-    beginning = Beginning(who_runs(host.accounts), tuple(command), undone.number, undone.losses, undone.gains)
+    whole = [one.number for one in planned.runs if one not in planned.in_part]
+    beginning = Beginning(
+        who_runs(host.accounts),
+        tuple(command),
+        whole[0] if whole else None,
+        planned.gains,
+        planned.losses,
+        tuple(whole[1:]),
+    )
     intended = [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds]
     result = run(
         lambda stopping: changing.put_back(host, planned.finds, stopping),

@@ -14,6 +14,7 @@ from fiat.core.change.undo import Find
 from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
+from fiat.core.model.posture import Posture
 from fiat.core.typed import NamedTuple, TypeVar
 from fiat.engine.processes import Done, Workers
 
@@ -59,36 +60,43 @@ def put_back(host: Host, finds: Sequence[Find], stopping: Stopping) -> Iterator[
     return _changed(host, len(finds), change, settled, stopping)
 
 
-def find(host: Host, entries: Sequence[Entry]) -> list[Find]:
-    """What putting back will do to each object."""
+def find(host: Host, entries: Sequence[Entry], *, over: bool = False) -> list[Find]:
+    """What putting back will do to each object; ``over`` what others have made of it since, too."""
     if not _helped(host, len(entries)):
-        return list(undoing.find(host, entries))
+        return list(undoing.find(host, entries, over=over))
 
     def work(places: range) -> _Found:
-        found = list(undoing.find(host, entries[places.start : places.stop]))
+        found = list(undoing.find(host, entries[places.start : places.stop], over=over))
         changes = {id(one.change): one.change for one in found}  # of most that are alike, the very same
         place_of = {key: place for place, key in enumerate(changes)}
         numbers = [place_of[id(one.change)] for one in found]
         problems = {place: one.problem for place, one in zip(places, found, strict=True) if one.problem is not None}
-        return _Found(list(changes.values()), numbers, problems)
+        changed = {place: one.changed for place, one in zip(places, found, strict=True) if one.changed is not None}
+        return _Found(list(changes.values()), numbers, problems, changed)
 
     parts = {places.start: done.value() for places, done in _by_several(work, len(entries), lambda: False, _LOOKED_AT)}
     known: dict[Change | None, Change | None] = {}
     changes: list[Change | None] = []
     problems: dict[int, PathError] = {}
+    changed: dict[int, Posture] = {}
     for _, part in sorted(parts.items()):
         theirs = [known.setdefault(change, change) for change in part.changes]
         changes += (theirs[number] for number in part.numbers)
         problems |= part.problems
-    return list(map(Find, entries, changes, map(problems.get, range(len(entries)))))
+        changed |= part.changed
+    everything = range(len(entries))
+    return list(map(Find, entries, changes, map(problems.get, everything), map(changed.get, everything)))
 
 
 class _Found(NamedTuple):
-    """What one process found: of each object the number of its change, and by its place what stands against it."""
+    """What one process found: of each object the number of its change, and by its place what stands against it, and
+    what others have made of it since.
+    """
 
     changes: list[Change | None]
     numbers: list[int]
     problems: dict[int, PathError]
+    changed: dict[int, Posture]
 
 
 def _changed(

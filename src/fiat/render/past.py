@@ -10,7 +10,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
-from fiat.core.text import counted, of_all, several, shell_word, visible
+from fiat.core.text import counted, joined, of_all, several, shell_word, visible
 from fiat.core.typed import Any
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks
@@ -42,6 +42,7 @@ def run_fields(run: Run) -> Fields:
         "paths": run.paths,
         "changed": run.changed,
         "undoes": run.undoes,
+        "undoes_also": list(run.undoes_also),
         "undone_by": run.undone_by,
         "gains": [kept_fields(shift) for shift in run.gains],
         "losses": [kept_fields(shift) for shift in run.losses],
@@ -198,8 +199,7 @@ class RunView(Plain):
             ["command", command_words(run)],
             ["paths", _count(run)],
         ]
-        if run.undoes is not None:
-            rows.append(["puts back", _what_was(run.undoes, self.known)])
+        rows += [["puts back", _what_was(number, self.known)] for number in run.all_undone]
         yield Table(["", ""], rows)
         yield BLANK
         # what was changed last is above the rest
@@ -256,7 +256,9 @@ def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]
 
 def _row(run: Run, known: Mapping[int, Run]) -> list[Spans]:
     words = command_words(run)
-    if run.undoes is not None:
+    if run.undoes_also:
+        words += f"  (puts back runs {joined(map(str, reversed(run.all_undone)))})"
+    elif run.undoes is not None:
         words += f"  (puts back {_what_was(run.undoes, known)})"
     return [str(run.number), _when(run.started), _who(run), _state(run), _count(run), words]
 
@@ -293,6 +295,10 @@ def command_words(run: Run) -> str:
     return " ".join(unbroken(shell_word(word)) for word in run.command)
 
 
+_RUNS = 6
+"""So many runs are named each."""
+
+
 class UndoView(Plain):
     """What putting back a run would do, or has done."""
 
@@ -314,10 +320,13 @@ class UndoView(Plain):
         undone, result = self.found.undone, self.found.result
         return {
             "undoes": undone.number,
+            "undoes_also": [run.number for run in self.found.earlier],
+            "in_part": [run.number for run in self.found.in_part],
+            "overwritten": [find.entry.path for find in self.found.overwritten],
             "passed_over": [run.number for run in self.found.passed_over],
             "damaged": list(self.found.damaged),
-            "gains": [kept_fields(shift) for shift in undone.losses],
-            "losses": [kept_fields(shift) for shift in undone.gains],
+            "gains": [kept_fields(shift) for shift in self.found.gains],
+            "losses": [kept_fields(shift) for shift in self.found.losses],
             "guards": [],
             "applied": result is not None and result.complete,
             "changed": 0 if result is None else result.changed,
@@ -336,7 +345,7 @@ class UndoView(Plain):
         if self.found.nothing and not any(find.problem is not None for find in self.found.finds):
             before = f"Nothing to put back: everything is as it was before run {undone.number}"
             yield Verbatim(Span(f"{before}. Nothing is written, and no run is made of it.", "strong"))
-            yield Prose(f"what run {undone.number} changed: {command_words(undone)}", 1, hanging="  ")
+            yield from self._what_was()
             return
         if result is None:
             headline = f"Preview: {counted(len(changing), 'path')} would be put back. Nothing is written."
@@ -344,7 +353,11 @@ class UndoView(Plain):
             whole = result.changed + result.failed + result.left
             headline = f"{of_all(result.changed, whole, 'path')} put back."
         yield Verbatim(Span(headline, "strong"))
-        yield Prose(f"what run {undone.number} changed: {command_words(undone)}", 1, hanging="  ")
+        yield from self._what_was()
+        if self.found.overwritten:
+            paths = several([visible(find.entry.path) for find in self.found.overwritten], "paths", show=3)
+            does = "would be overwritten" if result is None else "was overwritten"
+            yield Prose(f"what others have changed since {does} too: {paths}", 1, hanging="  ")
         if result is not None and result.already:
             yield Verbatim(f"{counted(result.already, 'path')} not changed by it, or back already", 1)
         yield BLANK
@@ -352,11 +365,23 @@ class UndoView(Plain):
         yield from change_blocks(_changed(pairs), self.accounts)
         if changing:
             yield BLANK
-            if result is not None and not result.complete:
+            if self.found.earlier or self.found.in_part:
+                if not (self.found.gains or self.found.losses):
+                    yield Verbatim("Nobody gains and nobody loses, or there is too much to work it out.")
+                    return
+            elif result is not None and not result.complete:
                 yield Verbatim("Gains and losses are those of the whole run, of which a part was not put back:")
             elif result is None and any(find.problem is not None for find in self.found.finds):
                 yield Verbatim("Gains and losses are those of the whole run, of which a part would not be put back:")
-            for title, shifts in (("Gains", undone.losses), ("Loses", undone.gains)):
+            for title, shifts in (("Gains", self.found.gains), ("Loses", self.found.losses)):
                 yield from shift_blocks(title, shifts, self.accounts, None)
         if result is not None:
             yield from ending(result, self.history, "makes the change again")
+
+    def _what_was(self) -> Iterator[Block]:
+        """The commands of the runs that are put back, the latest first."""
+        for run in self.found.runs[:_RUNS]:
+            part = "a part of " if run in self.found.in_part else ""
+            yield Prose(f"{part}what run {run.number} changed: {command_words(run)}", 1, hanging="  ")
+        if len(self.found.runs) > _RUNS:
+            yield Verbatim(f"and {counted(len(self.found.runs) - _RUNS, 'earlier run')}", 1)

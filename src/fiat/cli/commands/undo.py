@@ -3,7 +3,10 @@ special bits and file capabilities that the kernel cleared.
 
 Without N, the latest run that was not put back yet; fiat history lists them. A path
 that someone else changed since, or that is another file now, is left alone and
-named; the rest is put back. An undo is a run of its own, and can be undone."""
+named; the rest is put back. An undo is a run of its own, and can be undone.
+
+Without an option that chooses runs it is one run; with --run, --since or --path all of
+those that are meant and were not put back yet, as one."""
 
 import argparse
 
@@ -13,8 +16,10 @@ from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
 from fiat.app.undo import Lock, Undoing
+from fiat.app.whichruns import Which, which_runs
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
+from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.past import UndoView
@@ -25,6 +30,11 @@ EXAMPLES: tuple[tuple[str, str], ...] = ()
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat undo``."""
     parser.add_argument("run", nargs="?", metavar="N", help="the run to put back")
+    several = parser.add_argument_group("several runs as one, each path as it was before the first of them")
+    several.add_argument("--run", dest="runs", metavar="A..B", help="these runs; 12.. is 12 and all later ones")
+    several.add_argument("--since", metavar="TIME", help="those that began since then: '1 hour ago', 'today 9:30'")
+    several.add_argument("--path", metavar="PATH", help="just what they changed at and below PATH")
+    parser.add_argument("--even-if-changed", action="store_true", help="what others have changed since, too")
     parser.add_argument("--preview", action="store_true", help="show what would be put back, and change nothing")
     add_history(parser)
     parser.add_argument(
@@ -40,9 +50,14 @@ def run(args: argparse.Namespace) -> int:
     output = output_of("undo", args, changes=True)
     host = open_host(args.snapshot, args.accounts)
     history = history_of(args)
-    number = None if args.run is None else run_number(args.run)
+    not_with("N", args.run, "--run, --since and --path", args.runs or args.since or args.path, "they choose the runs")
+    number: int | Which | None = which_runs(host, args.runs, args.since, args.path)
+    if number is None and args.run is not None:
+        number = run_number(args.run)
     try:
-        with undo.undoing_alone(host, history, number, waiting(output), _lock(args)) as found:
+        with undo.undoing_alone(
+            host, history, number, waiting(output), _lock(args), over=args.even_if_changed
+        ) as found:
             if args.preview:
                 for find in found.finds:
                     if find.problem is not None:

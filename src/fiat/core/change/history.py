@@ -93,7 +93,8 @@ class Run(NamedTuple):
     it was killed. ``uid`` and ``user`` are who ran it,
     ``command`` its words, ``folder`` where. ``paths`` is how many objects it
     was to change, ``changed`` how many it did. ``undoes`` is the number of
-    the run that it put back, ``undone_by`` that of the one that put it back.
+    the run that it put back, ``undoes_also`` are those of earlier ones that it put
+    back as well; ``undone_by`` is that of the one that put it back.
     """
 
     number: int
@@ -110,6 +111,12 @@ class Run(NamedTuple):
     undone_by: int | None = None
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
+    undoes_also: tuple[int, ...] = ()
+
+    @property
+    def all_undone(self) -> tuple[int, ...]:
+        """Every run that it put back, the latest first."""
+        return () if self.undoes is None else (self.undoes, *self.undoes_also)
 
 
 class Beginning(NamedTuple):
@@ -120,6 +127,7 @@ class Beginning(NamedTuple):
     undoes: int | None = None
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
+    undoes_also: tuple[int, ...] = ()
 
 
 Waiting = Callable[["Run | None"], None]

@@ -24,7 +24,8 @@ class Find(NamedTuple):
     """An object to be put back.
 
     ``change`` is what that will do, None where it cannot be told before;
-    ``problem`` why it cannot be put back. Where it was changed since, ``changed`` is what it is now.
+    ``problem`` why it cannot be put back. Where it was changed since, ``changed`` is what it is now; without a
+    ``problem`` that is to be overwritten.
     """
 
     entry: Entry
@@ -55,7 +56,7 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
     entries = [one for one in reversed(history.entries(run.number)) if run.ended is None or one.fate in _TOUCHED]
     left: dict[str, tuple[Posture, ...]] = {}
     for other in history.runs():
-        if other.undoes != run.number:
+        if run.number not in other.all_undone:
             continue
         with suppress(RunDamaged):  # then what it left is named as somebody else's
             for entry in history.entries(other.number):
@@ -66,10 +67,32 @@ def entries_to_undo(history: History, run: Run) -> list[Entry]:
     return entries
 
 
-def with_later_runs(history: History, undone: Run, finds: list[Find]) -> list[Find]:
+def entries_of_several(history: History, runs: Sequence[Run]) -> list[Entry]:
+    """The entries of several runs, the latest first, as if they were one: each object is to be what it was before the
+    first of them, and may be found as any of them left it.
+    """
+    found: dict[tuple[str, int], Entry] = {}
+    for run in runs:
+        for entry in entries_to_undo(history, run):
+            key = entry.path, entry.identity.inode
+            later = found.get(key)
+            if later is None or not later.identity.same_as(entry.identity):
+                found[key] = entry
+            else:
+                between = (*later.between, later.before, entry.after, *entry.between)
+                found[key] = later._replace(before=entry.before, between=tuple(dict.fromkeys(between)))
+    return list(found.values())
+
+
+def with_later_runs(history: History, undone: Sequence[Run], finds: list[Find]) -> list[Find]:
     """The finds, with the run that is to be undone first where a later one of this history changed an object since."""
-    changed = {find.entry.path: place for place, find in enumerate(finds) if find.changed is not None}
-    later = [run for run in history.runs() if run.number > undone.number and run.state in (State.DONE, State.PARTIAL)]
+    changed = {find.entry.path: place for place, find in enumerate(finds) if find.changed is not None and find.problem}
+    numbers = {run.number for run in undone}
+    later = [
+        run
+        for run in history.runs()
+        if run.number > min(numbers) and run.number not in numbers and run.state in (State.DONE, State.PARTIAL)
+    ]
     for run in later if changed else ():  # the latest first
         with suppress(RunDamaged):
             for entry in history.entries(run.number):
@@ -86,8 +109,8 @@ def with_later_runs(history: History, undone: Run, finds: list[Find]) -> list[Fi
 _TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
 
 
-def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
-    """What putting back will do to each object, as it is found now.
+def find(host: Host, entries: Iterable[Entry], *, over: bool = False) -> Iterator[Find]:
+    """What putting back will do to each object, as it is found now; ``over`` what others have made of it since, too.
 
     What is in a directory that is opened again first, and may not be looked
     at until then, is taken to be as the run left it.
@@ -108,20 +131,22 @@ def find(host: Host, entries: Iterable[Entry]) -> Iterator[Find]:
                     yield Find(entry, None, failed(entry.path, error, "put back"))
                 continue
             try:
+                changed = None
                 now, site = entry.after, node.matches(entry.after, entry.identity)
                 if site is None:
                     found = node.glance()
                     problem = differs(entry, found)
-                    if problem is not None:
+                    if problem is not None and not (over and found.identity.same_as(entry.identity)):
                         yield Find(entry, None, problem, found.posture)
                         continue
                     now, site = found.posture, found.site
+                    changed = found.posture if problem is not None else None
             except OSError as error:
                 yield Find(entry, None, failed(entry.path, error, "put back"))
                 continue
             finally:
                 node.close()
-            yield ways.find(now, entry, site)
+            yield ways.find(now, entry, site)._replace(changed=changed)
     finally:
         handles.close()
 
@@ -141,7 +166,8 @@ def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, places: rang
 
 
 def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Outcome | None:
-    entry, change, problem, _ = find
+    entry, change, problem, changed = find
+    over = changed is not None and problem is None
     try:
         node = handles.open(entry.path)
     except (OSError, MemoryError) as error:
@@ -150,6 +176,8 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Ou
         if change is None or problem is not None or not node.matches(change.before, entry.identity):
             found = node.glance()
             differs_now = differs(entry, found)
+            if changed is not None and over and same_posture(found.posture, changed):
+                differs_now = None  # it is to be overwritten as it was shown
             if differs_now is not None:  # what was known of it before may say more
                 same = problem is not None and problem.errno == differs_now.errno
                 return outcome_of(place, Left(problem if same else differs_now))

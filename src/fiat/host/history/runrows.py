@@ -65,6 +65,28 @@ _SHIFTS: Record[Fields] = Record(
 _COUNT = Number(0, (1 << 63) - 1)
 
 
+class _Numbers:
+    """Numbers of runs: one as it is, several as text with spaces between."""
+
+    def write(self, value: tuple[int, ...]) -> Any:
+        return column_of(value)
+
+    def read(self, data: Any, place: str) -> tuple[int, ...]:
+        if data is None:
+            return ()
+        words = data.split(" ") if isinstance(data, str) else [data]
+        if isinstance(data, str) and not all(word.isascii() and word.isdecimal() for word in words):
+            raise wrong(place, data, "numbers of runs")
+        return tuple(_COUNT.read(int(word), place) for word in words)
+
+
+def column_of(numbers: tuple[int, ...]) -> int | str | None:
+    """What stands in the column for the runs that were put back."""
+    if len(numbers) < 2:
+        return numbers[0] if numbers else None
+    return " ".join(map(str, numbers))
+
+
 def _column(name: str, form: Form[Any]) -> Field:
     return Field(name, itemgetter(name), form)
 
@@ -82,7 +104,7 @@ _RUN: Record[Fields] = Record(
     _column("paths", _COUNT),
     _column("changed", OrNone(_COUNT)),
     _column("complete", OrNone(Number(0, 1))),
-    _column("undoes", OrNone(_COUNT)),
+    _column("undoes", _Numbers()),
     _column("shifts", Json(_SHIFTS)),
 )
 
@@ -107,7 +129,8 @@ def run_of(row: sqlite3.Row) -> Run:
         state=state,
         paths=found["paths"],
         changed=found["changed"] or 0,
-        undoes=found["undoes"],
+        undoes=found["undoes"][0] if found["undoes"] else None,
+        undoes_also=found["undoes"][1:],
         gains=tuple(found["shifts"]["gains"]),
         losses=tuple(found["shifts"]["losses"]),
     )
@@ -120,8 +143,9 @@ def with_undone(runs: Sequence[Run]) -> list[Run]:
     """
     undone_by: dict[int, int] = {}
     for run in runs:
-        if run.undoes is not None and run.state is State.DONE and run.number not in undone_by:
-            undone_by.setdefault(run.undoes, run.number)
+        if run.state is State.DONE and run.number not in undone_by:
+            for number in run.all_undone:
+                undone_by.setdefault(number, run.number)
     return [
         run._replace(state=State.UNDONE, undone_by=undone_by[run.number]) if run.number in undone_by else run
         for run in runs

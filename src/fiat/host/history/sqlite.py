@@ -70,7 +70,7 @@ class SqliteHistory:
                     json.dumps(beginning.command),
                     json.dumps(_folder()),
                     this_process(),
-                    beginning.undoes,
+                    runrows.column_of(() if beginning.undoes is None else (beginning.undoes, *beginning.undoes_also)),
                     json.dumps({"gains": beginning.gains, "losses": beginning.losses}),
                 ),
             )

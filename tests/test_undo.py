@@ -1,0 +1,115 @@
+"""Undoing several runs as one: each path is what it was before the first of them, whatever happened in between."""
+
+import os
+import random
+from pathlib import Path
+
+import pytest
+
+from support.files import State, make, mode_of, states
+from support.places import trusted_folder
+from support.program import answer, fiat, run_here
+
+SEEDS = int(os.environ.get("FIAT_JUDGE_UNDO", "6"))
+
+_CHANGES = (
+    ("--mode", "o+w", "--accept", "everyone-writes"),
+    ("--mode", "g=u"),
+    ("--file-mode", "640"),
+    ("--dir-mode", "2750"),
+    ("--entry", "user:21001:rwX", "--accept", "shows-group-bits"),
+    ("--no-list",),
+    ("--owner", "21001", "--accept", "no-way-back", "--accept", "lockout"),
+    ("--mode", "700"),
+)
+
+
+class Past:
+    """A small tree with a history of runs: the tree as it was before each."""
+
+    def __init__(self, top: str, history: str, dice: random.Random) -> None:
+        self.top, self.history, self.dice = top, history, dice
+        self.paths = [top]
+        for name in ("a", "a/b", "c"):
+            os.mkdir(f"{top}/{name}", 0o755)
+            self.paths.append(f"{top}/{name}")
+        self.paths += [make(f"{top}/{name}", 0o644) for name in ("one", "a/two", "a/b/three", "c/four")]
+        self.before: dict[int, dict[str, State]] = {}
+
+    def run(self) -> None:
+        """Change something; a run that changes nothing is none."""
+        before, known = states(self.top), len(self.before)
+        words = ("set", self.dice.choice(self.paths), *self.dice.choice(_CHANGES), "--history", self.history)
+        run_here(*words, *(("--below",) if self.dice.random() < 0.5 else ()))
+        if states(self.top) != before:
+            self.before[known + 1] = before
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("seed", range(SEEDS))
+def test_several_runs_are_put_back_as_one(seed: int) -> None:
+    """All from some run on; then that undo is undone itself; then only what lies below a path."""
+    dice = random.Random(seed)
+    with trusted_folder() as folder:
+        os.mkdir(f"{folder}/tree")
+        history = f"{folder}/history.db"
+        past = Past(f"{folder}/tree", history, dice)
+        while len(past.before) < 6:
+            past.run()
+        now = states(past.top)
+        first = dice.randint(1, 5)
+        shown = answer(("undo", "--run", f"{first}..", "--preview", "--history", history, "--json"))
+        assert states(past.top) == now
+        done = answer(("undo", "--run", f"{first}..", "--history", history, "--json"))
+        assert states(past.top) == past.before[first]
+        assert [one["path"] for one in shown["results"]] == [one["path"] for one in done["results"]]
+        assert (shown["gains"], shown["losses"]) == (done["gains"], done["losses"])
+        assert [done["undoes"], *done["undoes_also"]] == list(range(6, first - 1, -1))
+        runs = {run["run"]: run for run in answer(("history", "--history", history, "--json"))["results"]}
+        assert {number for number, run in runs.items() if run["undone_by"] == 7} == set(range(first, 7))
+        assert run_here("undo", "7", "--history", history)[0] == 0
+        assert states(past.top) == now
+
+        below = f"{past.top}/a"
+        run_here("undo", "--path", below, "--since", "1 hour ago", "--history", history)
+        for path, state in states(past.top).items():
+            under = f"{path}/".startswith(f"{below}/")
+            assert state == (past.before[1] if under else now)[path], path
+
+
+@pytest.mark.root
+def test_what_others_changed_is_overwritten_only_if_that_is_said() -> None:
+    """Without the option it is named and left alone; with it, it is shown, and an undo of that brings it back."""
+    with trusted_folder() as folder:
+        path, history = make(f"{folder}/file", 0o644), ("--history", f"{folder}/history.db")
+        assert fiat("set", path, "600", *history).returncode == 0
+        os.chmod(path, 0o640)
+        assert fiat("undo", "1", *history).returncode == 3
+        assert mode_of(path) == 0o640
+        shown = fiat("undo", "1", "--even-if-changed", "--preview", *history)
+        assert "would be overwritten too" in shown.stdout
+        assert "0640" in shown.stdout
+        assert fiat("undo", "1", "--even-if-changed", *history).returncode == 0
+        assert mode_of(path) == 0o644
+        assert fiat("undo", "2", *history).returncode == 0
+        assert mode_of(path) == 0o640
+        Path(path).unlink()
+        make(path, 0o600)
+        assert fiat("undo", "1", "--even-if-changed", *history).returncode == 3
+        assert mode_of(path) == 0o600, "another object is never touched"
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("--since", "soon"), "is no time"),
+        (("--run", "9..3"), "write 3..9"),
+        (("--run", "x.."), "no number of a run"),
+        (("--run", "3..4"), "no run that is left to undo"),
+        (("3", "--run", "3..4"), "does not go with"),
+    ],
+)
+def test_wrong_words(words: tuple[str, ...], says: str) -> None:
+    done = fiat("undo", *words)
+    assert done.returncode == 2
+    assert says in done.stderr
