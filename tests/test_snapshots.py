@@ -322,3 +322,41 @@ def test_several_trees_mounts_in_them_and_names_that_hold_anything(tmp_path: Pat
             assert "\\n" in fiat("compare", str(held), "live", top).stdout
         finally:
             unmount(f"{top}/two")
+
+
+S = "/srv/skerry"
+
+COMMANDS = f"""
+    show {S}/gauge/raw {S}/series/reduced-2026.csv /mnt/vault/replay
+    show {S}/gauge --inside
+    show / --below --across-mounts
+    who {S}/charts/draft {S}/observatory/2026/november/barometer.csv --because
+    who / --below --across-mounts --json
+    who {S}/observatory --if-member surveyor:watch
+    who {S}/new --can create
+    why surveyor read {S}/gauge/raw/0412.csv
+    why keeper write /mnt/vault/1998.tar
+    why anyone-else read {S}/nothing
+    set {S} --below --group survey --file-mode g=r,o= --dir-mode 2750 --preview --json
+    set {S}/dropbox --arrange drop-box:steward --preview
+    let auditor read {S}/observatory/2026/november/barometer.csv
+    bar surveyor read {S}/charts --below
+    foresee {S}/charts/draft --by apprentice
+    why surveyor run reduce --folders {S}/tools
+    compare skerry HELD
+    restore HELD --preview
+"""
+
+
+def test_every_command_says_the_same_of_the_sample_host_when_it_was_saved(tmp_path: Path) -> None:
+    """A host written by hand, line by line, and the same in columns."""
+    held = str(tmp_path / "skerry.jsonl.zst")
+    assert fiat("save", "/", "--across-mounts", "--from", "skerry", "-o", held).returncode == 0
+    for line in COMMANDS.strip().splitlines():
+        words = [held if word == "HELD" else word for word in line.split()]
+        if words[0] == "compare":
+            assert fiat(*words).returncode == 0
+            continue
+        one, other = (fiat(*words, "--from", host) for host in ("skerry", held))
+        said = other.stdout.replace(held, "skerry"), other.stderr.replace(held, "skerry"), other.returncode
+        assert said == (one.stdout.replace(held, "skerry"), one.stderr.replace(held, "skerry"), one.returncode), line
