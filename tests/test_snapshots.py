@@ -27,6 +27,7 @@ from fiat.core.tree.walk import walk
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
+from fiat.host.snapshot.lines import LONGEST
 from support.estates import Estate, write_accounts
 from support.files import make
 from support.filesystems import fresh
@@ -118,6 +119,25 @@ def test_a_snapshot_answers_as_the_host_that_it_was_taken_of(kind: str, tmp_path
     report(f"snapshots on {kind}", answers=same, outside=outside, entries=entries)
     assert same > 4000 * SEEDS
     assert outside < same / 100
+
+
+def test_no_line_is_longer_than_what_is_read(tmp_path: Path) -> None:
+    """Very many entries, names as long as can be, of characters that JSON makes long, and long ways of symlinks."""
+    top = tmp_path / "tree"
+    for name in ("many", "long", "links"):
+        (top / name).mkdir(parents=True)
+    for number in range(10_500):
+        os.close(os.open(top / "many" / str(number), os.O_CREAT))
+    for number in range(3000):
+        make(str(top / "long" / (f"{number:05}" + "\x01" * 250)))
+    for number in range(600):
+        os.symlink("\U0001f30a" * 1000, top / "links" / str(number))
+    held = tmp_path / "held.jsonl"
+    host = kept(LiveHost(), str(top), held, across=False)
+    with open(held, "rb") as lines:
+        assert max(map(len, lines)) < LONGEST
+    assert len(survey_at(host, str(top))[1]) == len(survey_at(LiveHost(), str(top))[1]) == 10_500 + 3000 + 600 + 4
+    assert next(rows_of(LiveHost(), str(top), across=False)) == next(rows_of(host, str(top), across=False))
 
 
 # --- damage ----------------------------------------------------------------------------

@@ -12,8 +12,8 @@ from fiat.core.typed import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from typing import IO
 
-LONGEST = 64 * 1024 * 1024
-"""Bytes of a line: one of 10,000 entries has a tenth of that where every name is as long as can be."""
+LONGEST = 8 * 1024 * 1024
+"""Bytes of a line: that of one object holds a few hundred, and what is longer is not written."""
 
 LARGEST = 4 * 1024 * 1024 * 1024
 """Bytes of the whole, uncompressed: some ten millions of objects."""

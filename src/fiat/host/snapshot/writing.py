@@ -20,8 +20,8 @@ from fiat.host.snapshot.records import Header, Login, Rest
 _MOST = 10_000
 """Entries in a line."""
 
-_LONGEST = 1_000_000
-"""Characters of the names in a line; as JSON has them each may be six times as long."""
+_LONGEST = 500_000
+"""Characters of the names in a line, and of where symlinks lead; as JSON has them each may take twelve bytes."""
 
 _PIECE = 25_000
 """Entries that a process writes before it hands them over; for fewer no other is started."""
@@ -116,7 +116,7 @@ class _Inside:
         assert details is not None, "a tree is captured with its details"
         self._tree = tree
         self._children = children
-        self.starts = self._groups(np.flatnonzero(np.diff(parents, prepend=-1)))
+        self.starts = self._groups(np.flatnonzero(np.diff(parents, prepend=-1)), details.targets)
         self._ends = np.append(self.starts[1:], len(children))
         self._directories = parents[self.starts]
         self._columns: dict[str, NDArray[Any]] = {
@@ -142,20 +142,24 @@ class _Inside:
                 found.setdefault(group, []).append((place, targets[link]))
         return found
 
-    def _groups(self, starts: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Where groups begin: directories do, and in those with very many entries, or very long names, some more."""
-        counts = np.diff(starts, append=len(self._children))
+    def _groups(self, starts: NDArray[np.int64], targets: Mapping[int, str]) -> NDArray[np.int64]:
+        """Where groups begin: directories do, and in those with many entries, or long names and links, some more."""
+        ends = np.append(starts[1:], len(self._children))
+        led = np.zeros(len(self._tree), np.int64)
+        led[list(targets)] = [len(target) for target in targets.values()]
+        leading = led[self._children]
+        # no name has more bytes than 255
+        large = (ends - starts) * 256 + (np.add.reduceat(leading, starts) if len(starts) else 0) > _LONGEST
         more: list[int] = []
-        for place in np.flatnonzero(counts > _LONGEST // 256).tolist():  # no name has more bytes than 255
-            begin = int(starts[place])
-            inside = self._children[begin : begin + int(counts[place])]
+        for begin, end in zip(starts[large].tolist(), ends[large].tolist(), strict=True):
+            names = self._tree.names(self._children[begin:end])
             entries = characters = 0
-            for number, name in enumerate(self._tree.names(inside)):
+            for number, (name, further) in enumerate(zip(names, leading[begin:end].tolist(), strict=True)):
                 if entries == _MOST or characters > _LONGEST:
                     more.append(begin + number)
                     entries = characters = 0
                 entries += 1
-                characters += len(name)
+                characters += len(name) + further
         return np.sort(np.append(starts, np.array(more, np.int64)))
 
     def pieces(self) -> list[int]:
