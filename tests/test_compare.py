@@ -2,6 +2,8 @@
 
 import os
 import random
+import subprocess
+import sys
 from datetime import datetime, timedelta, timezone
 from pathlib import Path
 
@@ -166,6 +168,21 @@ def test_a_folder_at_a_time(tmp_path: Path) -> None:
     refused = fiat("compare", str(saved), "live", "--at", "2026-11-19 12:00")
     assert refused.returncode == 2
     assert "the first snapshot is of" in refused.stderr
+
+
+def test_paths_start_from_here_and_the_status_is_known_before_a_reader_goes(tmp_path: Path) -> None:
+    for name in ("tree", "other"):
+        (tmp_path / name).mkdir()
+    assert fiat("save", "tree", "other", "-o", "held.jsonl", cwd=str(tmp_path)).returncode == 0
+    os.chmod(tmp_path / "tree", 0o700)
+    assert fiat("compare", "held.jsonl", "live", "tree", cwd=str(tmp_path)).returncode == 1
+    assert fiat("compare", "held.jsonl", "live", "other", cwd=str(tmp_path)).returncode == 0
+    assert "0700" in fiat("restore", "held.jsonl", "tree", "--preview", cwd=str(tmp_path)).stdout
+    reader_, writer = os.pipe()
+    os.close(reader_)
+    with open(writer, "w") as gone:
+        command = [sys.executable, "-m", "fiat", "compare", "held.jsonl", "live"]
+        assert subprocess.run(command, stdout=gone, stderr=subprocess.DEVNULL, cwd=tmp_path).returncode == 1
 
 
 @pytest.mark.parametrize(

@@ -18,6 +18,7 @@ from fiat.core.ask.who import Answer, universe_of
 from fiat.core.errors import PathError, SnapshotError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
+from fiat.core.model.principals import unlisted_user
 from fiat.core.model.right import ALL, CREATE
 from fiat.core.rules.access import Access
 from fiat.core.tree.answers import TreeAccess
@@ -33,8 +34,9 @@ from support.files import make
 from support.filesystems import fresh
 from support.json_values import places, put
 from support.kernel import bind, unmount
-from support.program import fiat, machine
+from support.program import fiat, fiat_as, machine
 from support.times import report
+from support.verdicts import same_verdicts
 from support.worlds import World, protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_SNAPSHOTS", "6"))
@@ -71,17 +73,7 @@ def compare_paths(live: Host, held: Host, paths: list[str]) -> tuple[int, int]:
         if one.end is None and one.missing_in is None:
             continue
         rights = (CREATE,) if one.end is None else ALL
-        asked, again = Answer(live, one, rights), Answer(held, other, rights)
-        for place, who in enumerate(asked.universe.principals):
-            assert again.universe.principals[place] == who
-            for right in rights:
-                expected, found = asked.verdict(place, right), again.verdict(place, right)
-                assert (expected.errno, expected.deciding.rule) == (found.errno, found.deciding.rule), (
-                    path,
-                    who,
-                    right,
-                )
-                same += 1
+        same += same_verdicts(Answer(live, one, rights), Answer(held, other, rights), rights, path)
     return same, outside
 
 
@@ -311,6 +303,30 @@ def test_a_folder_keeps_the_last_ones(small: tuple[str, Path], tmp_path: Path) -
     assert os.path.basename(told["file"]) in os.listdir(folder)
     assert len(os.listdir(folder)) == 3
     assert os.stat(folder).st_mode & 0o777 == 0o700
+
+
+@pytest.mark.root
+def test_what_could_not_be_read_is_not_known_and_that_is_said(tmp_path: Path) -> None:
+    """Saved by somebody who may not look everywhere: the same answers, the same gaps, and nothing more by root."""
+    with fresh("here") as top:
+        os.mkdir(f"{top}/shut", 0o700)
+        make(f"{top}/shut/inside", 0o644)
+        make(f"{top}/mine", 0o600)
+        os.chmod(top, 0o777)
+        held = f"{top}/held.jsonl"
+        nobody = unlisted_user(65534)
+        status, _, said = fiat_as(nobody, "save", top, "-o", held)
+        assert (status, said.count("\n")) == (3, 1)
+        os.chmod(held, 0o644)
+        live = fiat_as(nobody, "who", f"{top}/shut", "--below", "--json")
+        again = fiat_as(nobody, "who", f"{top}/shut", "--below", "--json", "--from", held)
+        assert live == again
+        for words in (("who", f"{top}/shut/inside"), ("why", "root", "read", f"{top}/shut/inside")):
+            done = fiat(*words, "--from", held)
+            assert done.returncode == 3
+            assert "the snapshot holds nothing of" in done.stderr
+        told = machine("compare", held, "live", status=3)
+        assert {one["path"] for one in told["results"]} == {held}, "what is in there is not new: it was not known"
 
 
 @pytest.mark.root

@@ -36,6 +36,7 @@ COMMANDS = (
     ("set", S, "--below", "--owner", "keeper", "--preview"),
     ("who", S, "--below", "--can", "w", "--user", "keeper"),
     ("compare", "skerry", "skerry-later"),
+    ("restore", "skerry-later", "--preview"),
 )
 
 

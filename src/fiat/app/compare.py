@@ -16,6 +16,7 @@ from fiat.core.state.comparison import Comparison, compare
 from fiat.core.text import joined, quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
+from fiat.core.tree.walk import absolute
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.host.image.host import ImageHost
@@ -128,9 +129,14 @@ def comparable(
 
 
 def trees_of(before: State, after: State, paths: Sequence[str] = ()) -> Sequence[str]:
-    """The ``paths``, or where there are none the tops of the trees that both hold; SnapshotError if they hold none."""
+    """The ``paths``, absolute, or where there are none the tops of the trees that both hold.
+
+    Raises SnapshotError where they hold none. A relative path starts from where
+    the command was typed if this host is one of the two.
+    """
     if paths:
-        return paths
+        host = before.host if before.path is None else after.host
+        return [absolute(host, path) if path else path for path in paths]
     tops = [state.tops for state in (before, after)]
     known = [one for one in tops if one is not None]
     if not known:

@@ -2,7 +2,6 @@
 
 import errno
 import os
-import sys
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
@@ -10,16 +9,14 @@ from fiat.app.problems import Problem, raise_problem
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.state.capture import Capture, capture
-from fiat.core.typed import NamedTuple
+from fiat.core.typed import NamedTuple, TextIO
 from fiat.host.snapshot import files, folder, writing
 
 __all__ = ["Into", "Saved", "save"]
 
-STDOUT = "-"
-
 
 class Into(NamedTuple):
-    """Where a snapshot goes: into the file ``path`` (:data:`STDOUT` for the output), or one more in ``folder``.
+    """Where a snapshot goes: into the file ``path``, or one more in ``folder``, or to what takes its lines.
 
     Of those in the folder the last ``keep`` stay; all where that is None.
     """
@@ -27,10 +24,11 @@ class Into(NamedTuple):
     path: str | None = None
     folder: str | None = None
     keep: int | None = None
+    stream: TextIO | None = None
 
 
 class Saved(NamedTuple):
-    """What was saved, at ``path`` (None for the output), which has so many bytes; and which snapshots were removed."""
+    """What was saved, at ``path`` (None where a stream took it) with so many bytes; the snapshots that were removed."""
 
     capture: Capture
     path: str | None
@@ -61,18 +59,15 @@ def save(
     if not found.trees:
         return None
     lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"))
-    place = into.folder if into.folder is not None else into.path
-    assert place is not None
+    if into.stream is not None:
+        into.stream.writelines(lines)
+        return Saved(found, None, 0, [])
+    place = into.folder or into.path or ""
     try:
         if into.folder is not None:
             return Saved(found, *folder.add(into.folder, taken, lines, into.keep))
-        if place == STDOUT:
-            sys.stdout.writelines(lines)
-            return Saved(found, None, 0, [])
         return Saved(found, place, files.write(place, lines), [])
     except OSError as error:
-        if place == STDOUT:
-            raise
         number = error.errno or errno.EIO
         own = error.strerror or ""
         problem(PathError(place, number, "save to", own if own != os.strerror(number) else ""))

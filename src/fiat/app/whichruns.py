@@ -13,13 +13,11 @@ from fiat.core.tree.walk import absolute, walk
 __all__ = ["Which", "which_runs"]
 
 
-def which_runs(host: Host, runs: str | None, since: str | None, path: str | None) -> Which | None:
-    """The runs that are meant by a range such as ``12..15`` or ``12..``, a time, and a path; None for none of these.
+def which_runs(host: Host, runs: str | None, since: str | None, path: str | None) -> Which:
+    """The runs that are meant by a range such as ``12..15`` or ``12..``, by a time, and by a path.
 
     Raises :class:`NotationError` for a wrong word.
     """
-    if runs is None and since is None and path is None:
-        return None
     first, dots, last = (runs or "..").partition("..")
     found = Which(
         run_number(first) if first else None,

@@ -121,7 +121,8 @@ class ComparisonView(Plain):
         yield Prose(self._headline(), hanging="  ")
         cells = self._cells()
         if not found.differs:
-            yield Verbatim("Nothing differs.")
+            seen = all(not view.survey.troubles for tree in found.trees for view in (tree.pair.before, tree.pair.after))
+            yield Verbatim(f"Nothing differs{'' if seen else ' in what could be looked at'}.")
             return
         yield Prose(self._summary(), hanging="  ")
         yield from self._effects("Gains", [cell for cell in cells if cell.gained])
@@ -245,10 +246,9 @@ class ComparisonView(Plain):
             yield from _named("Replaced by another of the same name", other, matching.after[replaced])
         yield from _named("Gone", one, matching.gone)
         note = ""
-        if tree.open:
-            note = (
-                f"; anyone else may {joined(f'{right.name} {count:,}' for right, count in tree.open.items())} of them"
-            )
+        if tree.new_to_anyone:
+            rights = joined(f"{right.name} {count:,}" for right, count in tree.new_to_anyone.items())
+            note = f"; anyone else may {rights} of them"
         yield from _named("New", other, matching.new, note)
 
 

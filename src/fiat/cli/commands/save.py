@@ -6,6 +6,7 @@ What could not be read is saved as unknown. The file is compressed where its nam
 .zst or .gz; it is for its owner alone, and there whole or not at all."""
 
 import argparse
+import sys
 
 from fiat.app.hosts import open_host
 from fiat.app.save import Into, save
@@ -38,13 +39,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Save, and say what was."""
     goes_with("--keep", args.keep is not None, "--add", args.add is not None)
-    output = output_of("save", args, changes=args.output != "-")
+    to_output = args.output == "-"
+    output = output_of("save", args, changes=not to_output)
     host = open_host(args.snapshot, args.accounts)
-    with Progress(output.shows_progress and args.output != "-") as progress:
+    with Progress(output.shows_progress and not to_output) as progress:
         saved = save(
             host,
             args.paths,
-            Into(args.output, args.add, args.keep),
+            Into(args.output, args.add, args.keep, sys.stdout if to_output else None),
             across_mounts=args.across_mounts,
             problem=output.problem,
             progress=progress.report,

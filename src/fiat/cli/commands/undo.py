@@ -15,8 +15,7 @@ from fiat.app.hosts import open_host
 from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
-from fiat.app.undo import Lock, Undoing
-from fiat.app.whichruns import Which, which_runs
+from fiat.app.undo import Lock, Undoing, Which
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.together import not_with
@@ -51,9 +50,11 @@ def run(args: argparse.Namespace) -> int:
     host = open_host(args.snapshot, args.accounts)
     history = history_of(args)
     not_with("N", args.run, "--run, --since and --path", args.runs or args.since or args.path, "they choose the runs")
-    number: int | Which | None = which_runs(host, args.runs, args.since, args.path)
-    if number is None and args.run is not None:
-        number = run_number(args.run)
+    number: int | Which | None = None if args.run is None else run_number(args.run)
+    if args.runs or args.since or args.path:
+        from fiat.app.whichruns import which_runs  # and what reads times
+
+        number = which_runs(host, args.runs, args.since, args.path)
     try:
         with undo.undoing_alone(
             host, history, number, waiting(output), _lock(args), over=args.even_if_changed

@@ -23,11 +23,16 @@ def add_care(parser: argparse.ArgumentParser) -> None:
     """The options that say whether, and in spite of what, a plan is carried out."""
     care = parser.add_argument_group("care")
     care.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
-    care.add_argument(
-        "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
-    )
+    add_acceptance(care)
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
+
+
+def add_acceptance(parser: argparse._ActionsContainer) -> None:
+    """The option that says which guards object in vain."""
+    parser.add_argument(
+        "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
+    )
 
 
 def itself(view: PlanView) -> Shown:

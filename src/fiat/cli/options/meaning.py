@@ -1,18 +1,15 @@
 """What ``fiat let`` and ``fiat bar`` have in common: their options, and what they do."""
 
 import argparse
-from contextlib import ExitStack
 
 from fiat.app import change
-from fiat.app.change import GUARDS, Planned
 from fiat.app.hosts import open_host
 from fiat.app.let import COUNT_LIMIT, MEANS, How, Meant, meant, planned
-from fiat.app.past import History
-from fiat.app.running import Result
 from fiat.app.status import Status
-from fiat.app.text import HistoryError, NotationError, shell_word
+from fiat.app.text import NotationError, shell_word
+from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import add_common, output_of, same_host
-from fiat.cli.options.histories import add_history, command_words, history_of, waiting
+from fiat.cli.options.histories import add_history
 from fiat.cli.options.numbers import count_of_entries, rank_of_way
 from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
@@ -45,11 +42,10 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
     doing = parser.add_mutually_exclusive_group()
     doing.add_argument("--do", nargs="?", const=1, type=rank_of_way, metavar="N", help="carry out way N, by default 1")
     doing.add_argument("--preview", action="store_true", help="show what the best way would do, and change nothing")
-    parser.add_argument(
-        "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
-    )
+    add_acceptance(parser)
     add_history(parser, without=True)
     add_common(parser)
+    parser.set_defaults(stop=False)
 
 
 def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
@@ -104,36 +100,10 @@ def _carry_out(one: Meant, view: WaysView, args: argparse.Namespace, output: Out
             str(rank), f"way {rank} is a membership of {user}, which whoever keeps the accounts changes"
         )
     plan = planned(one, way)
-    guards = plan.refused_by(args.accept)
-    result = unusable = None
-    history = None if args.no_history or args.preview else history_of(args)
-    with ExitStack() as held:
-        if not args.preview and not guards:
-            try:
-                if history is not None:
-                    paths = [target.asked for target in plan.targets]
-                    far = change.How(below=way.tree, link_itself=True)
-                    held.enter_context(change.alone(one.host, history, paths, far, waiting(output)))
-                result = _apply(plan, history, output)
-            except HistoryError as error:
-                unusable = error
-    if unusable is not None and history is not None:
-        output.unusable(history.place, unusable, "; nothing was changed, and --no-history changes without it")
-        return output.finish(Status.GUARDED)
-    if guards and not args.preview:
-        output.refuse(guards)
-    shown = PlanView(
-        plan,
-        preview=args.preview,
-        guards=guards,
-        result=result,
-        failed=output.has_problems,
-        history=args.history,
-    )
-    output.add(CarriedOutView(view, rank, shown), count=shown.meant)
-    return output.finish(Status.GUARDED if guards else Status.DONE)
+    far = change.How(below=way.tree, link_itself=True)
+    paths = [target.asked for target in plan.targets]
 
+    def shown(plan_view: PlanView) -> CarriedOutView:
+        return CarriedOutView(view, rank, plan_view)
 
-def _apply(plan: Planned, history: History | None, output: Output) -> Result:
-    with Progress(output.shows_progress, "changed", plan.plan.changing) as progress:
-        return change.apply(plan, history, command_words(), problem=output.problem, progress=progress.report)
+    return carry_out(one.host, paths, far, lambda: plan, args, output, shown)

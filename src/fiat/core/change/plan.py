@@ -27,6 +27,7 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, STICKY, WRITE
+from fiat.core.model.paths import lies_under
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import Program
@@ -264,12 +265,7 @@ def _includes(survey: Survey, path: str) -> bool:
     """Whether ``path`` is in the tree that was surveyed; what is mounted in it is not, where it was left out."""
     if len(survey) == 1:
         return path == survey.top.path
-    return _below(path, survey.top.path) and not any(_below(path, mount) for mount in survey.skipped)
-
-
-def _below(path: str, top: str) -> bool:
-    """Whether ``path`` is at or under ``top``."""
-    return (path + "/").startswith(top.rstrip("/") + "/")
+    return lies_under(path, survey.top.path) and not any(lies_under(path, mount) for mount in survey.skipped)
 
 
 class _Making:
@@ -418,7 +414,7 @@ class _Counting:
                 if self._change_of_top(part) is None:
                     continue
                 extent = self._extent_under(part)
-                if extent is not None and any(_below(other, top) and other != top for other in tops):
+                if extent is not None and any(lies_under(other, top) and other != top for other in tops):
                     extent = Extent(most=self.most)  # so that nothing is counted twice
                 if extent is not None:
                     survey = self._survey(top, extent)

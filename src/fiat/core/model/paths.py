@@ -3,4 +3,4 @@
 
 def lies_under(path: str, top: str) -> bool:
     """Whether ``path`` is ``top``, or a path in it."""
-    return path == top or path.startswith(f"{top.rstrip('/')}/")
+    return f"{path}/".startswith(f"{top.rstrip('/')}/")

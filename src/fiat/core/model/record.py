@@ -282,7 +282,10 @@ POSTURE = PostureRecord()
 _UNREADABLE = Number(0, 4095)
 _UNKNOWN: Form[str] = Word(str, lambda word: UNKNOWN[UNKNOWN.index(word)], f"one of {', '.join(UNKNOWN)}")
 
-WHAT_IS_UNKNOWN = (
+BESIDE_POSTURE = (
+    Field("program", lambda found: found.program, OrNone(PROGRAM), required=False),
+    Field("label", lambda found: found.label, OrNone(Text()), required=False),
+    Field("keeps_lists", lambda found: found.keeps_lists, OrNone(Truth()), required=False),
     Field("unknown", lambda found: [what for what, _ in found.unknown], Listed(_UNKNOWN), required=False, default=()),
     Field(
         "unknown_errno",
@@ -292,7 +295,7 @@ WHAT_IS_UNKNOWN = (
         default=(),
     ),
 )
-"""The fields that :func:`read_unknown` reads."""
+"""What is known of an object beside its posture; :func:`read_unknown` reads the last two."""
 
 
 def read_unknown(found: Fields) -> tuple[tuple[str, int], ...]:
@@ -336,10 +339,7 @@ class ObjectRecord(Record[Object]):
             Field("identity", lambda found: found.status.identity, OrNone(IDENTITY), required=False),
             Field("target", lambda found: found.target, OrNone(Text()), required=False),
             Field("script", lambda found: found.script, OrNone(Text()), required=False),
-            Field("program", lambda found: found.program, OrNone(PROGRAM), required=False),
-            Field("label", lambda found: found.label, OrNone(Text()), required=False),
-            Field("keeps_lists", lambda found: found.keeps_lists, OrNone(Truth()), required=False),
-            *WHAT_IS_UNKNOWN,
+            *BESIDE_POSTURE,
         )
 
 

@@ -5,7 +5,7 @@ of the two; here the entries are matched that it is asked of, and each effect
 is put beside its cause.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,13 +35,13 @@ class Compared(NamedTuple):
     """One tree at both times, and how its entries match.
 
     ``changed`` tells of each matched pair whether its posture is another now;
-    ``open`` how many of what is new are open to anyone else, by right.
+    ``new_to_anyone`` how many of what is new are open to anyone else, by right.
     """
 
     pair: Pair
     matching: Matching
     changed: NDArray[np.bool_]
-    open: dict[Right, int]
+    new_to_anyone: Mapping[Right, int]
 
 
 class Cell(NamedTuple):
@@ -105,6 +105,7 @@ def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], takin
     asking = Asking(before, after, (both.before, both.after))
     effects = Effects(both.after)
     cells: list[Cell] = []
+    told: list[Compared] = []
     for found in compared:
         effects.at_least |= not (found.pair.before.survey.complete and found.pair.after.survey.complete)
         finder = _Causes(asking, found, both.regrouped)
@@ -112,9 +113,9 @@ def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], takin
             effects.count(difference.before, difference.after, len(difference.places))
             finder.take(difference)
         cells += finder.cells()
-        found.open.update(_open(asking, found, both.after.of_kind("anyone-else")))
+        told.append(found._replace(new_to_anyone=dict(_open(asking, found, both.after.of_kind("anyone-else")))))
     mounts = [change for found in compared for change in _mount_changes(found)]
-    return Comparison(compared, account_changes(before.accounts, after.accounts), mounts, effects, cells, both.after)
+    return Comparison(told, account_changes(before.accounts, after.accounts), mounts, effects, cells, both.after)
 
 
 def _open(asking: Asking, found: Compared, stranger: int) -> Iterator[tuple[Right, int]]:

@@ -9,6 +9,7 @@ from fiat.core.ask.who import universe_of
 from fiat.core.change.plan import Surveys
 from fiat.core.model.accounts import Supposed, User
 from fiat.core.model.host import Host
+from fiat.core.model.paths import lies_under
 from fiat.core.model.principals import Principal
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import walk
@@ -40,7 +41,7 @@ def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:
     """What a membership does in the trees that were read."""
     tops: dict[str, View] = {}
     for (path, _), survey in sorted(surveys.items(), key=lambda one: len(one[0][0])):
-        if not any(f"{path}/".startswith(f"{top.rstrip('/')}/") for top in tops):
+        if not any(lies_under(path, top) for top in tops):
             tops[path] = View(walk(host, path, follow=False), survey)
     views = list(tops.values())
     postures = [found.posture for view in views for found in view.route.objects]

@@ -104,11 +104,8 @@ REST: Record[Rest] = Record(
     Field("device", lambda rest: rest.profile.device, Number(), required=False, default=0),
     Field("mount", lambda rest: rest.mount, OrNone(Number()), required=False),
     Field("mount_point", lambda rest: rest.profile.mount_point, Truth(), required=False, default=False),
-    Field("program", lambda rest: rest.profile.program, OrNone(record.PROGRAM), required=False),
-    Field("label", lambda rest: rest.profile.label, OrNone(Text()), required=False),
-    Field("keeps_lists", lambda rest: rest.profile.keeps_lists, OrNone(Truth()), required=False),
     *(
         field._replace(get=lambda rest, get=field.get: get(rest.profile))  # type: ignore[misc]
-        for field in record.WHAT_IS_UNKNOWN
+        for field in record.BESIDE_POSTURE
     ),
 )
