@@ -147,6 +147,9 @@ def test_the_sample_host_a_week_later() -> None:
     assert kinds == {"posture", "membership", "mount", "moved"}
     assert {"user": "surveyor", "change": "joined", "was": None, "now": "watch"} in told["accounts"]
     assert [one["point"] for one in told["mounts"]] == ["/mnt/vault"]
+    said = fiat("compare", "skerry", "skerry-later", "--gains-only").stdout.splitlines()[-1]
+    assert said.strip() == "fiat restore skerry --only-gained --from skerry-later --preview"
+    assert fiat(*said.split()[1:]).returncode == 0, "what it says to type does work"
     only = machine("compare", "skerry", "skerry-later", "/srv/skerry/series", "--gains-only", status=1)
     assert [one["path"] for one in only["results"]] == ["/srv/skerry/series/reduced-2026.csv"]
     assert not only["losses"]

@@ -30,12 +30,16 @@ LIVE = "live"
 
 
 class State(NamedTuple):
-    """A host at one time: the word for it, the file it is held in, and when it was taken (ISO 8601)."""
+    """A host at one time: the word for it, the file it is held in, and when it was taken (ISO 8601).
+
+    ``at`` is the time by which it was chosen in a folder, as written.
+    """
 
     word: str
     host: Host
     path: str | None
     taken: str | None
+    at: str | None = None
 
     @property
     def tops(self) -> tuple[str, ...] | None:
@@ -63,7 +67,7 @@ def open_state(word: str, at: str | None = None, *, accounts: str | None = None,
     elif at is not None:
         raise SnapshotError(f"{quoted(word)} is no folder of snapshots: --at chooses among those in one")
     found = open_host(path, accounts, incomplete=incomplete)
-    return State(word, found, path, found.taken if isinstance(found, ImageHost) else None)
+    return State(word, found, path, found.taken if isinstance(found, ImageHost) else None, at)
 
 
 def _chosen(place: str, at: str | None) -> str:

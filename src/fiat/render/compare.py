@@ -15,7 +15,7 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.record import MOUNT, PostureRecord
 from fiat.core.state.comparison import Cell, Compared, MountChange
 from fiat.core.state.peoplechanges import AccountChange
-from fiat.core.text import counted, joined, several, visible
+from fiat.core.text import counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render.changes import Changed, change_blocks, differences
@@ -29,9 +29,18 @@ _MOST = 12
 class ComparisonView(Plain):
     """The whole comparison; with ``gains_only`` of it just who gained what."""
 
-    def __init__(self, found: Comparison, before: State, after: State, *, gains_only: bool = False) -> None:
+    def __init__(
+        self,
+        found: Comparison,
+        before: State,
+        after: State,
+        paths: Sequence[str] = (),
+        *,
+        gains_only: bool = False,
+    ) -> None:
         self.found = found
         self.before, self.after = before, after
+        self.paths = paths
         self.gains_only = gains_only
         self._order = {naming.word_for(who): place for place, who in enumerate(found.universe.principals)}
         self.accounts = after.host.accounts
@@ -127,6 +136,7 @@ class ComparisonView(Plain):
         yield Prose(self._summary(), hanging="  ")
         yield from self._effects("Gains", [cell for cell in cells if cell.gained])
         if self.gains_only:
+            yield from self._what_next("--only-gained")
             return
         yield from self._effects("Loses", [cell for cell in cells if not cell.gained])
         yield from self._accounts()
@@ -136,6 +146,19 @@ class ComparisonView(Plain):
         left = sum(tree.matching.not_compared for tree in found.trees)
         if left:
             yield Prose(f"{counted(left, 'object')} not compared: one side was not read there.", hanging="  ")
+        yield from self._what_next("")
+
+    def _what_next(self, option: str) -> Iterator[Block]:
+        """The command that shows what putting it back would do, where there is something to be put back."""
+        if self.before.path is None or not any(bool(tree.changed.any()) for tree in self.found.trees):
+            return
+        words = ["fiat", "restore", self.before.path if self.before.at else self.before.word, *self.paths]
+        words += [option] if option else []
+        words += ["--from", self.after.word] if self.after.path is not None else []
+        command = " ".join(map(shell_word, [*words, "--preview"]))
+        yield BLANK
+        yield Verbatim("What putting it back would do, and to whom:")
+        yield Verbatim(unbroken(command), 1)
 
     def _headline(self) -> str:
         tops = [unbroken(visible(tree.pair.after.survey.top.path)) for tree in self.found.trees]

@@ -4,15 +4,16 @@ from collections.abc import Iterator
 
 from fiat.app.save import Saved
 from fiat.core.model.fields import Fields
-from fiat.core.text import counted, visible
+from fiat.core.text import counted, shell_word, visible
 from fiat.render.model import Block, Plain, Prose, unbroken
 
 
 class SavedView(Plain):
-    """The trees that were saved, and the file."""
+    """The trees that were saved, and the file; of this host as it is where that is ``live``."""
 
-    def __init__(self, saved: Saved) -> None:
+    def __init__(self, saved: Saved, *, live: bool) -> None:
         self.saved = saved
+        self.live = live
 
     def records(self) -> Iterator[Fields]:
         """One for each tree."""
@@ -51,6 +52,9 @@ class SavedView(Plain):
                 yield Prose(f"without what is mounted at {unbroken(visible(point))} (--across-mounts)", 3, hanging="  ")
         people = saved.capture.people
         yield Prose(f"with {counted(len(people.users), 'user')} and {counted(len(people.groups), 'group')}", 1)
+        if self.live:
+            command = unbroken(f"fiat compare {shell_word(saved.path)} live")
+            yield Prose(f"What has changed since, whenever you ask: {command}", hanging="  ")
         if saved.removed:
             last = visible(saved.removed[-1])
             yield Prose(f"Removed {counted(len(saved.removed), 'older snapshot')}, the last {last}.")

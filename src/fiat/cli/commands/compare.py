@@ -53,7 +53,7 @@ def run(args: argparse.Namespace) -> int:
         return output.finish()
     differs = bool(found.effects.gains) if args.gains_only else found.differs
     output.status = Status.NO if differs else Status.DONE  # known before a reader may have gone
-    output.add(ComparisonView(found, before, after, gains_only=args.gains_only))
+    output.add(ComparisonView(found, before, after, args.paths, gains_only=args.gains_only))
     output.caveat(of_host(before.host))
     output.caveat(of_host(after.host))
     return output.finish()

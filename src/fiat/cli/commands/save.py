@@ -55,6 +55,6 @@ def run(args: argparse.Namespace) -> int:
         return output.finish()
     if saved.path is None:
         return output.finish()
-    output.add(SavedView(saved))
+    output.add(SavedView(saved, live=args.snapshot is None))
     output.caveat(of_host(host))
     return output.finish()
