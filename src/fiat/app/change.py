@@ -32,7 +32,8 @@ __all__ = ["GUARDS", "How", "Planned", "alone", "apply", "plan"]
 class How(NamedTuple):
     """How far a change goes: each path alone, or it and all ``below``, or only its ``contents``.
 
-    Of a symlink that is named, ``link_itself`` is changed, or what it leads to.
+    Of a symlink that is named, ``link_itself`` is changed, or what it leads to. Flags that keep something from
+    changing are cleared and set again ``through_flags``.
     """
 
     below: bool = False
@@ -40,6 +41,7 @@ class How(NamedTuple):
     link_itself: bool = False
     across_mounts: bool = False
     selection: Selection = Selection()
+    through_flags: bool = False
 
     @property
     def with_tree(self) -> bool:
@@ -70,7 +72,8 @@ def plan(
     progress: Progress = no_progress,
 ) -> Planned:
     """What ``wish`` would do to ``paths``; nothing is written."""
-    return planned_for(host, list(targets_of(host, paths, how, problem, progress)), problem, progress, wish)
+    targets = list(targets_of(host, paths, how, problem, progress))
+    return planned_for(host, targets, problem, progress, wish, through_flags=how.through_flags)
 
 
 def planned_for(
@@ -79,9 +82,11 @@ def planned_for(
     problem: Problem,
     progress: Progress,
     wish: Wish = Wish(),  # noqa: B008
+    *,
+    through_flags: bool = False,
 ) -> Planned:
     """The plan for targets that were found, each by its own wish, or by ``wish``."""
-    made = plans.make(host, targets, wish, progress)
+    made = plans.make(host, targets, wish, progress, through_flags=through_flags)
     return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
 
 

@@ -30,6 +30,7 @@ def restore(
     selection: Selection = Selection(),  # noqa: B008
     only: Only = Only.EVERYTHING,
     *,
+    through_flags: bool = False,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
 ) -> Restored:
@@ -53,4 +54,4 @@ def restore(
         left += found.left
         top = after.survey.top.path
         targets.append(Target(top, after.route, found.survey, found.chosen, True, goals=found.goals))
-    return Restored(planned_for(now.host, targets, once, progress), left)
+    return Restored(planned_for(now.host, targets, once, progress, through_flags=through_flags), left)

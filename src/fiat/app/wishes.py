@@ -7,14 +7,14 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import ModeChange
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.model.wish import ListWish, Wish
 from fiat.core.text import quoted, visible
 from fiat.core.tree.walk import walk
 from fiat.core.words.entries import parse_entries, parse_permissions, parse_whom
 from fiat.core.words.modes import is_mode, parse_mode
 
-__all__ = ["Host", "Wish", "list_wish", "mode_among", "wish"]
+__all__ = ["FLAGS", "Host", "Wish", "list_wish", "mode_among", "wish"]
 
 
 def mode_among(host: Host, words: list[str], *, alone: bool) -> tuple[list[str], str | None]:
@@ -67,6 +67,8 @@ def wish(
     access: ListWish = ListWish(),  # noqa: B008
     default: ListWish = ListWish(),  # noqa: B008
     like: str | None = None,
+    flags: Iterable[str] = (),
+    no_flags: Iterable[str] = (),
 ) -> Wish:
     """What is to be changed.
 
@@ -86,9 +88,15 @@ def wish(
         access=access,
         default=default,
         like=None if like is None else _posture_of(host, like),
+        flags=tuple(dict.fromkeys(flags)),
+        no_flags=tuple(dict.fromkeys(no_flags)),
     )
+    both = [flag for flag in found.flags if flag in found.no_flags]
+    if both:
+        shown = f"--flag {both[0]} and --no-flag {both[0]}"
+        raise NotationError(both[0], f"{shown} contradict each other; write one of them")
     if found == Wish():
-        raise NotationError("", "what shall be set? --mode, --owner, --group, --entry and others say it; see --help")
+        raise NotationError("", "what shall be set? --mode, --owner, --entry, --flag and others say it; see --help")
     return found
 
 

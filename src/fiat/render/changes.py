@@ -22,12 +22,16 @@ _OWNERS = ("owner", "group")
 
 
 class Changed(NamedTuple):
-    """So many objects that change from ``before`` to ``after``, one of them at ``example``."""
+    """So many objects that change from ``before`` to ``after``, one of them at ``example``.
+
+    ``other_flags`` are the flags before and after that have no say in access, where these differ.
+    """
 
     before: Posture
     after: Posture
     example: str
     paths: int
+    other_flags: tuple[tuple[str, ...], tuple[str, ...]] | None = None
 
 
 def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _MOST) -> Iterator[Block]:
@@ -55,7 +59,7 @@ def _kinds(
     """Changes of the same things on objects of the same kind, with how many there are and an example."""
     alike: dict[tuple[object, ...], list[Changed]] = {}
     for change in changes:
-        alike.setdefault(_what_differs(change.before, change.after), []).append(change)
+        alike.setdefault((*_what_differs(change.before, change.after), change.other_flags), []).append(change)
     found: dict[tuple[object, ...], list[list[Changed]]] = {}
     for some in alike.values():
         found.setdefault(_but_for_owners(some[0], accounts), []).append(some)
@@ -65,7 +69,7 @@ def _kinds(
 
 def _but_for_owners(change: Changed, accounts: Accounts) -> tuple[object, ...]:
     """What differs, in words, owners and groups left out: many of these are told together."""
-    told = differences(change.before, change.after, accounts)
+    told = _differences(change, accounts)
     return change.before.kind, *((what,) if what in _OWNERS else (what, *values) for what, *values in told)
 
 
@@ -74,7 +78,7 @@ def _together(
 ) -> tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]]:
     """Changes that are one kind, as one."""
     first = changes[0]
-    told = [tuple(differences(one.before, one.after, accounts)) for one in changes]
+    told = [tuple(_differences(one, accounts)) for one in changes]
     rows = []
     for place, (what, before, after) in enumerate(told[0]):
         if what in _OWNERS:
@@ -100,6 +104,13 @@ def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
 def _where(kind: Kind, count: int, example: str) -> str:
     shown = visible(example)
     return shown if count == 1 else f"{count:,} {words.KINDS[kind]}, such as {shown}"
+
+
+def _differences(change: Changed, accounts: Accounts) -> Iterator[_Difference]:
+    """What differs of these, the other flags last."""
+    yield from differences(change.before, change.after, accounts)
+    if change.other_flags is not None:
+        yield "other flags", *(" ".join(flags) or "none" for flags in change.other_flags)  # type: ignore[misc]
 
 
 def differences(before: Posture, after: Posture, accounts: Accounts) -> Iterator[_Difference]:

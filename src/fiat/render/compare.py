@@ -13,7 +13,7 @@ from fiat.core.model.fields import Fields
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import MOUNT, PostureRecord
-from fiat.core.state.comparison import Cell, Compared, MountChange
+from fiat.core.state.comparison import Cell, Compared, MountChange, other_flags_differ
 from fiat.core.state.peoplechanges import AccountChange
 from fiat.core.text import counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
@@ -71,11 +71,13 @@ class ComparisonView(Plain):
         for number, was, path in paths:
             change = "moved" if was != path else "replaced" if matching.replaced[number] else "changed"
             before, after = (
-                survey.profiles[int(survey.profile[place])].posture
+                survey.profiles[int(survey.profile[place])]
                 for survey, place in ((one, matching.before[number]), (other, matching.after[number]))
             )
-            more = {"was": was, "perhaps": not bool(matching.sure[number])} if was != path else {}
-            yield fields(path, change, before, after, **more)
+            more: Fields = {"was": was, "perhaps": not bool(matching.sure[number])} if was != path else {}
+            if other_flags_differ(before, after):
+                more["other_flags"] = {"before": before.other_flags, "after": after.other_flags}
+            yield fields(path, change, before.posture, after.posture, **more)
         for place, path in one.paths_of(matching.gone.tolist()):
             yield fields(path, "gone", one.profiles[int(one.profile[place])].posture, None)
         for place, path in other.paths_of(matching.new.tolist()):
@@ -318,7 +320,9 @@ def _changed(tree: Compared) -> Iterator[Changed]:
         key = int(one.profile[matching.before[number]]), int(other.profile[after])
         counts.setdefault(key, [after, 0])[1] += 1
     for (before, after), (example, count) in counts.items():
-        yield Changed(one.profiles[before].posture, other.profiles[after].posture, other.path(example), count)
+        had, has = one.profiles[before], other.profiles[after]
+        flags = (had.other_flags or (), has.other_flags or ()) if other_flags_differ(had, has) else None
+        yield Changed(had.posture, has.posture, other.path(example), count, flags)
 
 
 def _named(title: str, survey: Survey, some: NDArray[np.int64], note: str = "") -> Iterator[Block]:

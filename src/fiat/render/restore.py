@@ -20,7 +20,7 @@ _WHY = {
         "left alone: nothing gives back what was lost there, and nothing else",
         "left alone: nothing takes away what was gained there, and nothing else",
     ),
-    "flags": ("other in flags alone, which are not put back", ""),
+    "other-flags": ("other in flags alone that have no say in access, which are not put back", ""),
 }
 """Why objects are left alone, in words; of the second form where only gains are taken away."""
 

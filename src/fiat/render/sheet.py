@@ -187,6 +187,8 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
         facts += _list_facts(found, accounts)
     if posture.flags:
         facts.append(("flags", ", ".join(posture.flags)))
+    if found.other_flags:
+        facts.append(("other flags", ", ".join(found.other_flags)))
     if posture.capabilities is not None:
         facts.append(("capabilities", _capabilities(posture.capabilities)))
     if found.mount is not None:

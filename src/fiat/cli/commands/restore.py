@@ -39,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     only.add_argument("--only-lost", action="store_true", help="give back what people lost, and take nothing away")
     only.add_argument("--only-gained", action="store_true", help="take away what people gained, and give nothing back")
     add_choice(parser)
-    add_care(parser)
+    add_care(parser, flags=True)
     add_common(parser, ("text", "json", "csv"))
 
 
@@ -65,6 +65,7 @@ def run(args: argparse.Namespace) -> int:
                 tops,
                 selected(args, now.host.accounts),
                 only,
+                through_flags=args.through_flags,
                 problem=output.problem,
                 progress=progress.report,
             )

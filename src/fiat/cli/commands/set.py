@@ -1,11 +1,9 @@
-"""Change mode, ownership and access lists of paths or of trees: before and after are
-shown side by side, with who gains and who loses which right, on them and under them.
+"""Change mode, flags, ownership and lists: before and after, and who gains and who loses what.
 
-MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X);
-alone beside PATH it needs no --mode. One to three octal digits set the nine
-permission bits, and a directory's special bits stay; four digits set all twelve.
-ENTRY is an access entry such as user:auditor:r-x, auditor:rx, or group:press:rX,
-which gives x only to directories and to what can be executed already.
+MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); alone beside PATH it
+needs no --mode. One to three octal digits set the nine permission bits, and a directory's special
+bits stay; four digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
+group:press:rX, which gives x only to directories and to what can be executed already.
 
 Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
@@ -32,7 +30,6 @@ if TYPE_CHECKING:
 
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
-    ("let one user in", "fiat set /srv/skerry/observatory --entry user:surveyor:--x --preview"),
     ("for a team, what they make later too", "fiat set /srv/skerry/charts/draft --arrange team:survey --preview"),
     (
         "a whole tree, files and directories apart",
@@ -54,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     far.add_argument("--contents", action="store_true", help="all under PATH, not PATH itself")
     far.add_argument("--link-itself", action="store_true", help="of a symlink change the link, not what it leads to")
     add_selection(far)
-    add_care(parser)
+    add_care(parser, flags=True)
     add_common(parser, ("text", "json", "csv"))
 
 
@@ -82,6 +79,7 @@ def run(args: argparse.Namespace) -> int:
         args.link_itself,
         args.across_mounts,
         selected(args, host.accounts),
+        args.through_flags,
     )
     return carry_out(host, args.paths, how, lambda: _plan(host, wish, how, args, output), args, output)
 

@@ -19,11 +19,15 @@ from fiat.render.output import Output
 from fiat.render.plan import PlanView
 
 
-def add_care(parser: argparse.ArgumentParser) -> None:
-    """The options that say whether, and in spite of what, a plan is carried out."""
+def add_care(parser: argparse.ArgumentParser, *, flags: bool = False) -> None:
+    """The options that say whether, and in spite of what, a plan is carried out; in spite of ``flags`` as well."""
     care = parser.add_argument_group("care")
     care.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
     add_acceptance(care)
+    if flags:
+        care.add_argument(
+            "--through-flags", action="store_true", help="clear immutable or append-only for the change, then set it"
+        )
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
 

@@ -3,15 +3,24 @@
 import argparse
 import re
 
-from fiat.app.wishes import Host, Wish, list_wish, mode_among, wish
+from fiat.app.wishes import FLAGS, Host, Wish, list_wish, mode_among, wish
 
 
 def add_wishes(parser: argparse.ArgumentParser) -> None:
     """The options for mode, ownership, lists, and another path's posture."""
-    mode = parser.add_argument_group("mode")
+    mode = parser.add_argument_group("mode and flags")
     mode.add_argument("--mode", metavar="MODE", help="the mode: octal, letters, or clauses such as g+w,o=")
     mode.add_argument("--file-mode", metavar="MODE", help="the mode of what is no directory")
     mode.add_argument("--dir-mode", metavar="MODE", help="the mode of directories")
+    for option, what in (("--flag", "set"), ("--no-flag", "clear")):
+        mode.add_argument(
+            option,
+            action="append",
+            default=[],
+            choices=FLAGS,
+            metavar="FLAG",
+            help=f"{what} immutable or append-only",
+        )
     owner = parser.add_argument_group("ownership")
     owner.add_argument("--owner", metavar="USER", help="the owner: a name or number; or USER:GROUP, :GROUP")
     owner.add_argument("--group", metavar="GROUP", help="the group, a name or a number")
@@ -59,6 +68,8 @@ def wish_of(args: argparse.Namespace, host: Host) -> Wish:
             drop=args.no_default_list,
         ),
         like=args.like,
+        flags=args.flag,
+        no_flags=args.no_flag,
     )
 
 
@@ -73,7 +84,7 @@ def mode_without_option(args: argparse.Namespace, host: Host) -> None:
     """Take a mode among the paths for the one that is asked for, where nothing else is."""
     asked = (args.mode, args.file_mode, args.dir_mode, args.owner, args.group, args.like)
     words = [word[1:] if re.fullmatch(_DASHED, word) else word for word in args.paths]
-    alone = not (any(one is not None for one in asked) or lists_asked_for(args))
+    alone = not (any(one is not None for one in asked) or lists_asked_for(args) or args.flag or args.no_flag)
     args.paths, mode = mode_among(host, words, alone=alone)
     args.mode = mode if alone else args.mode
 

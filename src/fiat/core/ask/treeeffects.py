@@ -170,8 +170,8 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
 
     Only principals whose class changes on a changed object can: who may do
     something there that they could not, or the other way round, and its
-    owners. Where a sticky bit or the owner of a sticky directory changes, or a
-    link's owner, that can be anyone.
+    owners. Where a sticky bit or the owner of a sticky directory changes, a flag,
+    or a link's owner, that can be anyone.
     """
     distinct = list(dict.fromkeys(changed))
     postures = [posture for one in distinct for posture in one]
@@ -187,6 +187,7 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
         if owner:  # where files are protected, only those of the directory's owner are open to others
             among |= decisions.of(one).allowed(WRITE) | decisions.of(other).allowed(WRITE)
         sticky = special & STICKY or (owner and one.mode & STICKY)
-        if (sticky and one.directory) or one.kind is Kind.SYMLINK or among == whole.everyone:
+        flags = one.flags != other.flags  # whoever could do anything with it
+        if (sticky and one.directory) or flags or one.kind is Kind.SYMLINK or among == whole.everyone:
             return whole
     return whole.only(among)

@@ -234,13 +234,15 @@ def make(
     surveys: Surveys | None = None,
     actor: Principal | None = None,
     most: int | None = None,
+    through_flags: bool = False,
 ) -> Plan:
     """The plan for ``wish`` on ``targets``; without ``count``, gains and losses are left out.
 
     It is carried out by ``actor``, by default whoever acts on the host. Of what lies under a changed
-    directory about ``most`` entries are counted, where that is given.
+    directory about ``most`` entries are counted, where that is given. Flags that are in the way are cleared
+    for the change and set again ``through_flags``.
     """
-    making = _Making(host, wish, actor or host.actor())
+    making = _Making(host, wish, actor or host.actor(), through_flags=through_flags)
     made = Plan(making.changes, [])
     seen: set[Identity] = set()
     done: list[Target] = []
@@ -271,11 +273,13 @@ def _includes(survey: Survey, path: str) -> bool:
 class _Making:
     """Makes the change for each profile once."""
 
-    def __init__(self, host: Host, wish: Wish, actor: Principal) -> None:
+    def __init__(self, host: Host, wish: Wish, actor: Principal, *, through_flags: bool) -> None:
         self.host = host
         self.wish = wish
         self.actor = actor
+        self.through_flags = through_flags
         self.changes: list[PlannedChange] = []
+        self._keeps_flags: dict[str, bool] = {}
         self.asked: frozenset[tuple[Tag, int | None]] = frozenset()
 
     def part(self, target: Target, seen: set[Identity]) -> Part:
@@ -306,22 +310,54 @@ class _Making:
         posture = profile.posture
         if target.goals is not None:
             goal = target.goals.postures[place]
-            towards = steps.steps_towards(posture, goal, self.actor)
-            change = steps.change(posture, towards, self.actor, profile.mount, profile.keeps_lists)
-            self.changes.append(PlannedChange(profile, change, known=place in target.goals.known))
+            change, held = self._change(profile, goal)
+            self.changes.append(PlannedChange(profile, change, known=place in target.goals.known, held=held))
             return len(self.changes) - 1
         wish = self.wish if target.wish is None else target.wish(profile)
         self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
-        if not wish.concerns(posture) and not (named and (wish.default.changes or posture.kind is Kind.SYMLINK)):
+        asked = named and (wish.default.changes or wish.flags or wish.no_flags or posture.kind is Kind.SYMLINK)
+        if not wish.concerns(posture) and not asked:
             return NOT_MEANT
         goal = wanted(posture, wish, self.actor, self.host.settings.umask)
-        towards = steps.steps_towards(posture, goal, self.actor)
-        change = steps.change(posture, towards, self.actor, profile.mount, profile.keeps_lists)
-        change = self._impossible(change, profile, wish, named=named) or change
+        change, held = self._change(profile, goal)
+        change = self._impossible(change, profile, wish, named=named) or self._no_flags(change, target, place) or change
         filesystem = profile.mount.type if profile.mount is not None else None
         said = notes.of_change(change, goal, wish, self.host.accounts, filesystem) if change.changes else ()
-        self.changes.append(PlannedChange(profile, change, said))
+        self.changes.append(PlannedChange(profile, change, said, held=held))
         return len(self.changes) - 1
+
+    def _change(self, profile: Profile, goal: Posture) -> tuple[Change, bool]:
+        """The change that makes ``goal``, and whether nothing but flags, which could be cleared, keeps it from that."""
+
+        def made(*, through: bool) -> Change:
+            towards = steps.steps_towards(profile.posture, goal, self.actor, through=through)
+            return steps.change(profile.posture, towards, self.actor, profile.mount, profile.keeps_lists)
+
+        change = made(through=self.through_flags)
+        held = change.errno and profile.posture.flags and not self.through_flags and not made(through=True).errno
+        return change, bool(held)
+
+    def _no_flags(self, change: Change, target: Target, number: int) -> Change | None:
+        """What shall have flags, and is on a file system that keeps none; one object of each is asked."""
+        if change.steps.flags is None or change.errno:
+            return None
+        survey = target.survey
+        filesystem = survey.profiles[number].filesystem
+        if filesystem not in self._keeps_flags:
+            handles = Handles(self.host)
+            try:
+                node = handles.open(survey.path(int(np.argmax(survey.profile == number))))
+                try:
+                    self._keeps_flags[filesystem] = node.keeps_flags()
+                finally:
+                    node.close()
+            except OSError:
+                return None  # it has gone, or may not be read: it is told when it is tried
+            finally:
+                handles.close()
+        if self._keeps_flags[filesystem]:
+            return None
+        return Change(change.before, change.before, change.steps, errno=errno.ENOTTY)
 
     def _impossible(self, change: Change, profile: Profile, wish: Wish, *, named: bool) -> Change | None:
         """What was asked for by name and cannot be at all, though nothing of it was tried."""
@@ -332,6 +368,11 @@ class _Making:
             return Change(posture, posture, errno=errno.ENOTDIR)
         if posture.kind is Kind.SYMLINK and not wish.only_ownership:
             return Change(posture, posture, errno=errno.EOPNOTSUPP)
+        if wish.flags or wish.no_flags:
+            if posture.kind not in (Kind.FILE, Kind.DIRECTORY):
+                return Change(posture, posture, errno=errno.EOPNOTSUPP)
+            if posture.flags is None:  # what may not be opened cannot be given any either
+                return Change(posture, posture, errno=errno.EACCES)
         return None
 
 
@@ -342,7 +383,7 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
     """Every guard that objects."""
     examples = made.examples()
     every = [
-        Suspect(planned.profile, planned.change, examples[number], count, planned.known)
+        Suspect(planned.profile, planned.change, examples[number], count, planned.known, planned.held)
         for number, (planned, count) in enumerate(zip(made.changes, made.counts(), strict=True))
         if count
     ]
@@ -449,7 +490,7 @@ class _Counting:
         had, has = decisions.of(before), decisions.of(after)
         if had.allowed(EXECUTE) != has.allowed(EXECUTE):
             return Extent(most=self.most)
-        names = had.allowed(WRITE | EXECUTE) != has.allowed(WRITE | EXECUTE)
+        names = had.allowed(WRITE | EXECUTE) != has.allowed(WRITE | EXECUTE) or before.flags != after.flags
         sticky = (before.mode ^ after.mode) & STICKY or (after.mode & STICKY and before.uid != after.uid)
         return Extent(one_level=True, most=self.most) if names or sticky else None
 

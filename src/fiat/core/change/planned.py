@@ -10,13 +10,15 @@ from fiat.core.typed import NamedTuple
 class PlannedChange(NamedTuple):
     """A change with what is to be said of it; one for all entries with the profile that it starts from.
 
-    ``known`` tells that they had what comes out before, with the same contents.
+    ``known`` tells that they had what comes out before, with the same contents; ``held`` that only flags
+    keep it from being made, and the one who acts could clear these and set them again.
     """
 
     profile: Profile
     change: Change
     notes: tuple[Finding, ...] = ()
     known: bool = False
+    held: bool = False
 
 
 class Item(NamedTuple):

@@ -58,7 +58,7 @@ def _half_way(node: Node, change: Change, actor: Principal, error: PathError) ->
     found = _seen(node)
     if found is not None and any(same_posture(found, one) for one in (*change.between, change.after)):
         with suppress(OSError, MemoryError):
-            take(node, steps.steps_towards(found, change.before._replace(flags=found.flags), actor))
+            take(node, steps.steps_towards(found, change.before, actor, through=True))
         found = _seen(node)
     if found is not None and same_posture(found, change.before):
         return Left(error)
@@ -76,7 +76,9 @@ def _seen(node: Node) -> Posture | None:
 
 def take(node: Node, steps: Steps) -> None:
     """Ask the kernel for each step. Raises OSError."""
-    uid, gid, acl, mode, default, no_default, capabilities, no_capabilities = steps
+    uid, gid, acl, mode, default, no_default, capabilities, no_capabilities, flags_first, flags = steps
+    if flags_first is not None:
+        node.change_flags(flags_first)
     if uid is not None or gid is not None:
         node.change_owner(uid, gid)
     if acl is not None:
@@ -87,6 +89,8 @@ def take(node: Node, steps: Steps) -> None:
         node.change_default(default)
     if capabilities is not None or no_capabilities:
         node.change_capabilities(capabilities)
+    if flags is not None:
+        node.change_flags(flags)
 
 
 def same_posture(one: Posture, other: Posture) -> bool:

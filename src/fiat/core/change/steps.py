@@ -5,17 +5,25 @@ What the kernel does by itself, and who may ask it for what, are rules of
 """
 
 import errno
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import lru_cache
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, from_mode
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.kind import Kind
+from fiat.core.model.mode import READ
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.rules.attributes import may_change_mode, may_choose_group, may_choose_owner, refused_to_everyone
+from fiat.core.rules.attributes import (
+    may_change_flags,
+    may_change_mode,
+    may_choose_group,
+    may_choose_owner,
+    refused_to_everyone,
+)
+from fiat.core.rules.decision import Decision
 from fiat.core.rules.listsize import is_too_long
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner, with_mode
 from fiat.core.typed import NamedTuple
@@ -26,7 +34,9 @@ class Steps(NamedTuple):
 
     The owner comes before the mode, so that nobody is handed a file that is
     setuid. The list comes before the mode, so that the mode never raises the
-    mask over entries that are about to go.
+    mask over entries that are about to go. Flags that keep all of it from
+    changing are cleared first (``flags_first`` are what is left of them then)
+    and set last.
     """
 
     uid: int | None = None
@@ -37,6 +47,11 @@ class Steps(NamedTuple):
     no_default: bool = False
     capabilities: FileCapabilities | None = None
     no_capabilities: bool = False
+    flags_first: tuple[str, ...] | None = None
+    flags: tuple[str, ...] | None = None
+
+
+_NO_STEPS = Steps()
 
 
 class Change(NamedTuple):
@@ -58,8 +73,30 @@ class Change(NamedTuple):
         return not self.errno and self.after != self.before
 
 
-def steps_towards(before: Posture, wanted: Posture, actor: Principal) -> Steps:
-    """The steps that make ``wanted`` of ``before``, as far as they can; only those that are needed."""
+def through_flags(before: Posture, after: Posture, between: Iterable[Posture]) -> bool:
+    """Whether flags that are set before and after were cleared in one of the states between."""
+    kept = set(before.flags or ()) & set(after.flags or ())
+    return bool(kept) and any(state.flags is not None and kept - set(state.flags) for state in between)
+
+
+def steps_towards(before: Posture, wanted: Posture, actor: Principal, *, through: bool = False) -> Steps:
+    """The steps that make ``wanted`` of ``before``, as far as they can; only those that are needed.
+
+    Flags that ``wanted`` has as well are cleared for the other steps only where they may go ``through``
+    them. What is not known of flags is left alone.
+    """
+    found = _without_flags(before, wanted, actor)
+    had, wish = before.flags, wanted.flags
+    if had is None or wish is None:
+        return found
+    now = had
+    if had and found != _NO_STEPS:
+        now = () if through else tuple(flag for flag in had if flag in wish)
+    return found._replace(flags_first=now if now != had else None, flags=wish if wish != now else None)
+
+
+def _without_flags(before: Posture, wanted: Posture, actor: Principal) -> Steps:
+    """The steps for everything but the flags."""
     uid = wanted.uid if wanted.uid != before.uid else None
     gid = wanted.gid if wanted.gid != before.gid else None
     now = before if uid is None and gid is None else after_owner(before, uid, gid, actor)
@@ -112,6 +149,8 @@ class _Taking:
 
     def all(self, now: Posture, steps: Steps) -> Iterator[tuple[int, Posture]]:
         """After each step the posture, or the errno with which the kernel refuses it."""
+        if steps.flags_first is not None:
+            yield self._flags_refused(now), (now := now._replace(flags=steps.flags_first))
         if steps.uid is not None or steps.gid is not None:
             refused = self._refused(now) or self._owner_refused(now, steps.uid, steps.gid)
             yield refused, (now := after_owner(now, steps.uid, steps.gid, self.actor))
@@ -130,13 +169,25 @@ class _Taking:
             yield refused, (now := now._replace(default=steps.default))
         if steps.capabilities is not None or steps.no_capabilities:
             refused = self._refused(now) or (0 if self.actor.holds(capabilities.SETFCAP) else errno.EPERM)
-            yield refused, now._replace(capabilities=steps.capabilities)
+            yield refused, (now := now._replace(capabilities=steps.capabilities))
+        if steps.flags is not None:
+            yield self._flags_refused(now), now._replace(flags=steps.flags)
 
     def _too_long(self, acl: AccessList) -> int:
         return errno.E2BIG if is_too_long(acl, self.mount.type if self.mount is not None else None) else 0
 
     def _refused(self, posture: Posture) -> int:
         return refused_to_everyone(posture, self.mount)[0]
+
+    def _flags_refused(self, posture: Posture) -> int:
+        """Why flags cannot be set: of a file or a directory alone, opened for reading, with CAP_LINUX_IMMUTABLE."""
+        if posture.kind not in (Kind.FILE, Kind.DIRECTORY):
+            return errno.EOPNOTSUPP
+        if not Decision(posture, self._alone).allowed(READ):
+            return errno.EACCES
+        if self.mount is not None and self.mount.read_only:
+            return errno.EROFS
+        return 0 if may_change_mode(self._alone, posture) and may_change_flags(self.actor) else errno.EPERM
 
     def _mode_refused(self, posture: Posture) -> int:
         return 0 if may_change_mode(self._alone, posture) else errno.EPERM

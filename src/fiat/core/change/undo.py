@@ -229,18 +229,18 @@ class _Ways:
 
     def find(self, now: Posture, entry: Entry, site: Site = _NOWHERE) -> Find:
         """What will be done to an object that has the posture ``now``; its site, where that could be found out."""
-        same = id(now), id(entry.before), id(site)  # of most objects these are the very same
+        same = id(now), id(entry.before), id(site), id(entry.between)  # of most objects these are the very same
         met = self._met.get(same)
         if met is None:
-            key = now, entry.before, site
+            through = steps.through_flags(entry.before, now, entry.between)
+            key = now, entry.before, site, through
             change = self._known.get(key)
             if change is None:
-                wanted = entry.before._replace(flags=now.flags)
-                taken = steps.steps_towards(now, wanted, self.actor)
+                taken = steps.steps_towards(now, entry.before, self.actor, through=through)
                 change = self._known[key] = steps.change(now, taken, self.actor, *site)
             whole = not change.errno and same_posture(change.after, entry.before)
             # with the key, which holds what is the same: another must not come to be where one was
-            met = self._met[same] = change, whole, key
+            met = self._met[same] = change, whole, (key, entry.between)
         change, whole, _ = met
         return Find(entry, change, None if whole else _left_undone(entry, change))
 

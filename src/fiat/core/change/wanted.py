@@ -4,7 +4,7 @@ from fiat.core.model import accesslist
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, PERMISSION_BITS, READ, SPECIAL
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.model.wish import ListWish, Wish
 from fiat.core.rules.effective import effective
 from fiat.core.rules.sideeffects import Actor, after_owner, with_mode
@@ -37,7 +37,15 @@ def wanted(posture: Posture, wish: Wish, actor: Actor, umask: int) -> Posture:
         goal = goal._replace(mode=mode, acl=None if acl.is_mode_only() else acl)
     if wish.default.changes and posture.directory:
         goal = goal._replace(default=_default(goal, wish.default))
-    return goal
+    return goal if goal.flags is None else goal._replace(flags=_flags(goal, wish))
+
+
+def _flags(goal: Posture, wish: Wish) -> tuple[str, ...]:
+    """The flags with those that are asked for; only files and directories carry any."""
+    if goal.kind not in (Kind.FILE, Kind.DIRECTORY):
+        return ()
+    wanted = {*(goal.flags or ()), *wish.flags} - {*wish.no_flags}
+    return tuple(flag for flag in FLAGS if flag in wanted)
 
 
 def _with(acl: AccessList, wish: ListWish, posture: Posture) -> AccessList:

@@ -29,6 +29,7 @@ DAC_OVERRIDE = 1 << 1
 DAC_READ_SEARCH = 1 << 2
 FOWNER = 1 << 3
 FSETID = 1 << 4
+LINUX_IMMUTABLE = 1 << 9
 SETFCAP = 1 << 31
 ALL = (1 << len(NAMES)) - 1
 

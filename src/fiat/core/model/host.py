@@ -103,6 +103,15 @@ class Node(Protocol):
     def change_capabilities(self, value: FileCapabilities | None) -> None:
         """Set or remove the file capabilities."""
 
+    def change_flags(self, flags: tuple[str, ...]) -> None:
+        """Have just these of the flags that limit change, as FS_IOC_SETFLAGS does (ioctl_iflags(2)).
+
+        EOPNOTSUPP where it is neither a file nor a directory, ENOTTY where its file system keeps none.
+        """
+
+    def keeps_flags(self) -> bool:
+        """Whether its file system keeps such flags, as far as can be told."""
+
     def close(self) -> None:
         """Let go of the object."""
 

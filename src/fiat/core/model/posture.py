@@ -11,6 +11,9 @@ from fiat.core.typed import NamedTuple
 FLAGS = ("immutable", "append-only")
 """The inode flags that limit change (ioctl_iflags(2))."""
 
+OTHER_FLAGS = ("compressed", "nodump", "encrypted")
+"""Inode flags that have no say in access, and are only told (statx(2))."""
+
 
 UNKNOWN = ("flags", "capabilities", "access list", "default list", "first bytes")
 """What of an object there may be no reading of."""
@@ -68,7 +71,8 @@ class Object(NamedTuple):
     ``program`` is what execve(2) sees of a regular file, None where nobody
     asked. ``keeps_lists`` tells whether the file system keeps access lists,
     None where it was not asked. ``unknown`` pairs what could not be read
-    (one of :data:`UNKNOWN`) with the errno.
+    (one of :data:`UNKNOWN`) with the errno. ``other_flags`` are those of
+    :data:`OTHER_FLAGS` that are set, None where that is not known.
     """
 
     path: str
@@ -80,6 +84,7 @@ class Object(NamedTuple):
     program: Program | None = None
     keeps_lists: bool | None = None
     unknown: tuple[tuple[str, int], ...] = ()
+    other_flags: tuple[str, ...] | None = None
 
     @property
     def script(self) -> str | None:

@@ -17,7 +17,7 @@ from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
-from fiat.core.model.posture import FLAGS, UNKNOWN, Object, Posture, Status
+from fiat.core.model.posture import FLAGS, OTHER_FLAGS, UNKNOWN, Object, Posture, Status
 from fiat.core.model.program import Format, Program
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
 from fiat.core.text import quoted
@@ -282,6 +282,10 @@ POSTURE = PostureRecord()
 _UNREADABLE = Number(0, 4095)
 _UNKNOWN: Form[str] = Word(str, lambda word: UNKNOWN[UNKNOWN.index(word)], f"one of {', '.join(UNKNOWN)}")
 
+_OTHER_FLAG: Form[str] = Word(
+    str, lambda word: OTHER_FLAGS[OTHER_FLAGS.index(word)], f"one of {', '.join(OTHER_FLAGS)}"
+)
+
 BESIDE_POSTURE = (
     Field("program", lambda found: found.program, OrNone(PROGRAM), required=False),
     Field("label", lambda found: found.label, OrNone(Text()), required=False),
@@ -294,8 +298,9 @@ BESIDE_POSTURE = (
         required=False,
         default=(),
     ),
+    Field("other_flags", lambda found: found.other_flags, OrNone(Listed(_OTHER_FLAG)), required=False),
 )
-"""What is known of an object beside its posture; :func:`read_unknown` reads the last two."""
+"""What is known of an object beside its posture; :func:`read_unknown` reads the two that speak of it."""
 
 
 def read_unknown(found: Fields) -> tuple[tuple[str, int], ...]:
@@ -376,4 +381,5 @@ def _make_object(found: Fields) -> Object:
         program=program,
         keeps_lists=found["keeps_lists"],
         unknown=read_unknown(found),
+        other_flags=found["other_flags"],
     )

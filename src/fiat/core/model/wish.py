@@ -39,7 +39,10 @@ class ListWish(NamedTuple):
 
 
 class Wish(NamedTuple):
-    """Everything one command line asks for. ``like`` is another path's posture, which the rest is done on top of."""
+    """Everything one command line asks for. ``like`` is another path's posture, which the rest is done on top of.
+
+    ``flags`` are to be set, ``no_flags`` cleared; with what is ``like`` another path, its flags do not go over.
+    """
 
     mode: ModeChange | None = None
     file_mode: ModeChange | None = None
@@ -49,6 +52,8 @@ class Wish(NamedTuple):
     access: ListWish = ListWish()
     default: ListWish = ListWish()
     like: Posture | None = None
+    flags: tuple[str, ...] = ()
+    no_flags: tuple[str, ...] = ()
 
     @property
     def only_ownership(self) -> bool:
@@ -61,6 +66,8 @@ class Wish(NamedTuple):
             return True
         if posture.kind is Kind.SYMLINK:
             return False
+        if (self.flags or self.no_flags) and posture.kind in (Kind.FILE, Kind.DIRECTORY):
+            return True
         return self.mode_for(posture) is not None or self.access.changes or (posture.directory and self.default.changes)
 
     def mode_for(self, posture: Posture) -> ModeChange | None:

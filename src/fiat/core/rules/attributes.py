@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from fiat.core.model import capabilities
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
-from fiat.core.model.principals import Universe, places
+from fiat.core.model.principals import Principal, Universe, places
 from fiat.core.model.right import CHANGE_GROUP, CHANGE_MODE, CHANGE_OWNER, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.check import Check, Context, flat
@@ -82,6 +82,15 @@ def refused_to_everyone(posture: Posture, mount: Mount | None) -> tuple[int, str
 def may_change_mode(universe: Universe, posture: Posture) -> int:
     """The set of principals that may change the mode and the lists (``inode_owner_or_capable``)."""
     return universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER, posture.uid)
+
+
+def may_change_flags(actor: Principal) -> bool:
+    """Whether ``actor`` may set or clear immutable and append-only: CAP_LINUX_IMMUTABLE (``fileattr_set_prepare``).
+
+    It counts only in the user namespace that the machine began with.
+    """
+    limits = actor.limits
+    return actor.holds(capabilities.LINUX_IMMUTABLE) and (limits is None or limits.users is None)
 
 
 def may_give_away(universe: Universe, posture: Posture) -> int:

@@ -156,19 +156,28 @@ def _chosen(found: Matching, then: NDArray[np.bool_], now: NDArray[np.bool_]) ->
 
 
 def _changed(before: NDArray[np.int32], after: NDArray[np.int32], profiles: Sequence[Profile]) -> NDArray[np.bool_]:
-    """For each pair whether its posture is another: each distinct pair of profiles is looked at once."""
-    differs = np.zeros(len(before), np.bool_)
+    """For each pair whether it has changed: each distinct pair of profiles is looked at once."""
+    found = np.zeros(len(before), np.bool_)
     some = np.flatnonzero(before != after)
     if len(some):
         distinct, number = distinct_values(before[some].astype(np.int64) * len(profiles) + after[some])
-        each = [
-            posture_differs(*(profiles[one] for one in divmod(value, len(profiles)))) for value in distinct.tolist()
-        ]
-        differs[some] = np.array(each, np.bool_)[number]
-    return differs
+        each = [differs(*(profiles[one] for one in divmod(value, len(profiles)))) for value in distinct.tolist()]
+        found[some] = np.array(each, np.bool_)[number]
+    return found
 
 
 _NOT_READ = {"access list": "acl", "default list": "default", "flags": "flags", "capabilities": "capabilities"}
+
+
+def differs(before: Profile, after: Profile) -> bool:
+    """Whether anything differs that is compared: the posture, or the other flags."""
+    return posture_differs(before, after) or other_flags_differ(before, after)
+
+
+def other_flags_differ(before: Profile, after: Profile) -> bool:
+    """Whether the flags that have no say in access differ, where both are known."""
+    one, other = before.other_flags, after.other_flags
+    return one is not None and other is not None and one != other
 
 
 def posture_differs(before: Profile, after: Profile) -> bool:

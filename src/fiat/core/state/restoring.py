@@ -15,8 +15,8 @@ from fiat.core.change.plan import Goals
 from fiat.core.model.accesslist import AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import STICKY
-from fiat.core.model.posture import Posture
+from fiat.core.model.mode import STICKY, WRITE
+from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.sideeffects import with_mode
 from fiat.core.state.comparison import Compared, posture_differs
@@ -92,7 +92,7 @@ def restoring(compared: Compared, now: Survey, accounts: Accounts, only: Only = 
     chosen[mine] = ~(unreached | stays)[number]
     left.append(Left("not-only", after, mine[unreached[number]]))
     if only is Only.EVERYTHING:  # what stays differs by nothing that is put back
-        left.append(Left("flags", after, mine[stays[number]]))
+        left.append(Left("other-flags", after, mine[stays[number]]))
     survey = now.with_profiles(profiles, profile)
     return Restoring(survey, chosen, Goals(goals, frozenset(trusted)), [one for one in left if len(one.places)])
 
@@ -133,8 +133,10 @@ class _Chooser:
         """The candidate that goes furthest, of those that only give what was lost (or take what was gained)."""
         gives = self._only is Only.LOST
         kept = now.capabilities if gives or now.capabilities == then.capabilities else None
+        flags = _flags_between(now.flags, then.flags, gives=gives)
         merged = [
-            now._replace(uid=uid, gid=gid, capabilities=kept)
+            now._replace(uid=uid, gid=gid, capabilities=kept, flags=some)
+            for some in dict.fromkeys((now.flags, flags))
             for uid, gid in dict.fromkeys(((now.uid, now.gid), (then.uid, then.gid), (now.uid, then.gid)))
         ]
         candidates = [then, *(_merged(one, then, gives=gives) for one in merged)]
@@ -159,20 +161,36 @@ class _Chooser:
         return None if best is None else best[1]
 
 
+_Flags = tuple[str, ...] | None
+
+
+def _flags_between(now: _Flags, then: _Flags, *, gives: bool) -> _Flags:
+    """What takes no flag away but those that came since, or, if it is not to give anything, adds those that went."""
+    if now is None or then is None:
+        return now
+    return tuple(flag for flag in FLAGS if (flag in now and flag in then if gives else flag in now or flag in then))
+
+
 def decisions_of(decisions: Decisions, posture: Posture) -> list[int]:
     """Who may do what with an object by its posture alone: each combination of permissions, owning it, and, of a
-    directory, removing from it what is somebody else's.
+    directory, removing from it what is somebody else's; where the flags allow anyone to.
     """
-    decision = decisions.of(posture)
+    decision, flags = decisions.of(posture), posture.flags or ()
     universe = decisions.universe
+    allowed = {want: decision.allowed(want) for want in range(1, 8)}
     owner = universe.with_uid(posture.uid)
     removing = owner if posture.directory and posture.mode & STICKY else universe.everyone
-    return [*(decision.allowed(want) for want in range(1, 8)), owner, removing]
+    writing = [people for want, people in allowed.items() if want & WRITE]
+    adding = [0 if "immutable" in flags else people for people in writing]
+    changing = [0 if flags else people for people in (*writing, owner, removing, universe.everyone)]
+    return [*(people for want, people in allowed.items() if not want & WRITE), *adding, *changing, owner]
 
 
 def _known_of(now: Profile, then: Profile) -> Posture:
-    """The earlier posture, with what is now where that could not be read then; flags stay as they are."""
-    wanted = then.posture._replace(flags=now.posture.flags)
+    """The earlier posture, with what is now where that could not be read then, or cannot be now."""
+    wanted = then.posture
+    if wanted.flags is None or now.posture.flags is None:
+        wanted = wanted._replace(flags=now.posture.flags)
     if not posture_differs(now, then):
         return now.posture
     unknown = {what for what, _ in (*now.unknown, *then.unknown)}

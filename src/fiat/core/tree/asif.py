@@ -135,6 +135,12 @@ class _ReadOnly:
     def change_capabilities(self, value: FileCapabilities | None) -> None:
         raise _error(errno.EROFS)
 
+    def change_flags(self, flags: tuple[str, ...]) -> None:
+        raise _error(errno.EROFS)
+
+    def keeps_flags(self) -> bool:
+        return False
+
 
 class NodeAsIf(_ReadOnly):
     """An object of the host beneath as it would be."""

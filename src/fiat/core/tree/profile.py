@@ -24,6 +24,7 @@ class Profile(NamedTuple):
     label: str | None = None
     keeps_lists: bool | None = None
     unknown: tuple[tuple[str, int], ...] = ()
+    other_flags: tuple[str, ...] | None = None
 
     def at(self, path: str = "", inode: int = 0, links: int = 1, birth: int = 0) -> Object:
         """An object with this profile at ``path``; its size and time are not known.
@@ -42,6 +43,7 @@ class Profile(NamedTuple):
             program=self.program,
             keeps_lists=self.keeps_lists,
             unknown=self.unknown,
+            other_flags=self.other_flags,
         )
 
 
@@ -57,4 +59,5 @@ def profile_of(found: Object) -> Profile:
         found.label,
         found.keeps_lists,
         found.unknown,
+        found.other_flags,
     )

@@ -78,6 +78,14 @@ class ImageNode:
         """Set or remove the file capabilities."""
         self._become(self.look().posture._replace(capabilities=value))
 
+    def change_flags(self, flags: tuple[str, ...]) -> None:
+        """Have just these flags."""
+        self._become(self.look().posture._replace(flags=flags))
+
+    def keeps_flags(self) -> bool:
+        """It may: nothing here tells."""
+        return True
+
     def _become(self, posture: Posture) -> None:
         self._host.objects[self.path] = self.look()._replace(posture=posture)
 

@@ -7,7 +7,7 @@ import stat
 import struct
 
 from fiat.core.model.kind import Kind
-from fiat.core.model.posture import FLAGS
+from fiat.core.model.posture import FLAGS, OTHER_FLAGS
 from fiat.core.typed import NamedTuple
 
 KINDS = {
@@ -20,8 +20,9 @@ KINDS = {
     stat.S_IFCHR: Kind.CHARACTER,
 }
 
-# ioctl_iflags(2); the number is _IOR('f', 1, long), which depends on the size of a long
+# ioctl_iflags(2); the numbers are _IOR('f', 1, long) and _IOW('f', 2, long), which depend on the size of a long
 _GET_FLAGS = 2 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 1
+_SET_FLAGS = 1 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 2
 
 SECOND = 1_000_000_000
 """Nanoseconds."""
@@ -30,6 +31,11 @@ FLAG_BITS = tuple(zip((0x10, 0x20), FLAGS, strict=True))
 """The bits of the inode flags; ioctl_iflags(2) and statx(2) have the same ones."""
 
 ALL_FLAGS = sum(bit for bit, _ in FLAG_BITS)
+
+OTHER_FLAG_BITS = tuple(zip((0x4, 0x40, 0x800), OTHER_FLAGS, strict=True))
+"""The bits of those that have no say in access; in both calls the same as well."""
+
+TOLD_FLAGS = ALL_FLAGS | sum(bit for bit, _ in OTHER_FLAG_BITS)
 
 
 class Facts(NamedTuple):
@@ -90,14 +96,50 @@ def flags_by_ioctl(through: str) -> int:
     """The bits of the flags that are set; OSError where the object may not be opened, or the kernel does not say."""
     fd = os.open(through, os.O_RDONLY | os.O_NONBLOCK)
     try:
-        found: int = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
-        return found & ALL_FLAGS
+        return _flags_of(fd) & TOLD_FLAGS
     except OSError as error:
-        if error.errno in (errno.ENOTTY, errno.EOPNOTSUPP, errno.EINVAL, errno.ENOSYS):
-            return 0  # this file system keeps no such flags
+        if error.errno in _KEEPS_NONE:
+            return 0
         raise
     finally:
         os.close(fd)
+
+
+_KEEPS_NONE = (errno.ENOTTY, errno.EOPNOTSUPP, errno.EINVAL, errno.ENOSYS)
+"""What the kernel says where a file system keeps no such flags."""
+
+
+def flags_are_kept(through: str) -> bool:
+    """Whether the file system keeps flags; OSError as above."""
+    fd = os.open(through, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        _flags_of(fd)
+    except OSError as error:
+        if error.errno in _KEEPS_NONE:
+            return False
+        raise
+    finally:
+        os.close(fd)
+    return True
+
+
+def set_flags(through: str, names: tuple[str, ...]) -> None:
+    """Have just the flags ``names`` of those that limit change; every other flag stays as it is.
+
+    OSError where the object may not be opened, or the kernel refuses: EPERM without CAP_LINUX_IMMUTABLE.
+    """
+    wanted = sum(bit for bit, name in FLAG_BITS if name in names)
+    fd = os.open(through, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        fcntl.ioctl(fd, _SET_FLAGS, struct.pack("i", _flags_of(fd) & ~ALL_FLAGS | wanted))
+    finally:
+        os.close(fd)
+
+
+def _flags_of(fd: int) -> int:
+    """All the bits of the inode flags."""
+    found: int = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
+    return found
 
 
 def flag_names(kind: Kind, bits: int) -> tuple[str, ...]:
@@ -105,3 +147,10 @@ def flag_names(kind: Kind, bits: int) -> tuple[str, ...]:
     if kind is not Kind.FILE and kind is not Kind.DIRECTORY:
         return ()
     return tuple(name for bit, name in FLAG_BITS if bits & bit)
+
+
+def other_flag_names(kind: Kind, bits: int) -> tuple[str, ...]:
+    """The flags that are set in ``bits`` and have no say in access."""
+    if not bits or (kind is not Kind.FILE and kind is not Kind.DIRECTORY):
+        return ()
+    return tuple(name for bit, name in OTHER_FLAG_BITS if bits & bit)

@@ -8,15 +8,18 @@ to that very inode whatever happens to the name.
 
 import errno
 import os
+import stat
 from collections.abc import Iterator
 
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.glance import Glance, Site
 from fiat.core.model.identity import Identity
+from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.program import Program
+from fiat.host.live.facts import KINDS, flags_are_kept, set_flags
 from fiat.host.live.postures import Reader, program_of
 
 _TO_HOLD = os.O_PATH | os.O_NOFOLLOW
@@ -91,6 +94,24 @@ class LiveNode:
     def change_capabilities(self, value: capabilities.FileCapabilities | None) -> None:
         """Set or remove the file capabilities of this very inode."""
         self._set_or_remove(capabilities.CAPABILITY_XATTR, None if value is None else capabilities.pack(value))
+
+    def change_flags(self, flags: tuple[str, ...]) -> None:
+        """Have just these flags on this very inode, which is opened for that once it is known to be openable."""
+        self._expect_flags()
+        set_flags(self._through, flags)
+
+    def keeps_flags(self) -> bool:
+        """Whether its file system keeps flags; taken for granted where it may not be opened."""
+        try:
+            self._expect_flags()
+            return flags_are_kept(self._through)
+        except OSError:
+            return True
+
+    def _expect_flags(self) -> None:
+        """EOPNOTSUPP for what has no flags: opening a pipe or a device would do something."""
+        if KINDS[stat.S_IFMT(os.fstat(self.fd).st_mode)] not in (Kind.FILE, Kind.DIRECTORY):
+            raise OSError(errno.EOPNOTSUPP, os.strerror(errno.EOPNOTSUPP), self.path)
 
     def _set_or_remove(self, name: str, value: bytes | None) -> None:
         if value is not None:

@@ -20,7 +20,7 @@ from fiat.core.rules.handlers import Handler
 from fiat.core.typed import NamedTuple
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
-from fiat.host.live.facts import KINDS, SECOND, Facts, facts_of, flag_names, flags_by_ioctl
+from fiat.host.live.facts import KINDS, SECOND, Facts, facts_of, flag_names, flags_by_ioctl, other_flag_names
 from fiat.host.live.kernel import Kernel
 
 FLAGS_UNKNOWN = -1
@@ -156,6 +156,7 @@ class Reader:
             found,
             where.site.keeps_lists,
             tuple(unknown),
+            None if flags == FLAGS_UNKNOWN else other_flag_names(kind, flags),
         )
 
     def _where(self, fd: int, facts: Facts, through: str | None) -> _Where:

@@ -14,6 +14,7 @@ from fiat.core.tree.profiles import Columns
 from fiat.core.tree.survey import Numbers
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
+from fiat.host.live.facts import other_flag_names
 from fiat.host.live.parts import LOOKED_AT, Met, Rows
 from fiat.host.live.postures import Reader
 
@@ -128,6 +129,7 @@ class Numbering:
             label=said.label,
             keeps_lists=None if stat.S_ISLNK(mode) else self._lists_kept.get(mount),
             unknown=unknown,
+            other_flags=other_flag_names(posture.kind, flags),
         )
 
 

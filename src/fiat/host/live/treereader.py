@@ -26,7 +26,7 @@ from fiat.core.tree.trouble import Trouble
 from fiat.core.typed import NamedTuple
 from fiat.host.live import attributes, statx
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
-from fiat.host.live.facts import ALL_FLAGS
+from fiat.host.live.facts import TOLD_FLAGS
 from fiat.host.live.node import LiveNode
 from fiat.host.live.parts import LOOKED_AT, Directory, Met, Part, Shared, Where
 from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_in
@@ -398,7 +398,7 @@ class TreeReader:
         self._filled, self._special = 0, array("Q")
         answers = self._answers[:count]
         rows = np.empty((count, 4), np.uint64)
-        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & ALL_FLAGS) << 16
+        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & TOLD_FLAGS) << 16
         rows[:, 1] = answers["uid"] | answers["gid"].astype(np.uint64) << 32
         rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
         rows[:, 3] = answers["mount"] << 32

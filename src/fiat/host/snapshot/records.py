@@ -90,6 +90,7 @@ def _make_rest(found: Fields) -> Rest:
         label=found["label"],
         keeps_lists=found["keeps_lists"],
         unknown=record.read_unknown(found),
+        other_flags=found["other_flags"],
     )
     return Rest(profile, found["mount"])
 

@@ -26,6 +26,7 @@ GUARDS = {
     "hard-links": "other names, outside what is changed, share the file",
     "unmasks": "raising the mask hands rights to entries that it was cutting off",
     "shows-group-bits": "a list makes group bits show on a private file, which some programs refuse",
+    "held-by-flags": "it is immutable or append-only; --through-flags changes it all the same",
     "partly-forbidden": "some of the paths cannot be changed by the one who acts",
     "no-way-back": "the one who acts could not put it back",
 }
@@ -90,10 +91,12 @@ def _all(
     for path, names in shared:
         text = f"{names:,} other {'name' if names == 1 else 'names'} elsewhere would change with it"
         yield Finding("hard-links", "danger", text, path), ""
+    paths = sum(one.paths for one in (*suspects, *refused))
+    yield from ((one, "") for one in acting.held_by_flags([one for one in refused if one.held], paths))
     if suspects:
         actor = host.actor()
-        paths = sum(one.paths for one in (*suspects, *refused))
-        yield from ((one, "") for one in acting.partly_forbidden(refused, paths, actor, host.accounts))
+        forbidden = [one for one in refused if not one.held]
+        yield from ((one, "") for one in acting.partly_forbidden(forbidden, paths, actor, host.accounts))
         yield from acting.no_way_back(suspects, actor, host.accounts)
 
 

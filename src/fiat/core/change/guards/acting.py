@@ -7,14 +7,15 @@ from collections.abc import Iterator, Sequence
 
 from fiat.core.change.guards.suspect import WHO, Suspect
 from fiat.core.change.planned import PlannedChange
-from fiat.core.change.steps import Change, change, steps_towards
+from fiat.core.change.steps import Change, Steps, change, steps_towards, through_flags
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
 from fiat.core.model.kind import Kind
+from fiat.core.model.posture import FLAGS
 from fiat.core.model.principals import Principal
-from fiat.core.rules.attributes import refused_to_everyone
+from fiat.core.rules.attributes import may_change_flags, refused_to_everyone
 from fiat.core.rules.sideeffects import torn
-from fiat.core.text import counted
+from fiat.core.text import counted, joined
 from fiat.core.words import naming
 
 _FLAT = {
@@ -40,6 +41,18 @@ def partly_forbidden(refused: Sequence[Suspect], paths: int, actor: Principal, a
     yield Finding("partly-forbidden", "danger", text, most.example, count)
 
 
+def held_by_flags(held: Sequence[Suspect], paths: int) -> Iterator[Finding]:
+    """What is to be said where flags alone keep some of ``paths`` paths as they are."""
+    if not held:
+        return
+    count = sum(one.paths for one in held)
+    flags = [flag for flag in FLAGS if any(flag in (one.change.before.flags or ()) for one in held)]
+    some = "it is" if paths == 1 else f"{count:,} of {counted(paths, 'path')} {'is' if count == 1 else 'are'}"
+    does = "clears it, makes the change and sets it again"
+    text = f"{some} {joined(flags)}, and nothing of that changes; --through-flags {does}"
+    yield Finding("held-by-flags", "danger", text, held[0].example, count)
+
+
 def _name(actor: Principal, accounts: Accounts) -> str:
     """The user who acts; that it is a process says nothing here."""
     return naming.user(actor.uid or 0, accounts)
@@ -49,10 +62,14 @@ def _why(one: Suspect, actor: Principal, accounts: Accounts) -> str:
     """Why the kernel refuses a change, of one path or of several."""
     before, wished = one.change.before, one.change.steps
     _, rule = refused_to_everyone(before, one.profile.mount)
-    if rule:
+    if rule and not (rule in FLAGS and (wished.flags is not None or wished.flags_first is not None)):
         return _FLAT[rule]
+    if one.change.errno == errno.ENOTTY:
+        return "on a file system that keeps no such flags"
     if one.change.errno != errno.EPERM:
         return os.strerror(one.change.errno).lower()
+    if (wished.flags is not None or wished.flags_first is not None) and not may_change_flags(actor):
+        return "whose flags only root sets and clears"
     if before.uid != actor.uid:
         return "belonging to somebody else"
     if wished.uid is not None:
@@ -66,15 +83,22 @@ def why_refused(planned: PlannedChange, actor: Principal, accounts: Accounts) ->
     """Why the kernel refuses a change, for the one who wants to make it; empty where its errno says it all."""
     before, wished = planned.change.before, planned.change.steps
     _, rule = refused_to_everyone(before, planned.profile.mount)
-    if rule:
+    flags = wished.flags is not None or wished.flags_first is not None
+    if rule and not (flags and rule in FLAGS):
         return _FLAT_OF_ONE[rule]
+    if planned.change.errno == errno.ENOTTY:
+        return "its file system keeps no such flags"
     if planned.change.errno == errno.EOPNOTSUPP:
         link = before.kind is Kind.SYMLINK
+        if not link and before.kind not in (Kind.FILE, Kind.DIRECTORY) and planned.change.steps == Steps():
+            return "only files and directories have such flags"
         return "a symlink has nothing but an owner" if link else "its file system keeps no access lists"
     if planned.change.errno == errno.ENOTDIR:
         return "only a directory has a default list"
     if planned.change.errno != errno.EPERM:
         return ""
+    if flags and not may_change_flags(actor):
+        return "only root sets and clears such flags"
     if before.uid != actor.uid:
         return f"only its owner, or root, may, and {_name(actor, accounts)} is neither"
     if wished.uid is not None and wished.uid != before.uid:
@@ -123,4 +147,6 @@ def _lost(one: Suspect, actor: Principal, accounts: Accounts) -> tuple[str, str]
 
 def _back(one: Suspect, actor: Principal) -> Change:
     before, after, profile = one.change.before, one.change.after, one.profile
-    return change(after, steps_towards(after, before, actor), actor, profile.mount, profile.keeps_lists)
+    through = through_flags(before, after, one.change.between)
+    back = steps_towards(after, before, actor, through=through)
+    return change(after, back, actor, profile.mount, profile.keeps_lists)

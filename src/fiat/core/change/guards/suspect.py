@@ -8,7 +8,8 @@ from fiat.core.typed import NamedTuple
 class Suspect(NamedTuple):
     """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one.
 
-    ``known`` tells that these had what comes out before, with the same contents.
+    ``known`` tells that these had what comes out before, with the same contents; ``held`` that only flags keep
+    it from being made.
     """
 
     profile: Profile
@@ -16,6 +17,7 @@ class Suspect(NamedTuple):
     example: str
     paths: int
     known: bool = False
+    held: bool = False
 
 
 WHO = "\0"
