@@ -17,7 +17,7 @@ from fiat.core.change.undo import find, put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import parse_change
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.model.principals import user
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules import sideeffects
@@ -74,6 +74,9 @@ def any_wish(world: World, dice: random.Random, others: list[Posture]) -> Wish:
         wish = wish._replace(default=any_list_wish(world, dice))
     if dice.random() < 0.1:
         wish = wish._replace(like=dice.choice(others))
+    if dice.random() < 0.2:
+        some = dice.choice((("immutable",), ("append-only",), FLAGS))
+        wish = wish._replace(flags=some) if dice.random() < 0.6 else wish._replace(no_flags=some)
     return wish
 
 
@@ -108,7 +111,7 @@ def changes_as_this_process(
         postures.append(route.end.posture)
         target = plan.Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
         wish = any_wish(world, dice, postures)
-        made = plan.make(host, [target], wish, count=False)
+        made = plan.make(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
         for item in made.items():
             tried += 1
             about = f"{path}: {item.change} for {wish}"
@@ -128,7 +131,13 @@ def changes_as_this_process(
     return tried, wrong, attempted
 
 
-_SOME = (capabilities.CHOWN, capabilities.FOWNER, capabilities.FSETID, capabilities.SETFCAP)
+_SOME = (
+    capabilities.CHOWN,
+    capabilities.FOWNER,
+    capabilities.FSETID,
+    capabilities.SETFCAP,
+    capabilities.LINUX_IMMUTABLE,
+)
 
 
 @pytest.mark.root
@@ -197,9 +206,14 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
                 for who in [everyone[0], *dice.sample(everyone[1:], 3)] if ROOT else [None]:
                     before = {path: state_of(path) for path in world.objects if os.path.lexists(path)}
                     history = SqliteHistory(f"{folder_of(who.uid or 0 if who else os.geteuid(), folder)}/history.db")
-                    tried, wrong, _ = as_somebody(who, lambda: changes_as_this_process(world, dice, history))  # noqa: B023
+                    tried, wrong, halfway = as_somebody(
+                        who,
+                        lambda: changes_as_this_process(world, dice, history),  # noqa: B023
+                    )
                     assert not wrong, wrong[0]
                     total += tried
+                    for path in halfway:  # what was refused its flags alone
+                        set_state(path, before[path])
                     if dice.random() < 0.5:  # put back by the same user, who may lack what they had: a group, root
                         failed = as_somebody(who, lambda: put_all_back(world, history))  # noqa: B023
                         assert all(state_of(path) == before[path] for path in before if path not in failed)

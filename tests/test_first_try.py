@@ -42,7 +42,7 @@ TYPED = (
     ),
     (
         "set 750 --preview",
-        "fiat set: what shall be set? --mode, --owner, --group, --entry and others say it; see --help",
+        "fiat set: what shall be set? --mode, --owner, --entry, --flag and others say it; see --help",
         2,
     ),
     (
@@ -240,7 +240,7 @@ READ = (
     ),
     (
         "set /srv/skerry/log --below --mode 640 --preview",
-        "Would be refused by guard partly-forbidden: '/srv/skerry/log/",
+        "Would be refused by guard held-by-flags: '/srv/skerry/log/",
     ),
     (
         f"why chartpress read {RAW}",

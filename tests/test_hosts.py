@@ -18,9 +18,10 @@ from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.live.mounts import read_mounts
 from fiat.host.snapshot import reader as snapshot
+from support.files import APPEND_ONLY, IMMUTABLE, change_flags
 from support.filesystems import fresh
 from support.verdicts import same_verdicts
-from support.worlds import APPEND_ONLY, IMMUTABLE, World, change_flags, protections
+from support.worlds import World, protections
 
 
 @pytest.mark.root

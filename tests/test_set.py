@@ -13,10 +13,9 @@ from fiat.core.change.guards import GUARDS
 from fiat.core.model import capabilities
 from fiat.core.model.listbytes import DEFAULT_XATTR
 from fiat.core.model.principals import Principal
-from support.files import POWERS, give_list, list_of, make, mode_of, state_of, states
+from support.files import IMMUTABLE, POWERS, change_flags, give_list, list_of, make, mode_of, state_of, states
 from support.filesystems import ROOT, fresh
 from support.program import fiat, fiat_as, machine, sample
-from support.worlds import IMMUTABLE, change_flags
 
 
 def history(folder: str) -> tuple[str, str]:
@@ -162,16 +161,19 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str, reque
     elif guard == "hard-links":
         os.link(path, f"{folder}/elsewhere")
         words, said, place = (top, "--below", "--mode", "o-x"), "1 other name elsewhere would change with it", path
-    elif guard == "partly-forbidden":
+    elif guard == "held-by-flags":
         other = make(f"{top}/g", 0o755)
         change_flags(other, IMMUTABLE)
-        request.addfinalizer(lambda: change_flags(other, 0))
         partly = 3
-        words, said, place = (top, "--below", "--mode", "700"), "1 of 3 paths cannot be changed by", other
+        words, said, place = (top, "--below", "--mode", "700"), "1 of 3 paths is immutable", other
+    elif guard == "partly-forbidden":
+        other, partly = f"{top}/pipe", 3
+        os.mkfifo(other)
+        words, said, place = (path, other, "--flag", "immutable"), "1 of 2 paths cannot be changed by", other
     else:
         give_list(path, "user::rw-,user:7105:rw-,group::r--,mask::r--,other::---")
         words, said, place = (path, "--mode", "g+w"), "user:7105:rw- gets w; --mask=r-- keeps it", path
-    seen = top if guard == "partly-forbidden" else place
+    seen = {"partly-forbidden": path, "held-by-flags": top}.get(guard, place)
     before = state_of(seen)
     where = history(folder)
     done = fiat("set", *words, *where)
@@ -338,10 +340,10 @@ def test_a_failure_does_not_stop_the_others_unless_asked(folder: str) -> None:
     names = [make(f"{top}/{name}", 0o644) for name in "abc"]
     change_flags(names[1], IMMUTABLE)
     try:
-        assert fiat("set", *names, "--mode", "600", "--stop", "--accept", "partly-forbidden").returncode == 3
+        assert fiat("set", *names, "--mode", "600", "--stop", "--accept", "held-by-flags").returncode == 3
         assert [mode_of(path) for path in names] == [0o644] * 3
         assert fiat("set", *names, "--mode", "600").returncode == 4
-        done = fiat("set", *names, "--mode", "600", "--accept", "partly-forbidden")
+        done = fiat("set", *names, "--mode", "600", "--accept", "held-by-flags")
         assert (done.returncode, f"cannot change '{names[1]}': Operation not permitted" in done.stderr) == (3, True)
         assert [mode_of(path) for path in names] == [0o600, 0o644, 0o600]
     finally:
@@ -450,4 +452,4 @@ def test_the_plan_for_a_tree_of_the_sample_host() -> None:
         before, after = row["before"]["group"], row["after"]["group"]
         assert before == after or after["name"] == "survey"
     assert value["applied"] is False
-    assert {guard["name"] for guard in value["guards"]} == {"clears-special", "partly-forbidden"}
+    assert {guard["name"] for guard in value["guards"]} == {"clears-special", "held-by-flags"}

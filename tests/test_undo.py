@@ -21,6 +21,9 @@ _CHANGES = (
     ("--no-list",),
     ("--owner", "21001", "--accept", "no-way-back", "--accept", "lockout"),
     ("--mode", "700"),
+    ("--flag", "immutable", "--accept", "held-by-flags"),
+    ("--no-flag", "immutable"),
+    ("--mode", "751", "--through-flags"),
 )
 
 

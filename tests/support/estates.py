@@ -23,9 +23,9 @@ from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.principals import Principal, user
 from fiat.core.words.entries import parse_list
 from support import kernel
-from support.files import State, set_state, state_of
+from support.files import APPEND_ONLY, IMMUTABLE, State, change_flags, flags_of, set_state, state_of
 from support.kernel import PROGRAM, STRANGER, Subject, become
-from support.worlds import APPEND_ONLY, IMMUTABLE, SCRIPT, change_flags
+from support.worlds import SCRIPT
 
 USERS = {"keeper": 21001, "surveyor": 21002, "steward": 21003, "auditor": 21004, "tidefeed": 21005}
 GROUPS = {"watch": 31001, "survey": 31002, "stewards": 31003, "empty": 31004}
@@ -140,9 +140,10 @@ class Estate:
         """Let the tree be removed again."""
         for mount in reversed(self.mounts):
             kernel.unmount(mount)
-        for path in self.flagged:
+        for path in dict.fromkeys((*self.directories, *self.files, *self.flagged)):
             with suppress(OSError):  # on a mount that has gone
-                change_flags(path, 0)
+                if flags_of(path):
+                    change_flags(path, 0)
 
     def _somebody(self) -> tuple[int, int]:
         return self.dice.choice((0, 0, *USERS.values())), self.dice.choice((0, *GROUPS.values()))
@@ -239,6 +240,9 @@ class Estate:
                 ["--mask", dice.choice(("r-x", "rwx", "---", "r--"))],
                 ["--no-list"],
                 ["--like", dice.choice(self.directories)],
+                ["--flag", "immutable"],
+                ["--no-flag", "immutable", "--mode", mode],
+                ["--mode", mode, "--through-flags"],
             )
         )
 

@@ -1,7 +1,9 @@
 """Real files: made, looked at byte for byte, and put right."""
 
+import fcntl
 import os
 import stat
+import struct
 from collections.abc import Callable
 from contextlib import suppress
 
@@ -14,8 +16,11 @@ POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
 
 _XATTRS = (ACCESS_XATTR, DEFAULT_XATTR, capabilities.CAPABILITY_XATTR)
 
+_GET_FLAGS, _SET_FLAGS = 0x80086601, 0x40086602  # FS_IOC_GETFLAGS, FS_IOC_SETFLAGS (ioctl_iflags(2))
+IMMUTABLE, APPEND_ONLY = 0x10, 0x20
+
 State = tuple[object, ...]
-"""Everything that a change touches: mode, owners, and the bytes of the attributes."""
+"""Everything that a change touches: mode, owners, flags, and the bytes of the attributes."""
 
 
 def make(path: str, mode: int = 0o644, *, directory: bool = False, text: bytes = b"") -> str:
@@ -50,14 +55,41 @@ def state_of(path: str) -> State:
         with suppress(OSError):
             value = os.getxattr(path, name, follow_symlinks=False)
         values.append(value)
-    return (status.st_mode, status.st_uid, status.st_gid, *values)
+    return (status.st_mode, status.st_uid, status.st_gid, flags_of(path), *values)
+
+
+def flags_of(path: str) -> int:
+    """The immutable and append-only flags; 0 where there are none, or they cannot be read."""
+    if not (os.path.isfile(path) or os.path.isdir(path)) or os.path.islink(path):
+        return 0
+    with suppress(OSError):
+        fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+        try:
+            found: int = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))[0]
+            return found & (IMMUTABLE | APPEND_ONLY)
+        finally:
+            os.close(fd)
+    return 0
+
+
+def change_flags(path: str, value: int) -> None:
+    """Set the immutable and append-only flags of ``path`` to ``value``."""
+    fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        (flags,) = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))
+        fcntl.ioctl(fd, _SET_FLAGS, struct.pack("i", flags & ~(IMMUTABLE | APPEND_ONLY) | value))
+    finally:
+        os.close(fd)
 
 
 def set_state(path: str, state: State) -> None:
-    mode, uid, gid, *values = state
+    mode, uid, gid, flags, *values = state
     assert isinstance(mode, int)
     assert isinstance(uid, int)
     assert isinstance(gid, int)
+    assert isinstance(flags, int)
+    if flags_of(path):
+        change_flags(path, 0)
     os.lchown(path, uid, gid)
     if os.path.islink(path):
         return
@@ -67,6 +99,8 @@ def set_state(path: str, state: State) -> None:
         if isinstance(value, bytes):
             os.setxattr(path, name, value)
     os.chmod(path, mode & 0o7777)
+    if flags:
+        change_flags(path, flags)
 
 
 def states(top: str) -> dict[str, State]:

@@ -9,6 +9,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from support.files import change_flags, flags_of
+
 BASE = "/var/lib/fiat-tests" if os.geteuid() == 0 else str(Path.home() / ".cache" / "fiat-tests")
 
 
@@ -23,7 +25,13 @@ def trusted_folder() -> Iterator[str]:
     """A temporary folder that every user can reach, and only this one can write to."""
     with tempfile.TemporaryDirectory(prefix="fiat-test-", dir=BASE) as path:
         os.chmod(path, 0o755)
-        yield path
+        try:
+            yield path
+        finally:  # what is immutable could not be removed
+            for folder, _, names in os.walk(path):
+                for one in (folder, *(f"{folder}/{name}" for name in names)):
+                    if flags_of(one):
+                        change_flags(one, 0)
 
 
 def folder_of(uid: int, within: str) -> str:

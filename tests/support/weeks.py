@@ -8,7 +8,9 @@ from fiat.core.model import listbytes
 from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.words.entries import parse_list
 from support.estates import GROUPS, Estate
+from support.files import IMMUTABLE, change_flags, flags_of
 
+_KINDS = ("mode", "mode", "file mode", "owner", "list", "move", "move up", "replace", "new", "gone", "flag")
 _MODES = (0o700, 0o750, 0o755, 0o777, 0o1777, 0o2770, 0o711)
 _LIST = "u::rwx,u:21003:rwx,g::r-x,g:31001:r-x,m::r-x,o::---"
 
@@ -27,13 +29,18 @@ class Week:
     def _change(self, dice: random.Random, number: int) -> None:
         estate = self.estate
         directory, file = dice.choice(estate.directories), dice.choice(estate.files)
-        what = dice.choice(("mode", "mode", "file mode", "owner", "list", "move", "move up", "replace", "new", "gone"))
+        what = dice.choice(
+            ("mode", "mode", "file mode", "owner", "list", "move", "move up", "replace", "new", "gone", "flag")
+        )
         if what == "mode":
             os.chmod(directory, dice.choice(_MODES))
         elif what == "file mode":
             os.chmod(file, dice.choice((0o600, 0o640, 0o666, 0o755, 0o4755)))
         elif what == "owner":
             os.chown(dice.choice((file, directory)), 21001, dice.choice(list(GROUPS.values())))
+        elif what == "flag":
+            path = dice.choice((file, directory, *estate.flagged))
+            change_flags(path, 0 if flags_of(path) else IMMUTABLE)
         elif what == "list":
             os.setxattr(directory, ACCESS_XATTR, listbytes.pack(parse_list(_LIST, int, int)))
         elif what == "move":

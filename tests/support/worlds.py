@@ -4,7 +4,6 @@ import fcntl
 import os
 import random
 import stat
-import struct
 import subprocess
 import tempfile
 from collections.abc import Iterator
@@ -15,6 +14,7 @@ from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import CAPABILITY_XATTR, FileCapabilities
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
+from support.files import APPEND_ONLY, IMMUTABLE, change_flags
 from support.filesystems import ROOT
 from support.kernel import PROGRAM, RAN
 
@@ -23,9 +23,6 @@ GIDS = range(30001, 30007)
 
 # Permissions as they occur: full, empty and everything between
 _PERMISSIONS = (0, 0, 1, 2, 3, 4, 5, 5, 6, 7, 7, 7)
-
-_GET_FLAGS, _SET_FLAGS = 0x80086601, 0x40086602  # FS_IOC_GETFLAGS, FS_IOC_SETFLAGS (ioctl_iflags(2))
-IMMUTABLE, APPEND_ONLY = 0x10, 0x20
 
 SCRIPT = f'#!%s\n[ $# -eq 0 ] || {{ next=$1; shift; . "$next"; }}\nexit {RAN}\n'
 """A script that reads the scripts it is the interpreter of, as interpreters do; with a place for its own."""
@@ -238,16 +235,6 @@ class World:
 
     def _permissions(self) -> int:
         return self.random.choice(_PERMISSIONS)
-
-
-def change_flags(path: str, value: int) -> None:
-    """Set the immutable and append-only flags of ``path`` to ``value``."""
-    fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
-    try:
-        (flags,) = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))
-        fcntl.ioctl(fd, _SET_FLAGS, struct.pack("i", flags & ~(IMMUTABLE | APPEND_ONLY) | value))
-    finally:
-        os.close(fd)
 
 
 @contextmanager

@@ -139,7 +139,10 @@ def plan(
     no_entries: Iterable[str] = (),
     default_entries: Iterable[str] = (),
     like: str | None = None,
+    flags: Iterable[str] = (),
+    no_flags: Iterable[str] = (),
     below: bool = False,
+    through_flags: bool = False,
 ) -> Planned:
     """What such a change would do to ``paths``, or with ``below`` to their trees; nothing is written.
 
@@ -157,8 +160,10 @@ def plan(
         access=wishes.list_wish(accounts, entries=entries, no_entries=no_entries),
         default=wishes.list_wish(accounts, entries=default_entries),
         like=like,
+        flags=flags,
+        no_flags=no_flags,
     )
-    return make_plan(host, paths, wish, How(below=below))
+    return make_plan(host, paths, wish, How(below=below, through_flags=through_flags))
 
 
 def apply(planned: Planned, history: History | None, accept: Iterable[str] = ()) -> Result:

@@ -7,6 +7,9 @@ from fiat.core.model.finding import Finding
 from fiat.core.text import counted, quoted
 from fiat.render.model import Prose, Verbatim, unbroken
 
+_LEAVING_OUT = ("held-by-flags", "partly-forbidden")
+"""Guards of which what they object to is left as it is where they are accepted."""
+
 
 def finding_fields(finding: Finding) -> Fields:
     """A remark, a note or a caveat."""
@@ -33,7 +36,8 @@ def objections(guards: Sequence[Finding], begin: str, end: str = "") -> Iterator
             paths = counted(sum(one.paths for one in others), "path")
             such = unbroken(quoted(others[0].path))
             more = f"; and {counted(len(others), 'more objection')}, of {paths}, such as {such}"
-        accept = f"; {unbroken(f'--accept {name}')} does it all the same" if len(by_name) == 1 else ""
+        does = "leaves that out" if name in _LEAVING_OUT else "does it all the same"
+        accept = f"; {unbroken(f'--accept {name}')} {does}" if len(by_name) == 1 else ""
         yield Prose(f"{begin} {name}: {where}: {first.text}{more}{accept}", hanging="  ")
     if len(by_name) > 1:
         accepts = " ".join(f"--accept {name}" for name in by_name)

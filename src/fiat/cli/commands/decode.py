@@ -10,10 +10,9 @@ import argparse
 import re
 
 from fiat.app.decode import decode, mode
-from fiat.app.hosts import open_host
 from fiat.app.status import Status
 from fiat.app.text import FiatError
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.together import not_with
 from fiat.render.decode import DecodedView
 
@@ -40,7 +39,7 @@ def prepare(arguments: list[str]) -> list[str]:
 def run(args: argparse.Namespace) -> int:
     """Translate each word."""
     output = output_of("decode", args)
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     not_with("--on", args.on, "--umask", args.umask, "it is the mode that clauses are applied to")
     on = None if args.on is None else mode(host, args.on)
     failed = False

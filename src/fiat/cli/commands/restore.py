@@ -49,7 +49,9 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     output = output_of("restore", args, changes=True)
     before = open_state(args.state, args.at)
-    now = open_state(LIVE if args.snapshot is None else args.snapshot, accounts=args.accounts)
+    now = open_state(
+        LIVE if args.snapshot is None else args.snapshot, accounts=args.accounts, incomplete=args.incomplete
+    )
     if before.path is None:
         raise NotationError(args.state, f"{LIVE} is how it is now; write the snapshot that is to be put back")
     only = Only.LOST if args.only_lost else Only.GAINED if args.only_gained else Only.EVERYTHING

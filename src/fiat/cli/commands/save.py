@@ -8,10 +8,9 @@ What could not be read is saved as unknown. The file is compressed where its nam
 import argparse
 import sys
 
-from fiat.app.hosts import open_host
 from fiat.app.save import Into, save
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.numbers import count_of_snapshots
 from fiat.cli.options.together import goes_with
 from fiat.cli.progress import Progress
@@ -41,7 +40,7 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--keep", args.keep is not None, "--add", args.add is not None)
     to_output = args.output == "-"
     output = output_of("save", args, changes=not to_output)
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     with Progress(output.shows_progress and not to_output) as progress:
         saved = save(
             host,

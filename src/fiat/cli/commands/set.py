@@ -1,9 +1,8 @@
 """Change mode, flags, ownership and lists: before and after, and who gains and who loses what.
 
-MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); alone beside PATH it
-needs no --mode. One to three octal digits set the nine permission bits, and a directory's special
-bits stay; four digits set all twelve. ENTRY is an access entry such as user:auditor:r-x, or
-group:press:rX, which gives x only to directories and to what can be executed already.
+MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); beside PATH alone it
+needs no --mode. Up to three octal digits leave a directory's special bits; four set all twelve.
+ENTRY is such as user:auditor:r-x, or group:press:rX: x only to directories and what has some x.
 
 Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
@@ -12,12 +11,12 @@ import argparse
 
 from fiat.app import change
 from fiat.app.change import GUARDS, How, Planned
-from fiat.app.hosts import Host, open_host
+from fiat.app.hosts import Host
 from fiat.app.text import NotationError, WorkError
 from fiat.app.wishes import Wish
 from fiat.cli.options.arranging import EXPLAIN, add_arranging, arrangement_of, explain_arrangements
 from fiat.cli.options.carrying import add_care, carry_out
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
@@ -66,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
         return explain_arrangements(args, output)
     if not args.paths:
         raise NotationError("PATH", "what shall be changed? Give one PATH or more; see --help")
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     chosen = arrangement_of(args, host)
     if chosen is None:
         mode_without_option(args, host)

@@ -8,11 +8,11 @@ what new files and directories get, and where that is set."""
 import argparse
 
 from fiat.app import look, unevaluated
-from fiat.app.hosts import Host, arrive, open_host
+from fiat.app.hosts import Host, arrive
 from fiat.app.selections import Selection
 from fiat.app.text import ArrangementError, NotationError
 from fiat.cli.options.arranging import add_file
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.numbers import process_number
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with, selection_goes_with
@@ -54,7 +54,7 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--pid", args.pid, "--umask", args.umask)
     goes_with("--user", args.user is not None, "--umask", args.umask)
     output = output_of("show", args)
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     if args.umask:
         return _umask(args, host, output)
     if not args.paths:

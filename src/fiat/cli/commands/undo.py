@@ -11,12 +11,11 @@ those that are meant and were not put back yet, as one."""
 import argparse
 
 from fiat.app import undo
-from fiat.app.hosts import open_host
 from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
 from fiat.app.undo import Lock, Undoing, Which
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
@@ -47,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
     if args.snapshot is not None:
         raise NotationError("--from", "a snapshot was never changed, so there is nothing to undo in it")
     output = output_of("undo", args, changes=True)
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     history = history_of(args)
     not_with("N", args.run, "--run, --since and --path", args.runs or args.since or args.path, "they choose the runs")
     number: int | Which | None = None if args.run is None else run_number(args.run)

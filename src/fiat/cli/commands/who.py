@@ -9,10 +9,10 @@ gives, and how many of its members have the right by whatever rule."""
 import argparse
 
 from fiat.app import unevaluated
-from fiat.app.hosts import arrive, open_host
+from fiat.app.hosts import arrive
 from fiat.app.status import Status
 from fiat.app.who import who
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.numbers import count_of_users
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
@@ -54,7 +54,7 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--more-than", args.more_than is not None, "--below and one --can", args.below and args.can)
     goes_with("--topmost", args.topmost, "--below, one --can and --user", args.below and args.can)
     output = output_of("who", args)
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     asked = question(args, host)
     chosen = selected(args, host.accounts)
     output.caveat(asked.caveats)

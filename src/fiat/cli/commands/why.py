@@ -13,11 +13,11 @@ after login, or why none."""
 
 import argparse
 
-from fiat.app.hosts import Host, open_host
+from fiat.app.hosts import Host
 from fiat.app.status import Status
 from fiat.app.text import PathError
 from fiat.app.why import parse_rights, why_each
-from fiat.cli.options.common import add_common, output_of, same_host
+from fiat.cli.options.common import add_common, host_of, output_of, same_host
 from fiat.cli.options.together import goes_with
 from fiat.render.output import Output
 from fiat.render.why import WhyView
@@ -51,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--folders", args.folders is not None, "run", args.right == "run")
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     for path in args.paths:
         try:
             if not rights:

@@ -2,7 +2,8 @@
 
 import argparse
 
-from fiat.app.hosts import SAMPLE
+from fiat.app.hosts import SAMPLE, Host, open_host
+from fiat.cli.options.together import goes_with
 from fiat.render.output import Output
 
 
@@ -15,7 +16,11 @@ def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("tex
 def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> None:
     """How the result is shown."""
     parser.add_argument(
-        "--format", choices=formats, default="text", help="how the result is printed (text unless given)"
+        "--format",
+        choices=formats,
+        default="text",
+        metavar="FORM",
+        help=f"print the result as {', '.join(formats[1:-1])}{' or ' if len(formats) > 2 else ''}{formats[-1]}",
     )
     parser.add_argument("--json", dest="format", action="store_const", const="json", help="the same as --format json")
     parser.add_argument("--quiet", action="store_true", help="print only what goes wrong; the exit status says it")
@@ -34,6 +39,13 @@ def add_host(parser: argparse.ArgumentParser) -> None:
         metavar="SNAPSHOT",
         help=f"ask about the host held in a snapshot file; {SAMPLE} is the sample host that comes with Fiat",
     )
+    parser.add_argument("--incomplete", action="store_true", help="of a snapshot that is cut short use what there is")
+
+
+def host_of(args: argparse.Namespace) -> Host:
+    """The host that is asked."""
+    goes_with("--incomplete", args.incomplete, "--from", args.snapshot is not None)
+    return open_host(args.snapshot, args.accounts, incomplete=args.incomplete)
 
 
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:

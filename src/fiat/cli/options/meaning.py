@@ -3,12 +3,11 @@
 import argparse
 
 from fiat.app import change
-from fiat.app.hosts import open_host
 from fiat.app.let import COUNT_LIMIT, MEANS, How, Meant, meant, planned
 from fiat.app.status import Status
 from fiat.app.text import NotationError, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
-from fiat.cli.options.common import add_common, output_of, same_host
+from fiat.cli.options.common import add_common, host_of, output_of, same_host
 from fiat.cli.options.histories import add_history
 from fiat.cli.options.numbers import count_of_entries, rank_of_way
 from fiat.cli.options.together import not_with
@@ -51,7 +50,7 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
 def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     """Find the ways; show them, or carry one out."""
     output = output_of(command, args, changes=args.do is not None)
-    host = open_host(args.snapshot, args.accounts)
+    host = host_of(args)
     if args.snapshot is not None and args.do is not None:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
