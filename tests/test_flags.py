@@ -13,7 +13,18 @@ from fiat.core.model.host import Node
 from fiat.core.model.principals import Principal
 from fiat.host.live.host import LiveHost
 from fiat.host.live.node import LiveNode
-from support.files import APPEND_ONLY, IMMUTABLE, change_flags, flags_of, in_child, make, mode_of, state_of, states
+from support.files import (
+    APPEND_ONLY,
+    IMMUTABLE,
+    NODUMP,
+    change_flags,
+    flags_of,
+    in_child,
+    make,
+    mode_of,
+    state_of,
+    states,
+)
 from support.program import fiat, fiat_as, machine
 
 pytestmark = pytest.mark.root
@@ -144,3 +155,18 @@ def test_a_pipe_that_took_the_place_of_a_file_is_not_opened(folder: str) -> None
     with pytest.raises(OSError, match="not supported"):
         take(node, Steps(flags=("immutable",)))
     assert Path(f"{folder}/pipe").is_fifo()
+
+
+def test_other_flags_are_told_and_compared_and_not_put_back(folder: str) -> None:
+    path, held = make(f"{folder}/tree", 0o755, directory=True), f"{folder}/held.jsonl"
+    make(f"{path}/file", 0o640)
+    change_flags(path, NODUMP)
+    assert fiat("save", path, "-o", held).returncode == 0
+    assert machine("show", path)["results"][0]["other_flags"] == ["nodump"]
+    change_flags(path, IMMUTABLE)
+    (changed,) = machine("compare", held, "live", status=1)["results"]
+    assert changed["other_flags"] == {"before": ["nodump"], "after": []}
+    assert "other flags" in fiat("compare", held, "live").stdout
+    assert machine("restore", held, "--no-history")["left_alone"] == {}
+    assert flags_of(path) == 0, "immutable went, and the other flag stayed as it is"
+    assert machine("restore", held, "--no-history")["left_alone"] == {"other-flags": [path]}

@@ -172,6 +172,8 @@ def test_what_is_cut_short_is_refused_or_used_as_far_as_it_goes(small: tuple[str
             unknown += route.end is None
     assert used > 3
     assert unknown > 3
+    assert "--incomplete uses it" in fiat("who", top, "--from", str(cut)).stderr
+    assert fiat("show", top, "--from", str(cut), "--incomplete").returncode == 0
     for packed in (gzip.compress(data), _zstandard(data)):
         for end in (3, len(packed) // 2, len(packed) - 3):
             cut.write_bytes(packed[:end])

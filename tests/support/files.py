@@ -17,7 +17,7 @@ POWERS = capabilities.pack(capabilities.FileCapabilities(2, 1 << 10, 0, True))
 _XATTRS = (ACCESS_XATTR, DEFAULT_XATTR, capabilities.CAPABILITY_XATTR)
 
 _GET_FLAGS, _SET_FLAGS = 0x80086601, 0x40086602  # FS_IOC_GETFLAGS, FS_IOC_SETFLAGS (ioctl_iflags(2))
-IMMUTABLE, APPEND_ONLY = 0x10, 0x20
+IMMUTABLE, APPEND_ONLY, NODUMP = 0x10, 0x20, 0x40
 
 State = tuple[object, ...]
 """Everything that a change touches: mode, owners, flags, and the bytes of the attributes."""
@@ -73,11 +73,11 @@ def flags_of(path: str) -> int:
 
 
 def change_flags(path: str, value: int) -> None:
-    """Set the immutable and append-only flags of ``path`` to ``value``."""
+    """Set the flags of ``path`` that are known here to ``value``."""
     fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
     try:
         (flags,) = struct.unpack("i", fcntl.ioctl(fd, _GET_FLAGS, bytes(4)))
-        fcntl.ioctl(fd, _SET_FLAGS, struct.pack("i", flags & ~(IMMUTABLE | APPEND_ONLY) | value))
+        fcntl.ioctl(fd, _SET_FLAGS, struct.pack("i", flags & ~(IMMUTABLE | APPEND_ONLY | NODUMP) | value))
     finally:
         os.close(fd)
 

@@ -93,6 +93,7 @@ class _Reader:
 
     def read(self, lines: Iterable[str], accounts: Accounts | None) -> ImageHost:
         cut = False
+        lines = iter(lines)
         try:
             for line in lines:
                 if cut:
@@ -103,7 +104,9 @@ class _Reader:
                 except _Cut as error:
                     cut = self.incomplete
                     if not cut:
-                        raise _InLine(f"line {self.number} of {self.source}: {error}") from error
+                        last = next(lines, None) is None
+                        hint = f"; {_AS_FAR}" if last else ""
+                        raise _InLine(f"line {self.number} of {self.source}: {error}{hint}") from error
                 except (RecordError, SnapshotError) as error:
                     raise _InLine(f"line {self.number} of {self.source}: {error}") from error
         except _InLine:
