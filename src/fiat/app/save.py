@@ -42,12 +42,14 @@ def save(
     into: Into,
     *,
     across_mounts: bool = False,
+    for_audit: bool = False,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
 ) -> Saved | None:
     """Save the trees at ``paths``; None, and nothing is written, where none of them is there or reading was stopped.
 
-    What could not be looked at in them is a ``problem``, and saved as that.
+    What could not be looked at in them is a ``problem``, and saved as that. ``for_audit``, what an audit asks besides
+    is looked into, and kept.
     """
     taken = datetime.now(UTC)
     found = capture(host, paths, across_mounts=across_mounts, problem=problem, progress=progress)
@@ -58,7 +60,13 @@ def save(
         return None
     if not found.trees:
         return None
-    lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"))
+    audit = None
+    if for_audit:
+        from fiat.app.audit import evidence_of
+        from fiat.core.audit.keeping import kept
+
+        audit = kept(host, found.trees, evidence_of(host))
+    lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"), audit)
     if into.stream is not None:
         into.stream.writelines(lines)
         return Saved(found, None, 0, [])

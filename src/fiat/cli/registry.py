@@ -10,6 +10,7 @@ from fiat.core.typed import NamedTuple
 GROUPS = {
     "look": "look and understand",
     "ask": "ask who can really get at it",
+    "risk": "find what is dangerous",
     "change": "change, and put back",
     "keep": "remember, compare, put back",
     "learn": "try it out",
@@ -58,6 +59,12 @@ COMMANDS = {
             "ask",
             "what is made in a directory tomorrow, and who could reach it",
             ("predict", "forecast", "inherit", "inherits", "new", "umask", "default"),
+        ),
+        Command(
+            "audit",
+            "risk",
+            "what is dangerous, who can use it, and what mends it",
+            ("scan", "dangers", "risks", "security", "problems", "find"),
         ),
         Command(
             "set",

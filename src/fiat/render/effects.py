@@ -49,7 +49,7 @@ def shift_blocks(
     style = _STYLES.get(title, "")
     for names, people in shown[:_MOST]:
         what = joined(f"{right}{_on([rights[who][right] for who in people])}" for right in names)
-        whom = _people(people, accounts, unlisted)
+        whom = people_words(people, accounts, unlisted)
         yield Prose([Span(title, style), f"  {what}: {whom}"], hanging="       ")
     left = sum(len(people) for _, people in shown[_MOST:])
     if left:
@@ -72,7 +72,8 @@ def unlisted_in(universe: Universe) -> set[str]:
     return {naming.word_for(who) for who in universe.principals if who.kind == "user" and who.name is None}
 
 
-def _people(words: Sequence[str], accounts: Accounts, unlisted: Iterable[str] | None) -> str:
+def people_words(words: Sequence[str], accounts: Accounts, unlisted: Iterable[str] | None) -> str:
+    """People by the words for them, in short, or those who are left out; ``unlisted`` are those without an account."""
     groups = [who for who in words if who.startswith("group:")]
     users = [who for who in words if not who.startswith("group:") and who != "anyone-else"]
     if unlisted is not None and "anyone-else" in words:

@@ -32,6 +32,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--keep", type=count_of_snapshots, metavar="N", help="with --add: only the last N snapshots stay there"
     )
     parser.add_argument("--across-mounts", action="store_true", help="other file systems in the tree, too")
+    parser.add_argument(
+        "--for-audit", action="store_true", help="keep what fiat audit asks besides: kinds of secrets, never contents"
+    )
     add_common(parser)
 
 
@@ -47,6 +50,7 @@ def run(args: argparse.Namespace) -> int:
             args.paths,
             Into(args.output, args.add, args.keep, sys.stdout if to_output else None),
             across_mounts=args.across_mounts,
+            for_audit=args.for_audit,
             problem=output.problem,
             progress=progress.report,
         )

@@ -1,6 +1,6 @@
 """Wishes as the command lines that ask for them."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.accounts import Accounts
@@ -11,7 +11,12 @@ from fiat.core.text import shell_word
 
 def set_command(path: str, wish: Wish, accounts: Accounts) -> str:
     """``fiat set PATH`` with the options for ``wish``, as a shell reads it; another path's posture is no option."""
-    return " ".join(["fiat set", shell_word(path), *_options(wish, accounts)])
+    return set_command_for([path], wish, accounts)
+
+
+def set_command_for(paths: Iterable[str], wish: Wish, accounts: Accounts, how: Iterable[str] = ()) -> str:
+    """The same for several paths, or for what ``how`` chooses in their trees."""
+    return " ".join(["fiat set", *map(shell_word, paths), *how, *_options(wish, accounts)])
 
 
 def _options(wish: Wish, accounts: Accounts) -> Iterator[str]:
@@ -23,6 +28,8 @@ def _options(wish: Wish, accounts: Accounts) -> Iterator[str]:
         yield f"--owner {shell_word(_user(wish.uid, accounts))}"
     if wish.gid is not None:
         yield f"--group {shell_word(_group(wish.gid, accounts))}"
+    yield from (f"--flag {flag}" for flag in wish.flags)
+    yield from (f"--no-flag {flag}" for flag in wish.no_flags)
     yield from _list_options(wish.access, "", accounts)
     yield from _list_options(wish.default, "default-", accounts)
 

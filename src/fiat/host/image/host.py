@@ -18,6 +18,10 @@ from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner
 from fiat.core.text import visible
+from fiat.core.typed import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fiat.core.audit.evidence import Evidence
 
 
 class ImageNode:
@@ -96,10 +100,12 @@ class ImageNode:
 class ImageHost:
     """A host made of the objects given; the one who acts on it is its superuser.
 
-    ``taken`` is when it was as it is held here, in ISO 8601, where that is known.
+    ``taken`` is when it was as it is held here, in ISO 8601, where that is known;
+    ``evidence`` is what an audit may ask of it besides.
     """
 
     taken: str | None = None
+    evidence: "Evidence | None" = None
 
     def __init__(self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings) -> None:
         self.name = name

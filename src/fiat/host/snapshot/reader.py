@@ -25,6 +25,7 @@ from fiat.host.snapshot.lines import CutShort, lines_of
 from fiat.host.snapshot.records import Header
 
 if TYPE_CHECKING:
+    from fiat.core.audit.evidence import Evidence
     from fiat.host.snapshot.columns import ColumnsReader
 
 SCHEMA = "fiat-snapshot/1"
@@ -90,6 +91,7 @@ class _Reader:
         self.left_out: list[str] = []
         self.troubles: list[Trouble] = []
         self.ended = False
+        self.evidence: Evidence | None = None
 
     def read(self, lines: Iterable[str], accounts: Accounts | None) -> ImageHost:
         cut = False
@@ -134,7 +136,7 @@ class _Reader:
         if self.columns is None:
             self._look_at_tree(self.objects)
             whole = ImageHost(name, self.objects.values(), accounts or people, settings)
-            whole.taken = header.taken
+            whole.taken, whole.evidence = header.taken, self.evidence
             return whole
         from fiat.host.snapshot.host import Held, SnapshotHost
 
@@ -148,7 +150,7 @@ class _Reader:
             across_mounts=header.across_mounts,
         )
         found = SnapshotHost(name, self.objects.values(), accounts or people, settings, held)
-        found.taken = header.taken
+        found.taken, found.evidence = header.taken, self.evidence
         self._look_at_tree([path for path in self.objects if path not in header.trees], found)
         return found
 
@@ -188,6 +190,8 @@ class _Reader:
         elif "mount" in fields and "path" not in fields:
             form = record.MOUNT if self.columns is None else records.MOUNT
             self.mounts.append(form.read(fields["mount"], "mount"))
+        elif "audit" in fields and "path" not in fields:
+            self._take_audit(fields["audit"])
         elif "user" in fields:
             self.users.append(record.USER.read(fields["user"], "user"))
         elif "group" in fields and "path" not in fields:
@@ -207,6 +211,12 @@ class _Reader:
         else:
             known = f"{SCHEMA} or {records.SCHEMA}"
             raise SnapshotError(f"this is no snapshot: the first line of one has the schema {known}")
+
+    def _take_audit(self, fields: Any) -> None:
+        from fiat.core.audit.evidence import KeptEvidence
+        from fiat.host.snapshot.evidence import AUDIT
+
+        self.evidence = KeptEvidence(AUDIT.read(fields, "audit"))
 
     def _take_columns(self, columns: ColumnsReader, fields: Mapping[str, Any]) -> bool:
         """Whether this is a line of those that only a snapshot in columns has."""

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.audit.evidence import Kept
 from fiat.core.model import record
 from fiat.core.model.mode import octal
 from fiat.core.model.mount import Mount
@@ -29,16 +30,16 @@ _PIECE = 25_000
 _dump = json.JSONEncoder(ensure_ascii=True).encode
 
 
-def lines(capture: Capture, taken: str | None) -> Iterator[str]:
-    """The lines of the snapshot, each with its end, one or more at a time."""
+def lines(capture: Capture, taken: str | None, audit: Kept | None = None) -> Iterator[str]:
+    """The lines of the snapshot, each with its end, one or more at a time; with what is kept for an ``audit``."""
     count = 0
-    for text in _records(capture, taken):
+    for text in _records(capture, taken, audit):
         count += text.count("\n") + 1
         yield f"{text}\n"
     yield f"{_dump({'end': count})}\n"
 
 
-def _records(capture: Capture, taken: str | None) -> Iterator[str]:
+def _records(capture: Capture, taken: str | None, audit: Kept | None) -> Iterator[str]:
     people = capture.people
     header = Header(
         host=capture.host,
@@ -57,6 +58,10 @@ def _records(capture: Capture, taken: str | None) -> Iterator[str]:
         yield _dump({"group": record.GROUP.write(group)})
     for name, gids in people.logins.items():
         yield _dump({"login": records.LOGIN.write(Login(name, gids))})
+    if audit is not None:
+        from fiat.host.snapshot.evidence import AUDIT
+
+        yield _dump({"audit": AUDIT.write(audit)})
     objects = record.ObjectRecord()
     tops = [tree.top for tree in capture.trees]
     held = {one.path for one in capture.objects}

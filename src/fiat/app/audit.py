@@ -1,0 +1,168 @@
+"""Auditing: what is dangerous in trees, or probably not meant, and what mends it."""
+
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from fiat.app.problems import Problem, raise_problem
+from fiat.core.ask import caveats
+from fiat.core.audit import known as knowing
+from fiat.core.audit.evidence import Evidence, NoEvidence
+from fiat.core.audit.examine import Told, examine, in_order
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.known import Known
+from fiat.core.audit.mending import Mended, mended
+from fiat.core.audit.registry import RULES
+from fiat.core.audit.rule import Rule
+from fiat.core.errors import NotationError, PathError
+from fiat.core.model.finding import WEIGHTS, Finding
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.text import near, quoted
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_at
+from fiat.core.typed import NamedTuple
+from fiat.core.words.selection import Selection
+
+__all__ = [
+    "RULES",
+    "WEIGHTS",
+    "Audit",
+    "Mended",
+    "Rule",
+    "audit",
+    "chosen_rules",
+    "evidence_of",
+    "read_known",
+    "write_known",
+]
+
+_HOLDS = timedelta(days=182)
+"""So long a finding is accepted, where nothing else is written."""
+
+
+class Audit(NamedTuple):
+    """What was found, the worst first; ``objects`` were looked at, ``known`` paths accepted, ``over`` accepted once."""
+
+    found: list[Mended]
+    objects: int
+    known: int
+    over: list[Known]
+    caveats: list[Finding]
+    host: Host
+
+    def weighing(self, weight: str) -> list[Mended]:
+        """Those of one weight."""
+        return [one for one in self.found if one.told.found.weight == weight]
+
+
+def chosen_rules(only: Iterable[str] = (), without: Iterable[str] = (), *, logs: bool = False) -> list[Rule]:
+    """The rules that are asked for; :class:`NotationError` for a name that is none."""
+    named, left_out = list(only), list(without)
+    for word in (*named, *left_out):
+        if word not in RULES:
+            raise NotationError(word, f"no rule is called {quoted(word)}{near(word, RULES)}; --rules lists them")
+    return [
+        rule
+        for code, rule in RULES.items()
+        if (code in named if named else logs or not rule.asked) and code not in left_out
+    ]
+
+
+def evidence_of(host: Host) -> Evidence:
+    """What there is beside the file tree: of the live host what it says, of a snapshot what it holds."""
+    from fiat.host.live.host import LiveHost
+
+    if isinstance(host, LiveHost):
+        from fiat.host.evidence.live import LiveEvidence
+
+        return LiveEvidence(host)
+    kept: Evidence | None = getattr(host, "evidence", None)
+    return NoEvidence() if kept is None else kept
+
+
+def audit(
+    host: Host,
+    paths: Sequence[str],
+    rules: Sequence[Rule],
+    selection: Selection = Selection(),  # noqa: B008
+    *,
+    known: Sequence[Known] = (),
+    weight: str = "plain",
+    across_mounts: bool = False,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> Audit:
+    """What ``rules`` find at and under ``paths``; what mends it is asked of what is of ``weight`` and worse."""
+    evidence = evidence_of(host)
+    told: list[Told] = []
+    said: list[Finding] = [*caveats.of_host(host.settings), *_not_looked_at(evidence)]
+    objects = 0
+    for path in paths:
+        try:
+            route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
+        except PathError as error:
+            problem(error)
+            continue
+        for trouble in survey.troubles:
+            problem(PathError(trouble.path, trouble.errno))
+        if not survey.complete:
+            raise KeyboardInterrupt
+        said += [*caveats.of_route(route), *caveats.of_mounts_left_out(survey.skipped)]
+        objects += len(survey)
+        ground = Ground(host, route, survey, evidence)
+        found = examine(ground, rules)
+        told += found if selection.everything else _selected(found, ground, selection)
+    left, accepted, over = knowing.without_known(told, known, datetime.now(UTC).date().isoformat())
+    worse = WEIGHTS[: WEIGHTS.index(weight) + 1]
+    ordered = in_order(left)
+    asked = mended([one for one in ordered if one.found.weight in worse])
+    rest = [Mended(one) for one in ordered if one.found.weight not in worse]
+    return Audit([*asked, *rest], objects, accepted, over, list(dict.fromkeys(said)), host)
+
+
+def _selected(told: list[Told], ground: Ground, selection: Selection) -> list[Told]:
+    """Of each finding what is meant."""
+    meant = ground.survey.chosen(selection.on(ground.accounts))
+    found = []
+    for one in told:
+        places = one.found.places[meant[one.found.places]]
+        if len(places):
+            found.append(one._replace(found=one.found._replace(places=places)))
+    return found
+
+
+def _not_looked_at(evidence: Evidence) -> list[Finding]:
+    """What this host does not tell."""
+    found = []
+    for what, there in (
+        ("which packages own what", evidence.packaged(())),
+        ("what files hold", evidence.secrets(())),
+        ("what services and the clock start", evidence.started()),
+    ):
+        if there is None:
+            text = f"{what}: the snapshot does not say; fiat save --for-audit keeps it"
+            found.append(Finding("not-looked-at", "plain", text))
+    return found
+
+
+def read_known(path: str) -> list[Known]:
+    """The findings that the file ``path`` accepts; :class:`NotationError` for what is wrong in it, and PathError."""
+    try:
+        text = Path(path).read_bytes().decode("utf-8")
+    except OSError as error:
+        raise PathError(path, error.errno or 5, "read") from error
+    except UnicodeDecodeError as error:
+        raise NotationError(path, f"{quoted(path)} is no TOML: it is not written in UTF-8") from error
+    return knowing.read(text, path, RULES)
+
+
+def write_known(found: Iterable[Mended], path: str) -> int:
+    """Write a new file that accepts these once each has a reason; the number of lines. Raises PathError."""
+    until = (datetime.now(UTC) + _HOLDS).date().isoformat()
+    lines = list(knowing.write((one.told for one in found), until))
+    try:
+        with open(path, "x", encoding="utf-8") as file:
+            file.writelines(lines)
+    except OSError as error:
+        raise PathError(path, error.errno or 5, "write") from error
+    return len(lines)

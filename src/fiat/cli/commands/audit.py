@@ -1,0 +1,71 @@
+"""Find what is dangerous in these trees, or probably not meant: where, who can really use it
+with the whole way there counted in, why it matters, and the command that mends it.
+
+What nobody else can get to is no danger, and is said to be so. Of weight danger is what lets
+others in; odd what is probably not meant; plain what is to be known, and only counted unless
+--weight plain is given. The exit status is 1 where a danger is left.
+
+Beside the tree an audit of this host looks at what packages own, what services and the clock
+start, and the first 64 bytes of small files that others can read, for keys and passwords."""
+
+import argparse
+
+from fiat.app.audit import RULES, WEIGHTS, audit, chosen_rules, read_known, write_known
+from fiat.app.status import Status
+from fiat.app.text import NotationError
+from fiat.cli.options.common import add_common, host_of, output_of
+from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.progress import Progress
+from fiat.render.audit import AuditView, RulesView
+
+EXAMPLES = (
+    ("what is dangerous on the sample host", "fiat audit /srv/skerry --weight danger --from skerry"),
+    ("one kind of thing, as a table for a spreadsheet", "fiat audit /srv --rule owner-without-account --format csv"),
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The arguments of ``fiat audit``."""
+    parser.add_argument("paths", nargs="*", metavar="PATH", help="the tree to be looked at")
+    parser.add_argument("--weight", choices=WEIGHTS, default="odd", help="what weighs so much and more (odd)")
+    parser.add_argument("--rule", action="append", default=[], metavar="RULE", help="just what this rule finds")
+    parser.add_argument("--not", dest="without_rule", action="append", default=[], metavar="RULE", help="but this rule")
+    parser.add_argument("--rules", action="store_true", help="list the rules, and what each looks for")
+    parser.add_argument("--logs", action="store_true", help="look for credentials in logs that everyone may read, too")
+    parser.add_argument("--accept-known", metavar="FILE", help="leave out what FILE accepts, until its day")
+    parser.add_argument("--write-known", metavar="FILE", help="write a new FILE that accepts what was found")
+    add_selection(parser)
+    add_common(parser, ("text", "json", "csv"))
+
+
+def run(args: argparse.Namespace) -> int:
+    """Look, and tell; the exit status is 1 where there is a danger."""
+    output = output_of("audit", args)
+    if args.rules:
+        output.add(RulesView(RULES.values()))
+        return output.finish()
+    if not args.paths:
+        raise NotationError("PATH", "what shall be looked at? Give one PATH or more; see --help")
+    rules = chosen_rules(args.rule, args.without_rule, logs=args.logs)
+    known = read_known(args.accept_known) if args.accept_known is not None else []
+    host = host_of(args)
+    with Progress(output.shows_progress) as progress:
+        found = audit(
+            host,
+            args.paths,
+            rules,
+            selected(args, host.accounts),
+            known=known,
+            weight=args.weight,
+            across_mounts=args.across_mounts,
+            problem=output.problem,
+            progress=progress.report,
+        )
+    output.caveat(found.caveats)
+    if not found.objects:
+        return output.finish()
+    view = AuditView(found, args.weight, args.paths)
+    output.add(view)
+    if args.write_known is not None:
+        write_known(view.found, args.write_known)
+    return output.finish(Status.NO if found.weighing("danger") else Status.DONE)

@@ -1,0 +1,104 @@
+"""Evidence: what an audit asks of a host beside its file tree."""
+
+from collections.abc import Mapping, Sequence
+
+from fiat.core.typed import NamedTuple, Protocol
+
+
+class Started(NamedTuple):
+    """Something that is run, or read, for somebody without their asking.
+
+    ``uid`` is who runs it, None for a user that is made for the purpose; ``by`` says
+    in words what starts it, such as ``unit tidefeed.service``. What is ``run`` is
+    a program or a script, anything else is read.
+    """
+
+    path: str
+    uid: int | None
+    by: str
+    run: bool = True
+
+
+class Evidence(Protocol):
+    """Where an audit looks beside the file tree; None wherever that was not looked at."""
+
+    def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
+        """Those of ``paths`` that a package of the distribution owns, or that its administrator recorded."""
+
+    def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """What kind of secret some of these files hold, by path: see :mod:`fiat.core.audit.secretkinds`."""
+
+    def started(self) -> tuple[Started, ...] | None:
+        """What is started by services and by the clock."""
+
+    def login(self) -> Mapping[str, str] | None:
+        """What login.defs(5) sets."""
+
+    def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """Which of these logs hold lines that look like credentials, and of what kind they are."""
+
+
+class NoEvidence:
+    """Nothing was looked at."""
+
+    def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
+        """Not known."""
+        return None
+
+    def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """Not known."""
+        return None
+
+    def started(self) -> tuple[Started, ...] | None:
+        """Not known."""
+        return None
+
+    def login(self) -> Mapping[str, str] | None:
+        """Not known."""
+        return None
+
+    def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """Not known."""
+        return None
+
+
+class Kept(NamedTuple):
+    """Evidence as it is kept with a snapshot: for certain paths what was found, and never what they hold.
+
+    ``secret_kinds`` holds the kind by path, ``privileged`` are programs with privilege that a package owns,
+    ``settings`` those of login.defs(5); each is None where it was not looked at.
+    """
+
+    secret_kinds: Mapping[str, str] | None
+    privileged: frozenset[str] | None
+    services: tuple[Started, ...] | None
+    settings: Mapping[str, str] | None = None
+
+
+class KeptEvidence:
+    """The evidence that a snapshot holds."""
+
+    def __init__(self, kept: Kept) -> None:
+        self.kept = kept
+
+    def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
+        """Those that were owned by a package."""
+        known = self.kept.privileged
+        return None if known is None else known & frozenset(paths)
+
+    def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """Those that were found."""
+        known = self.kept.secret_kinds
+        return None if known is None else {path: known[path] for path in paths if path in known}
+
+    def started(self) -> tuple[Started, ...] | None:
+        """What was started then."""
+        return self.kept.services
+
+    def login(self) -> Mapping[str, str] | None:
+        """What was set then."""
+        return self.kept.settings
+
+    def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """Logs are not kept."""
+        return None

@@ -1,0 +1,54 @@
+"""Examining a tree: what every rule finds there, equal findings together, the worst first."""
+
+from collections.abc import Iterable, Iterator
+
+import numpy as np
+
+from fiat.core.audit.found import Found
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.rule import Rule
+from fiat.core.model.finding import WEIGHTS
+from fiat.core.typed import NamedTuple
+
+
+class Told(NamedTuple):
+    """One finding as it is told: of ``rule``, in the tree of ``ground``."""
+
+    rule: Rule
+    ground: Ground
+    found: Found
+
+    @property
+    def paths(self) -> int:
+        """On how many paths."""
+        return len(self.found.places)
+
+    @property
+    def first(self) -> str:
+        """The first of its paths."""
+        return self.ground.path(int(self.found.places[0]))
+
+
+def examine(ground: Ground, rules: Iterable[Rule]) -> list[Told]:
+    """What the rules find in one tree."""
+    return in_order(one for rule in rules for one in _of_rule(ground, rule))
+
+
+def _of_rule(ground: Ground, rule: Rule) -> Iterator[Told]:
+    """What one rule finds, what is equal but for the place together."""
+    alike: dict[object, list[Found]] = {}
+    for found in rule.find(ground):
+        if len(found.places):
+            alike.setdefault((found.weight, found.text, found.people, found.mend), []).append(found)
+    for some in alike.values():
+        places = np.unique(np.concatenate([one.places for one in some]))
+        places = places[ground.judged[places]]
+        if not len(places):
+            continue
+        yield Told(rule, ground, some[0]._replace(places=places))
+
+
+def in_order(told: Iterable[Told]) -> list[Told]:
+    """The worst first; of one weight, what more people can use; otherwise as the rules stand."""
+    found = list(told)
+    return sorted(found, key=lambda one: (WEIGHTS.index(one.found.weight), -one.found.people.bit_count()))

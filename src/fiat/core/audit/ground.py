@@ -1,0 +1,177 @@
+"""What the rules of an audit look at: one tree, who can do what in it, and what else is known of the host."""
+
+from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fiat.core.ask.who import universe_of
+from fiat.core.audit.evidence import Evidence
+from fiat.core.audit.found import Places
+from fiat.core.model import right as rights_
+from fiat.core.model.host import Host
+from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Object
+from fiat.core.model.right import Right
+from fiat.core.model.route import Route
+from fiat.core.rules.access import Access
+from fiat.core.tree.answers import for_tree
+from fiat.core.tree.distinct import distinct_values
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import route_for, walk
+
+_KERNELS_OWN = frozenset(
+    (
+        "proc sysfs cgroup cgroup2 debugfs tracefs securityfs pstore bpf configfs fusectl mqueue hugetlbfs devpts "
+        "efivarfs binfmt_misc selinuxfs autofs rpc_pipefs nsfs"
+    ).split()
+)
+"""File systems of which the kernel makes every object, with the posture that it needs."""
+
+_RIGHTS = (rights_.READ, rights_.WRITE, rights_.EXECUTE)
+
+
+class Ground:
+    """One tree of a host. Sets of people are bit sets of ``universe``."""
+
+    def __init__(self, host: Host, route: Route, survey: Survey, evidence: Evidence) -> None:
+        self.host = host
+        self.accounts = host.accounts
+        self.route = route
+        self.survey = survey
+        self.evidence = evidence
+        self.remarks: dict[int, tuple[tuple[str, str], ...]] = {}
+        postures = [found.posture for found in route.objects]
+        self.universe = universe_of(host.accounts, postures, profiles=[survey.profiles])
+        self.root = self.universe.with_uid(0)
+        self.others = (self.universe.of_kind("user") | self.universe.of_kind("anyone-else")) & ~self.root
+        """Everybody but root; memberships that nobody has are nobody."""
+
+    # --- postures, by profile ---
+
+    @cached_property
+    def columns(self) -> "tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]":
+        """For each entry its mode, owner and group."""
+        columns, profile = self.survey.profiles.columns, self.survey.profile
+        return columns.mode[profile], columns.uid[profile], columns.gid[profile]
+
+    @cached_property
+    def files(self) -> NDArray[np.bool_]:
+        """For each entry whether it is a regular file."""
+        found: NDArray[np.bool_] = self.by_rest(lambda rest: rest.posture.kind is Kind.FILE)
+        return found
+
+    @cached_property
+    def directories(self) -> NDArray[np.bool_]:
+        """For each entry whether it is a directory."""
+        return self.survey.directories()
+
+    @cached_property
+    def judged(self) -> NDArray[np.bool_]:
+        """For each entry whether it is judged: what the kernel makes by itself is not."""
+        return ~self.by_rest(lambda rest: rest.mount is not None and rest.mount.type in _KERNELS_OWN)
+
+    def by_rest(self, says: Callable[[Profile], bool]) -> NDArray[np.bool_]:
+        """For each entry what is so of its type, flags, program and mount."""
+        found: NDArray[np.bool_] = self.survey.profiles.by_rest(says)[self.survey.profile]
+        return found
+
+    # --- who can do what ---
+
+    @cached_property
+    def _answers(self) -> "tuple[NDArray[np.int32], NDArray[np.int32], Callable[[int], int]]":
+        access = for_tree(self.host, self.universe, _RIGHTS, self.route, self.survey)
+        found = access.answers(self.survey, self.route)
+        return found.number, found.keys.numbers, found.keys.table.__getitem__
+
+    def by_people(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
+        """The entries at ``places`` by the set of those who have ``right`` there; the others are left out."""
+        number, sets, of = self._answers
+        column = sets[:, _RIGHTS.index(right)][number[places]]
+        distinct, which = distinct_values(column.astype(np.int64))
+        for place, one in enumerate(distinct.tolist()):
+            if one >= 0:
+                yield of(one), places[which == place]
+
+    def by_others(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
+        """The same of everybody but root and the owner of each."""
+        _, uid, _ = self.columns
+        for bits, some in self.by_people(places, right):
+            among = bits & self.others
+            owners, which = distinct_values(uid[some])
+            split: dict[int, list[Places]] = {}
+            for place, owner in enumerate(owners.tolist()):
+                split.setdefault(among & ~self.universe.with_uid(owner), []).append(some[which == place])
+            for people, parts in split.items():
+                yield people, np.sort(np.concatenate(parts))
+
+    @cached_property
+    def access(self) -> Access:
+        """Access for the same people along single routes."""
+        return Access(self.universe, self.host.settings)
+
+    def allowed(self, path: str, right: Right) -> int:
+        """Who has ``right`` on one path; nobody where it means nothing."""
+        route = route_for(self.host, path, right)
+        if route.end is None or not right.applies(route.end.posture.kind):
+            return 0
+        return self.access.allowed(route, right)
+
+    def walk(self, path: str) -> Route:
+        """The route to a path, with what runs it."""
+        return walk(self.host, path, to_run=True)
+
+    # --- single entries ---
+
+    def path(self, place: int) -> str:
+        """The path of an entry."""
+        return self.survey.path(int(place))
+
+    def paths(self, places: Places) -> list[str]:
+        """The paths of entries, in their order."""
+        return [path for _, path in self.survey.paths_of(places.tolist())]
+
+    def object(self, place: int) -> Object:
+        """An entry as an object."""
+        return self.survey.object(int(place))
+
+    def places_of(self, paths: Sequence[str]) -> dict[str, int]:
+        """Where those of ``paths`` are that are in the tree, by path; symlinks are not followed."""
+        top = self.survey.top.path.rstrip("/")
+        found: dict[str, int] = {}
+        known: dict[str, int | None] = {top: 0}
+        for path in paths:
+            whole = path.rstrip("/") or "/"
+            if whole == self.survey.top.path:
+                found[path] = 0
+                continue
+            if not whole.startswith(f"{top}/"):
+                continue
+            here: int | None = 0
+            so_far = top
+            for name in whole[len(top) + 1 :].split("/"):
+                above, so_far = here, f"{so_far}/{name}"
+                if so_far not in known:
+                    known[so_far] = None if above is None else self._child(above, name)
+                here = known[so_far]
+            if here is not None:
+                found[path] = here
+        return found
+
+    def _child(self, directory: int, name: str) -> int | None:
+        children = self._children.get(directory)
+        if children is None:
+            places = np.flatnonzero(self.survey.parent == directory)
+            children = dict(zip(self.survey.names(places), places.tolist(), strict=True))
+            self._children[directory] = children
+        return children.get(name)
+
+    @cached_property
+    def _children(self) -> dict[int, dict[str, int]]:
+        return {}
+
+    def below(self, place: int) -> Places:
+        """Everything under an entry."""
+        return np.arange(place + 1, int(self.survey.end[place]))

@@ -1,0 +1,151 @@
+"""Mending: the commands after which a finding is gone, and what they take from whom.
+
+Each is made as a plan, as ``fiat set`` would make it; then the rules are asked
+once more, of the host as it would be after all of them. What would still be
+found has no command.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from fiat.core.ask.keptshifts import KeptShift, kept
+from fiat.core.audit.examine import Told, examine
+from fiat.core.audit.found import Mend
+from fiat.core.audit.ground import Ground
+from fiat.core.change import plan as plans
+from fiat.core.change.plan import Plan, Target
+from fiat.core.change.wanted import wanted
+from fiat.core.model.host import Host
+from fiat.core.model.identity import Identity
+from fiat.core.model.posture import Posture
+from fiat.core.model.route import Route
+from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.postures import postures_of_many
+from fiat.core.tree.walk import walk
+from fiat.core.typed import NamedTuple
+from fiat.core.words.commands import set_command_for
+
+_IN_ONE_COMMAND = 8
+"""So many paths are named in one command."""
+
+_COMMANDS = 5
+"""So many commands are told at most for one finding."""
+
+_COUNTED = 40
+"""Of a finding on more paths than that, what mending takes from whom is not counted."""
+
+
+class Mended(NamedTuple):
+    """A finding with the ``commands`` that mend it; none where nothing does.
+
+    ``takes`` and ``gives`` say who loses and who gains what by that, None where that was not counted.
+    """
+
+    told: Told
+    commands: tuple[str, ...] = ()
+    takes: tuple[KeptShift, ...] | None = None
+    gives: tuple[KeptShift, ...] | None = None
+
+
+def mended(told: Sequence[Told]) -> list[Mended]:
+    """Each finding with what mends it."""
+    if not told:
+        return []
+    host = told[0].ground.host
+    made = [_planned(host, one) for one in told]
+    left = _still_found(host, told)
+    return [
+        Mended(one, _commands(one), *_shifts(plan)) if works and _key(one) not in left else Mended(one)
+        for one, (works, plan) in zip(told, made, strict=True)
+    ]
+
+
+def _key(one: Told) -> tuple[str, str, str]:
+    return one.rule.code, one.ground.survey.top.path, one.first
+
+
+def _shifts(plan: Plan | None) -> tuple[tuple[KeptShift, ...] | None, tuple[KeptShift, ...] | None]:
+    return (None, None) if plan is None else (kept(plan.losses), kept(plan.gains))
+
+
+# --- what is changed -------------------------------------------------------------------
+
+
+def _paths(one: Told) -> Iterator[str]:
+    """What is to be changed."""
+    mend = one.found.mend
+    assert mend is not None
+    yield from mend.at or one.ground.paths(one.found.places)
+
+
+def _commands(one: Told) -> tuple[str, ...]:
+    mend = one.found.mend
+    assert mend is not None
+    accounts = one.ground.accounts
+    paths = list(_paths(one))
+    if len(paths) > _IN_ONE_COMMAND and mend.chosen:
+        return (set_command_for([one.ground.survey.top.path], mend.wish, accounts, ("--below", *mend.chosen)),)
+    parts = [paths[start : start + _IN_ONE_COMMAND] for start in range(0, len(paths), _IN_ONE_COMMAND)]
+    return tuple(set_command_for(part, mend.wish, accounts) for part in parts[:_COMMANDS])
+
+
+def _planned(host: Host, one: Told) -> tuple[bool, Plan | None]:
+    """Whether the kernel would make the change; and the plan, where that is small enough to be counted."""
+    mend = one.found.mend
+    if mend is None:
+        return False, None
+    if not mend.at and len(one.found.places) > _COUNTED:
+        return True, None
+    targets = []
+    for path, route in _routes(host, one):
+        if route.end is not None:
+            survey = survey_of_one(route.end)
+            targets.append(Target(path, route, survey, survey.profile >= 0, False))
+    plan = plans.make(host, targets, mend.wish)
+    refused = any(planned.change.errno for planned in plan.changes)
+    return bool(targets) and not refused and plan.changing > 0, plan
+
+
+def _routes(host: Host, one: Told) -> Iterator[tuple[str, Route]]:
+    for path in _paths(one):
+        yield path, walk(host, path, follow=False, interpreters=0)
+
+
+# --- whether it is gone then ----------------------------------------------------------
+
+
+def _still_found(host: Host, told: Sequence[Told]) -> set[tuple[str, str, str]]:
+    """What would still be found after everything had been mended that can be."""
+    postures: dict[Identity, Posture] = {}
+    for one in told:
+        mend = one.found.mend
+        if mend is not None:
+            for identity, posture in _objects(host, one, mend):
+                now = postures.get(identity, posture)
+                postures[identity] = wanted(now, mend.wish, host.actor(), host.settings.umask)
+    supposed = postures_of_many(postures)
+    after = HostAsIf(host, Supposition(supposed))
+    found: set[tuple[str, str, str]] = set()
+    grounds = {id(one.ground): one.ground for one in told}
+    for ground in grounds.values():
+        rules = {one.rule.code: one.rule for one in told if one.ground is ground and one.found.mend is not None}
+        top = ground.survey.top.path
+        then = Ground(after, walk(after, top), supposed.on(ground.survey), ground.evidence)
+        weights = {_key(one): one.found.weight for one in told}
+        for again in examine(then, rules.values()):
+            for path in then.paths(again.found.places):
+                key = again.rule.code, top, path
+                if again.found.weight == weights.get(key, again.found.weight):
+                    found.add(key)
+    return found
+
+
+def _objects(host: Host, one: Told, mend: Mend) -> Iterable[tuple[Identity, Posture]]:
+    survey = one.ground.survey
+    if mend.at:
+        for _, route in _routes(host, one):
+            if route.end is not None:
+                yield route.end.status.identity, route.end.posture
+        return
+    for place in one.found.places.tolist():
+        yield survey.identity(place), survey.profiles[int(survey.profile[place])].posture

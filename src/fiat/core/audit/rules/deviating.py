@@ -1,0 +1,89 @@
+"""One among many of the same: what deviates from its siblings, told by its share, not by a list of what is right."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fiat.core.audit.found import Found, Mend, Places
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.rule import Rule
+from fiat.core.model.mode import EXECUTE_BITS, READ, SPECIAL, WRITE, octal, parse_change
+from fiat.core.model.posture import Posture
+from fiat.core.model.wish import Wish
+from fiat.core.rules.decision import Decisions
+from fiat.core.text import joined
+from fiat.core.tree.distinct import distinct_columns
+from fiat.core.words import naming
+
+_SIBLINGS = 50
+"""So many files must be in a directory for one of them to deviate."""
+
+_NO_NEWS = EXECUTE_BITS | SPECIAL
+"""Who may execute differs between programs and data in one directory."""
+
+_SHARE = 50
+"""One in so many at most deviates, and the others are all alike."""
+
+
+def _found(ground: Ground) -> Iterator[Found]:
+    survey = ground.survey
+    columns = survey.profiles.columns
+    profile = survey.profile
+    files = np.flatnonzero(ground.files & (survey.parent >= 0))
+    alike = columns.mode[profile] & ~_NO_NEWS
+    keys = (survey.parent[files], alike[files], columns.uid[profile[files]], columns.gid[profile[files]])
+    first, number = distinct_columns(*(np.asarray(key, np.int64) for key in keys), columns.acl[profile[files]])
+    counts = np.bincount(number, minlength=len(first))
+    parents = survey.parent[files[first]]
+    order = np.lexsort((-counts, parents))
+    bounds = np.flatnonzero(np.r_[True, np.diff(parents[order]) != 0, True]) if len(order) else np.zeros(0, np.int64)
+    for start, end in zip(bounds[:-1].tolist(), bounds[1:].tolist(), strict=True):
+        kinds = order[start:end]
+        whole, most = int(counts[kinds].sum()), int(counts[kinds[0]])
+        if len(kinds) < 2 or whole < _SIBLINGS or (whole - most) * _SHARE > whole:
+            continue
+        norm = survey.profiles[int(profile[files[first[kinds[0]]]])].posture
+        for kind in kinds[1:].tolist():
+            posture = survey.profiles[int(profile[files[first[kind]]])].posture
+            places = files[number == kind]
+            yield _told(ground, places, posture, norm, whole)
+
+
+def _told(ground: Ground, places: Places, posture: Posture, norm: Posture, whole: int) -> Found:
+    accounts = ground.accounts
+    has, others = [], []
+    wish = Wish()
+    if posture.uid != norm.uid:
+        has.append(f"owned by {naming.user(posture.uid, accounts)}")
+        others.append(f"by {naming.user(norm.uid, accounts)}")
+        wish = wish._replace(uid=norm.uid)
+    if posture.gid != norm.gid:
+        has.append(f"of group {naming.group(posture.gid, accounts)}")
+        others.append(f"of {naming.group(norm.gid, accounts)}")
+        wish = wish._replace(gid=norm.gid)
+    if (posture.mode ^ norm.mode) & ~_NO_NEWS:
+        has.append(octal(posture.mode))
+        others.append(octal(norm.mode))
+        wish = wish._replace(mode=parse_change(octal(norm.mode & ~_NO_NEWS | posture.mode & _NO_NEWS)))
+    if posture.acl != norm.acl:
+        has.append("with another access list" if posture.acl is not None else "without an access list")
+        others.append("with one" if posture.acl is None else "without it" if norm.acl is None else "with theirs")
+        wish = Wish()
+    be = "is" if len(places) == 1 else "are"
+    text = f"{len(places):,} of {whole:,} files here {be} {joined(has)}; the others are {joined(others)}"
+    decisions = Decisions(ground.universe)
+    given = 0
+    for want in (READ, WRITE):
+        given |= decisions.of(posture).allowed(want) & ~decisions.of(norm).allowed(want)
+    given &= ground.others & ~ground.universe.with_uid(posture.uid)
+    return Found("odd" if given else "plain", text, places, given, None if wish == Wish() else Mend(wish))
+
+
+RULES = (
+    Rule(
+        "deviates",
+        "a file that is not as all the others beside it are",
+        "one in a great many is more often forgotten, or changed by somebody, than meant",
+        _found,
+    ),
+)

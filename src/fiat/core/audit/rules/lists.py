@@ -1,0 +1,208 @@
+"""Classes, entries and letters that do not do what they seem to. Source: acl(5), inode(7)."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fiat.core.audit.found import Found, Mend
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.remarked import remarked
+from fiat.core.audit.rule import Rule
+from fiat.core.audit.rules.nobody import without_entries
+from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, parse_change, permission_letters
+from fiat.core.model.posture import Posture
+from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.rules.decision import Decisions
+from fiat.core.rules.effective import effective, group_permissions
+from fiat.core.text import joined
+from fiat.core.words import naming
+
+
+def _masked(ground: Ground) -> Iterator[Found]:
+    yield from remarked(ground, "mask-cuts", "odd", _as_masked)
+
+
+def _as_masked(posture: Posture, _: Ground) -> Mend | None:
+    """Each entry with what the mask leaves of it: nobody's access changes."""
+    acl = posture.acl
+    if acl is None or acl.mask is None:
+        return None
+    wishes = []
+    for entry in acl.entries:
+        left = effective(entry, acl.mask)
+        if entry.tag in (Tag.NAMED_USER, Tag.NAMED_GROUP, Tag.OWNING_GROUP) and left != entry.permissions:
+            wishes.append(EntryWish(entry._replace(permissions=left)))
+    return Mend(Wish(access=ListWish(tuple(wishes), mask=acl.mask)))
+
+
+def _passed_over(ground: Ground) -> Iterator[Found]:
+    mend = Mend(Wish(access=ListWish(drop=True)))
+    yield from remarked(ground, "list-passed-over", "odd", lambda *_: mend)
+
+
+def _empty_groups(ground: Ground) -> Iterator[Found]:
+    yield from remarked(ground, "empty-group", "plain", _without_empty_groups)
+
+
+def _without_empty_groups(posture: Posture, ground: Ground) -> Mend | None:
+    accounts = ground.accounts
+    gone = [
+        entry
+        for entry in (posture.acl.entries if posture.acl is not None else ())
+        if entry.tag is Tag.NAMED_GROUP and entry.id is not None
+        if accounts.group_numbered(entry.id) is not None and not accounts.member_count(entry.id)
+    ]
+    if gone:
+        return without_entries(posture, gone)
+    if posture.acl is None:
+        return Mend(Wish(mode=parse_change("g=")))
+    return None
+
+
+def _owners(ground: Ground) -> Iterator[Found]:
+    def as_others(posture: Posture, _: Ground) -> Mend:
+        more = (group_permissions(posture) | posture.mode & 7) & ~(posture.mode >> 6 & 7)
+        clause = f"u+{permission_letters(more).replace('-', '')}"
+        return Mend(Wish(mode=parse_change(clause)))
+
+    yield from remarked(ground, "owner-has-less", "odd", as_others)
+
+
+def _groups(ground: Ground) -> Iterator[Found]:
+    def as_others(posture: Posture, _: Ground) -> Mend | None:
+        if posture.acl is not None:
+            return None
+        more = posture.mode & 7 & ~(posture.mode >> 3 & 7)
+        clause = f"g+{permission_letters(more).replace('-', '')}"
+        return Mend(Wish(mode=parse_change(clause)))
+
+    yield from remarked(ground, "group-has-less", "odd", as_others)
+
+
+def _idle_groups(ground: Ground) -> Iterator[Found]:
+    """A group that somebody chose, for it is not its owner's own, and that may do nothing."""
+    for number, profile in enumerate(ground.survey.profiles):
+        posture = profile.posture
+        if posture.kind not in (Kind.FILE, Kind.DIRECTORY) or group_permissions(posture) or posture.gid == 0:
+            continue
+        owner = ground.accounts.user_numbered(posture.uid)
+        if posture.uid == 0 or owner is None or owner.gid == posture.gid:
+            continue
+        if not ground.accounts.member_count(posture.gid):
+            continue
+        group = naming.group(posture.gid, ground.accounts)
+        text = f"group {group} owns it and may do nothing with it"
+        mend = Mend(Wish(gid=owner.gid))
+        places = np.flatnonzero(ground.survey.profile == number)
+        if len(places):
+            yield Found("plain", text, places, 0, mend)
+
+
+def _repeated(ground: Ground) -> Iterator[Found]:
+    """Named entries without which everybody had the same."""
+    decisions = Decisions(ground.universe)
+    seen: dict[tuple[AccessList, int, int, int], list[int]] = {}
+    for number, profile in enumerate(ground.survey.profiles):
+        posture = profile.posture
+        if posture.acl is not None and posture.acl.mask:
+            seen.setdefault((posture.acl, posture.mode, posture.uid, posture.gid), []).append(number)
+    for numbers in seen.values():
+        posture = ground.survey.profiles[numbers[0]].posture
+        assert posture.acl is not None
+        gone = []
+        for entry in posture.acl.entries:
+            if entry.id is None:
+                continue
+            left = tuple(one for one in posture.acl.entries if one != entry)
+            without = posture._replace(acl=AccessList(left))
+            had, has = decisions.of(posture), decisions.of(without)
+            if all(had.allowed(want) == has.allowed(want) for want in range(1, 8)):
+                gone.append(entry)
+        if gone:
+            named = joined(naming.entry(entry, ground.accounts) for entry in gone[:3])
+            text = f"without {named} everybody would have the same"
+            places = np.flatnonzero(np.isin(ground.survey.profile, numbers))
+            if len(places):
+                yield Found("plain", text, places, 0, without_entries(posture, gone[:1]))
+
+
+def _capitals(ground: Ground) -> Iterator[Found]:
+    mode, _, _ = ground.columns
+    idle = ground.files & (mode & EXECUTE_BITS == 0)
+    for bit, letter, who in ((SETUID, "u", "setuid"), (SETGID, "g", "setgid")):
+        places = np.flatnonzero(idle & (mode & bit != 0))
+        if len(places):
+            clause = f"{letter}-s"
+            text = f"capital S: {who} is set, and nobody may execute it, so that it does nothing"
+            yield Found("odd", text, places, 0, Mend(Wish(mode=parse_change(clause))))
+
+
+def _without_effect(ground: Ground) -> Iterator[Found]:
+    for code, clause in (
+        ("setuid-without-effect", "u-s"),
+        ("setgid-without-effect", "g-s"),
+        ("sticky-without-effect", "-t"),
+    ):
+        mend = Mend(Wish(mode=parse_change(clause)))
+        yield from remarked(ground, code, "plain", lambda *_, mend=mend: mend)
+    yield from remarked(ground, "capabilities-without-effect", "plain", lambda *_: None)
+
+
+RULES = (
+    Rule(
+        "mask-cuts",
+        "an entry that the mask cuts off",
+        "who reads the list takes them to have more than they have; and raising the mask hands it out",
+        _masked,
+    ),
+    Rule(
+        "list-passed-over",
+        "a list that is passed over",
+        "Linux passes over a list whose mask is empty: whom it was to keep out gets what other gets",
+        _passed_over,
+    ),
+    Rule(
+        "empty-group",
+        "rights for a group that nobody is in",
+        "who joins that group has these rights, and nobody thinks of it then",
+        _empty_groups,
+    ),
+    Rule(
+        "owner-has-less",
+        "an owner who may do less than others",
+        "for the owner the owner's letters alone count, and they can change them at any time",
+        _owners,
+    ),
+    Rule(
+        "group-has-less",
+        "a group that may do less than anyone else",
+        "a group is kept out like this only as long as nobody leaves it",
+        _groups,
+    ),
+    Rule(
+        "group-has-nothing",
+        "a group that owns something and may do nothing",
+        "whoever chose the group meant it to have something",
+        _idle_groups,
+    ),
+    Rule(
+        "entry-repeats",
+        "an entry that repeats what its class gives",
+        "when the class loses it, the entry still has it, and nobody thinks of it then",
+        _repeated,
+    ),
+    Rule(
+        "capital-letters",
+        "setuid or setgid on what nobody may execute",
+        "either x is missing, or the bit is left over and comes to life with the next x",
+        _capitals,
+    ),
+    Rule(
+        "without-effect",
+        "a special bit or a capability that does nothing there",
+        "whoever set it relies on something that does not happen",
+        _without_effect,
+    ),
+)

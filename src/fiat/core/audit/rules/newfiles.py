@@ -1,0 +1,109 @@
+"""Directories where new files will not be what the directory's own pattern suggests.
+
+Source: inode(7), on setgid; acl(5), "OBJECT CREATION AND DEFAULT ACLs"; umask(2).
+"""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fiat.core.audit.found import Found, Mend
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.rule import Rule
+from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.mode import SETGID, parse_change
+from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.words import naming
+
+
+def _inside(ground: Ground) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
+    """For each entry whether it is a directory in a directory of the tree."""
+    return ground.directories & (ground.survey.parent >= 0)
+
+
+def _setgid_lost(ground: Ground) -> Iterator[Found]:
+    mode, _, gid = ground.columns
+    above = np.maximum(ground.survey.parent, 0)
+    lost = _inside(ground) & (mode & SETGID == 0) & (mode[above] & SETGID != 0) & (gid == gid[above])
+    lost &= mode & 0o020 != 0
+    mend = Mend(Wish(mode=parse_change("g+s")))
+    for group in np.unique(gid[lost]).tolist():
+        name = naming.group(group, ground.accounts)
+        text = f"the directory above hands group {name} on, and this one does not: what is made here gets its maker's"
+        yield Found("odd", text, np.flatnonzero(lost & (gid == group)), 0, mend)
+
+
+def _default_differs(ground: Ground) -> Iterator[Found]:
+    profiles = ground.survey.profiles
+    numbers: dict[AccessList | None, int] = {None: 0}
+    lists: list[AccessList | None] = [None]
+
+    def number(acl: AccessList | None) -> int:
+        found = numbers.setdefault(acl, len(lists))
+        if found == len(lists):
+            lists.append(acl)
+        return found
+
+    default = profiles.by_rest(lambda rest: number(rest.posture.default), np.int32)[ground.survey.profile]
+    above = default[np.maximum(ground.survey.parent, 0)]
+    differs = np.flatnonzero(_inside(ground) & (above != 0) & (default != above))
+    for had, has in dict.fromkeys(zip(above[differs].tolist(), default[differs].tolist(), strict=True)):
+        places = differs[(above[differs] == had) & (default[differs] == has)]
+        what = "has no default list" if not has else "has another default list"
+        text = f"it {what}, and the directory above has one: what is made here is not shared as it is there"
+        wanted = lists[had]
+        assert wanted is not None
+        entries = tuple(EntryWish(entry) for entry in wanted.entries if entry.tag is not Tag.MASK)
+        wish = Wish(default=ListWish(entries, mask=wanted.mask, drop=bool(has)))
+        yield Found("odd", text, places, 0, Mend(wish))
+
+
+def _umask_defeats(ground: Ground) -> Iterator[Found]:
+    mode, _, gid = ground.columns
+    umask = _login_umask(ground)
+    if umask is None or not umask & 0o020:
+        return
+    bare = ground.by_rest(lambda rest: rest.posture.default is None)
+    shared = ground.directories & bare & (mode & SETGID != 0) & (mode & 0o030 == 0o030)
+    for group in np.unique(gid[shared]).tolist():
+        if ground.accounts.member_count(group) < 2:
+            continue
+        name = naming.group(group, ground.accounts)
+        text = f"group {name} works here together, and a login's umask {umask:04o} takes w from what each of them makes"
+        entry = Entry(Tag.OWNING_GROUP, 7)
+        mend = Mend(Wish(default=ListWish((EntryWish(entry),))))
+        yield Found("odd", text, np.flatnonzero(shared & (gid == group)), 0, mend)
+
+
+def _login_umask(ground: Ground) -> int | None:
+    """What login.defs(5) gives everybody; None where it says nothing, or more to whoever has a group of their own."""
+    settings = ground.evidence.login() or {}
+    word = settings.get("UMASK", "")
+    if settings.get("USERGROUPS_ENAB", "").lower() == "yes" or not word:
+        return None
+    try:
+        return int(word, 8)
+    except ValueError:
+        return None
+
+
+RULES = (
+    Rule(
+        "setgid-lost",
+        "a directory that does not hand its group on, as the one above does",
+        "what is made here belongs to its maker's group, and the others of the team cannot use it",
+        _setgid_lost,
+    ),
+    Rule(
+        "default-differs",
+        "a directory with another default list than the one above",
+        "what is made here is open to others than what is made beside it",
+        _default_differs,
+    ),
+    Rule(
+        "umask-defeats-team",
+        "a directory of a team, in which the umask takes its rights away",
+        "each can read what the others made, and none of them can change it",
+        _umask_defeats,
+    ),
+)

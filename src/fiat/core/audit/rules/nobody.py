@@ -1,0 +1,66 @@
+"""Numbers that no account has. Source: chown(2), acl(5): a number is all that a file system keeps."""
+
+from collections.abc import Iterator
+
+from fiat.core.audit.found import Found, Mend
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.remarked import remarked
+from fiat.core.audit.rule import Rule
+from fiat.core.model.accesslist import Entry, Tag
+from fiat.core.model.posture import Posture
+from fiat.core.model.wish import ListWish, Wish
+
+
+def _owners(ground: Ground) -> Iterator[Found]:
+    mend = Mend(Wish(uid=0), chosen=("--with", "no-owner"))
+    yield from remarked(ground, "owner-without-account", "odd", lambda *_: mend)
+
+
+def _groups(ground: Ground) -> Iterator[Found]:
+    mend = Mend(Wish(gid=0), chosen=("--with", "no-group"))
+    yield from remarked(ground, "group-without-name", "odd", lambda *_: mend)
+
+
+def _entries(ground: Ground) -> Iterator[Found]:
+    yield from remarked(ground, "entry-without-name", "odd", _drop_nameless)
+
+
+def _drop_nameless(posture: Posture, ground: Ground) -> Mend | None:
+    accounts = ground.accounts
+    gone = []
+    for entry in posture.acl.entries if posture.acl is not None else ():
+        if entry.id is None:
+            continue
+        named = accounts.user_numbered if entry.tag is Tag.NAMED_USER else accounts.group_numbered
+        if named(entry.id) is None:
+            gone.append(entry)
+    return without_entries(posture, gone)
+
+
+def without_entries(posture: Posture, gone: list[Entry]) -> Mend | None:
+    """A list without some of its entries, and with its mask as it is."""
+    if not gone or posture.acl is None:
+        return None
+    return Mend(Wish(access=ListWish(remove=tuple(gone), mask=posture.acl.mask)))
+
+
+RULES = (
+    Rule(
+        "owner-without-account",
+        "something that no account owns",
+        "the next account that is made with this number owns it",
+        _owners,
+    ),
+    Rule(
+        "group-without-name",
+        "something of a group that there is not",
+        "the next group that is made with this number is its group",
+        _groups,
+    ),
+    Rule(
+        "entry-without-name",
+        "an entry for a number that nobody has",
+        "the next account that is made with this number has these rights",
+        _entries,
+    ),
+)

@@ -1,0 +1,79 @@
+"""What everyone may write to. Source: inode(7), "The file type and mode", on other and on the sticky bit."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fiat.core.audit.found import Found, Mend
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.rule import Rule
+from fiat.core.audit.weighing import by_use
+from fiat.core.model import right as rights
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import STICKY, parse_change
+from fiat.core.model.wish import Wish
+
+_NO_WRITE = Wish(mode=parse_change("o-w"))
+_FILES = Mend(_NO_WRITE, chosen=("--only", "files", "--with", "o+w"))
+_DIRECTORIES = Mend(_NO_WRITE, chosen=("--only", "dirs", "--with", "o+w", "--without", "sticky"))
+
+
+def _files(ground: Ground) -> Iterator[Found]:
+    mode, _, _ = ground.columns
+    places = np.flatnonzero(ground.files & (mode & 0o002 != 0))
+    yield from by_use(ground, places, rights.WRITE, "danger", "everyone may write to it", _FILES)
+
+
+def _devices(ground: Ground) -> Iterator[Found]:
+    mode, _, _ = ground.columns
+    blocks = ground.by_rest(lambda rest: rest.posture.kind is Kind.BLOCK)
+    places = np.flatnonzero(blocks & (mode & 0o006 != 0))
+    text = "everyone may open this disk, past every file's own permissions"
+    mend = Mend(Wish(mode=parse_change("o-rw")))
+    yield from by_use(ground, places, rights.READ, "danger", text, mend)
+
+
+def _directories(ground: Ground) -> Iterator[Found]:
+    mode, _, _ = ground.columns
+    places = np.flatnonzero(ground.directories & (mode & 0o003 == 0o003) & (mode & STICKY == 0))
+    text = "everyone may add names, and remove or replace what others have there"
+    yield from by_use(ground, places, rights.WRITE, "danger", text, _DIRECTORIES)
+
+
+def _sticky(ground: Ground) -> Iterator[Found]:
+    mode, uid, _ = ground.columns
+    shared = ground.directories & (mode & 0o003 == 0o003) & (mode & STICKY != 0)
+    held = "only the owner of a name removes it; others can still fill it, and take a name before it is used"
+    yield from by_use(ground, np.flatnonzero(shared & (uid == 0)), rights.WRITE, "plain", f"sticky: {held}")
+    for owner in np.unique(uid[shared & (uid != 0)]).tolist():
+        text = "sticky, but it belongs to an ordinary user, who can still remove and replace what anybody has there"
+        mend = Mend(Wish(uid=0))
+        yield Found("plain", text, np.flatnonzero(shared & (uid == owner)), ground.universe.with_uid(owner), mend)
+
+
+RULES = (
+    Rule(
+        "file-open-to-all",
+        "a file that everyone may write to",
+        "whatever reads it, or runs it, trusts whoever was there last",
+        _files,
+    ),
+    Rule(
+        "disk-open-to-all",
+        "a disk that everyone may open",
+        "who opens a disk reads and writes every file on it, whatever their permissions say",
+        _devices,
+    ),
+    Rule(
+        "directory-open-to-all",
+        "a directory in which everyone may remove and replace",
+        "what others keep there can be taken away and replaced by something of the same name",
+        _directories,
+    ),
+    Rule(
+        "shared-directory",
+        "a sticky directory that is open to everyone",
+        "what a program makes there under a name that can be foreseen, somebody else may have made before it",
+        _sticky,
+    ),
+)

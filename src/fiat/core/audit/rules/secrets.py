@@ -1,0 +1,82 @@
+"""Secrets that others may read, by what they are: see :mod:`fiat.core.audit.secretkinds`."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fiat.core.audit import secretkinds
+from fiat.core.audit.found import Found, Places
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.replacing import without
+from fiat.core.audit.rule import Rule
+from fiat.core.model import right as rights
+from fiat.core.model.mode import READ
+
+
+def candidates(ground: Ground) -> Iterator[tuple[int, Places]]:
+    """Small files that somebody besides the owner can read, by who these are."""
+    details = ground.survey.details
+    small = ground.files.copy()
+    if details is not None:
+        small &= (details.size < secretkinds.LARGEST) & (details.size > 0)
+    for people, places in ground.by_others(np.flatnonzero(small), rights.READ):
+        if people:
+            yield people, places
+
+
+def unpackaged(ground: Ground, places: Places) -> dict[str, int]:
+    """The paths of these that no package owns, with their places."""
+    paths = dict(zip(ground.paths(places), places.tolist(), strict=True))
+    packaged = ground.evidence.packaged(list(paths)) or frozenset()
+    return {path: place for path, place in paths.items() if path not in packaged}
+
+
+def _found(ground: Ground) -> Iterator[Found]:
+    for people, places in candidates(ground):
+        paths = unpackaged(ground, places)
+        kinds = ground.evidence.secrets(list(paths))
+        yield from _told(ground, people, paths, dict(kinds or {}))
+
+
+def _told(ground: Ground, people: int, paths: dict[str, int], kinds: dict[str, str]) -> Iterator[Found]:
+    for path, kind in kinds.items():
+        place = paths[path]
+        tests = secretkinds.in_tests(path)
+        weight = "danger" if kind in secretkinds.DANGEROUS and not tests else "odd"
+        text = f"it holds {kind}, and others may read it" + ("; it seems to be there for tests" if tests else "")
+        mend = without(ground.universe, ground.object(place).posture, people, READ)
+        yield Found("plain" if tests else weight, text, np.array([place]), people, mend)
+
+
+def _logs(ground: Ground) -> Iterator[Found]:
+    logs = [
+        place
+        for place, path in ground.survey.paths_of(np.flatnonzero(ground.files).tolist())
+        if "/log" in path or path.endswith(".log")
+    ]
+    for people, places in ground.by_others(np.array(logs, np.int64), rights.READ):
+        if not people & ground.universe.of_kind("anyone-else"):
+            continue
+        paths = dict(zip(ground.paths(places), places.tolist(), strict=True))
+        for path in ground.evidence.logged(list(paths)) or ():
+            place = paths[path]
+            mend = without(ground.universe, ground.object(place).posture, people, READ)
+            text = "lines in this log look like credentials, and everyone may read it"
+            yield Found("danger", text, np.array([place]), people, mend)
+
+
+RULES = (
+    Rule(
+        "secret-readable",
+        "a secret that others may read",
+        "who has read it can use it for as long as it holds, and leaves no trace",
+        _found,
+    ),
+    Rule(
+        "log-with-credentials",
+        "a log that everyone may read, and that holds credentials",
+        "who has read them can use them for as long as they hold",
+        _logs,
+        asked=True,
+    ),
+)

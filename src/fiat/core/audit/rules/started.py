@@ -1,0 +1,53 @@
+"""What services and the clock start: who could put something else in its place. Source: unlink(2), execve(2)."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fiat.core.audit.evidence import Started
+from fiat.core.audit.found import Found
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.replacing import beside, holds, mend_of
+from fiat.core.audit.rule import Rule
+from fiat.core.model.paths import lies_under
+from fiat.core.text import visible
+from fiat.core.words import naming
+
+
+def _found(ground: Ground) -> Iterator[Found]:
+    started = ground.evidence.started()
+    if started is None:
+        return
+    top = ground.survey.top.path
+    ends = {path: end.path for path in dict.fromkeys(one.path for one in started) if (end := ground.walk(path).end)}
+    places = ground.places_of([end for end in ends.values() if lies_under(end, top)])
+    for one in started:
+        place = places.get(ends.get(one.path, ""))
+        if place is None:
+            continue
+        where = np.array([place])
+        runner = ground.universe.with_uid(one.uid) if one.uid is not None else 0
+        for hold in holds(ground, one.path, ground.root | runner):
+            text = f"{_who_runs(ground, one)} ({visible(one.by)}), and {hold.words(ground)}"
+            yield Found("danger", text, where, hold.people, mend_of(ground, hold))
+        added = beside(ground, one.path, ground.root | runner) if one.run else None
+        if added is not None:
+            script = ground.object(place).script is not None
+            could = f"{added.words(ground)}, where it may load from"
+            text = f"{_who_runs(ground, one)} ({visible(one.by)}), and {could}"
+            yield Found("danger" if script else "odd", text, where, added.people, mend_of(ground, added))
+
+
+def _who_runs(ground: Ground, one: Started) -> str:
+    who = "a user made for the purpose" if one.uid is None else naming.user(one.uid, ground.accounts)
+    return f"{who} {'runs' if one.run else 'reads'} it"
+
+
+RULES = (
+    Rule(
+        "started-replaceable",
+        "something that root or a service runs, and others could replace",
+        "who replaces it acts as whoever runs it, the next time that it is started",
+        _found,
+    ),
+)

@@ -1,0 +1,90 @@
+"""The evidence of this host. What was looked into once is remembered."""
+
+import os
+import stat
+from collections.abc import Callable, Mapping, Sequence
+from functools import cached_property
+
+from fiat.core.audit import secretkinds
+from fiat.core.audit.evidence import Started
+from fiat.core.model.host import Host
+from fiat.core.tree.handles import Handles
+from fiat.host.evidence.clock import of_the_clock
+from fiat.host.evidence.packages import Packages
+from fiat.host.evidence.services import of_units
+from fiat.host.live.node import LiveNode
+
+_OF_LOGS = 1 << 20
+"""Bytes of a log that are looked at."""
+
+
+class LiveEvidence:
+    """What this host says beside its file tree."""
+
+    def __init__(self, host: Host) -> None:
+        self._host = host
+        self._packages = Packages()
+        self._kinds: dict[str, str | None] = {}
+
+    def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
+        """Those that a package owns."""
+        return self._packages.owned(paths)
+
+    def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """The kinds of secrets, by the first bytes of each file."""
+        new = [path for path in paths if path not in self._kinds]
+        self._kinds |= self._each(new, secretkinds.START, secretkinds.kind_of)
+        return {path: kind for path in paths if (kind := self._kinds[path]) is not None}
+
+    def started(self) -> tuple[Started, ...] | None:
+        """What services and the clock start."""
+        return self._started
+
+    @cached_property
+    def _started(self) -> tuple[Started, ...]:
+        accounts = self._host.accounts
+        return tuple(dict.fromkeys((*of_units(accounts), *of_the_clock(accounts))))
+
+    def login(self) -> Mapping[str, str] | None:
+        """What login.defs(5) sets."""
+        return self._host.login_settings()
+
+    def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
+        """Logs with lines that look like credentials."""
+
+        def kind(start: bytes, path: str) -> str | None:
+            return secretkinds.WORDS if secretkinds.credentials_in(start) else None
+
+        return {path: found for path, found in self._each(paths, _OF_LOGS, kind).items() if found is not None}
+
+    def _each(
+        self, paths: Sequence[str], count: int, kind: Callable[[bytes, str], str | None]
+    ) -> dict[str, str | None]:
+        """What ``kind`` says of the first bytes of each regular file; None where it cannot be read."""
+        found: dict[str, str | None] = dict.fromkeys(paths)
+        handles = Handles(self._host)
+        try:
+            for path in paths:
+                try:
+                    node = handles.open(path)
+                    try:
+                        assert isinstance(node, LiveNode)
+                        found[path] = kind(_start(node.fd, count), path)
+                    finally:
+                        node.close()
+                except OSError:
+                    continue
+        finally:
+            handles.close()
+        return found
+
+
+def _start(held: int, count: int) -> bytes:
+    """The first bytes of the regular file that is held by a handle; nothing of anything else, which is not opened."""
+    if not stat.S_ISREG(os.fstat(held).st_mode):
+        return b""
+    fd = os.open(f"/proc/self/fd/{held}", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    try:
+        return os.read(fd, count)
+    finally:
+        os.close(fd)

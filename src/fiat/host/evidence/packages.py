@@ -1,0 +1,62 @@
+"""Which paths belong to packages, by the databases that distributions keep in plain files under /var/lib and /lib."""
+
+import os
+import re
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from functools import cached_property
+
+
+class Packages:
+    """The paths that packages own, and those whose owner and mode the administrator recorded with them."""
+
+    def __init__(self, root: str = "") -> None:
+        self._root = root
+
+    def owned(self, paths: Iterable[str]) -> frozenset[str] | None:
+        """Those of ``paths`` that a package owns, or that are recorded; None where there is no such database."""
+        known = self._paths
+        if known is None:
+            return None
+        return frozenset(path for path in paths if _also(path) & known)
+
+    @cached_property
+    def _paths(self) -> frozenset[bytes] | None:
+        found = [*self._lists(), *self._recorded(), *self._installed()]
+        return frozenset(found) if found else None
+
+    def _lists(self) -> Iterator[bytes]:
+        """A file with a list of paths for each package."""
+        folder = f"{self._root}/var/lib/dpkg/info"
+        with suppress(OSError), os.scandir(folder) as entries:
+            for entry in entries:
+                if entry.name.endswith((".list", ".conffiles")):
+                    with suppress(OSError), open(entry.path, "rb") as file:
+                        yield from file.read().split(b"\n")
+
+    def _recorded(self) -> Iterator[bytes]:
+        """Owner, group, mode and path, where these are other than in the package."""
+        with suppress(OSError), open(f"{self._root}/var/lib/dpkg/statoverride", "rb") as file:
+            for line in file:
+                parts = line.rstrip(b"\n").split(b" ", 3)
+                if len(parts) == 4:
+                    yield parts[3]
+
+    def _installed(self) -> Iterator[bytes]:
+        """One file for all packages: F: lines name folders, R: lines the names in them."""
+        with suppress(OSError), open(f"{self._root}/lib/apk/db/installed", "rb") as file:
+            folder = b""
+            for line in file:
+                if line.startswith(b"F:"):
+                    folder = b"/" + line[2:].rstrip(b"\n")
+                elif line.startswith(b"R:"):
+                    yield folder + b"/" + line[2:].rstrip(b"\n")
+
+
+_MERGED = re.compile(rb"^/usr(?=/(?:bin|sbin|lib|lib32|lib64|libx32)/)")
+
+
+def _also(path: str) -> frozenset[bytes]:
+    """A path as packages may have it: what lies under /usr now was listed without it before both were merged."""
+    raw = os.fsencode(path)
+    return frozenset((raw, _MERGED.sub(b"", raw), b"/usr" + raw))

@@ -1,0 +1,95 @@
+"""What services start: unit files, read as systemd.unit(5), systemd.exec(5) and systemd.service(5) have them."""
+
+import glob
+import os
+import shlex
+from collections.abc import Iterator
+from contextlib import suppress
+
+from fiat.core.audit.evidence import Started
+from fiat.core.errors import UnknownAccount
+from fiat.core.model.accounts import Accounts
+
+_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system")
+"""Where units lie: the first one of a name counts."""
+
+_RUN = ("ExecStart", "ExecStartPre", "ExecStartPost", "ExecReload", "ExecStop", "ExecStopPost", "ExecCondition")
+LARGEST = 1 << 20
+
+
+def of_units(accounts: Accounts) -> Iterator[Started]:
+    """What each service runs and reads, its own files too."""
+    seen: set[str] = set()
+    for folder in _FOLDERS:
+        for path in sorted(glob.glob(f"{folder}/*.service")):
+            name = os.path.basename(path)
+            if name in seen or not os.path.isfile(path):
+                continue
+            seen.add(name)
+            parts = [path, *(part for one in _FOLDERS for part in sorted(glob.glob(f"{one}/{name}.d/*.conf")))]
+            yield from _of_unit(f"unit {name}", parts, accounts)
+
+
+def _of_unit(by: str, files: list[str], accounts: Accounts) -> Iterator[Started]:
+    settings: dict[str, list[str]] = {}
+    for path in files:
+        yield Started(os.path.realpath(path), 0, by, run=False)
+        for key, value in settings_in(path):
+            if value or key not in settings:
+                settings.setdefault(key, []).append(value)
+            else:
+                settings[key] = []  # an empty value takes back what was there before
+    if settings.get("DynamicUser", [""])[-1:] in (["yes"], ["true"], ["1"], ["on"]):
+        uid: int | None = None
+    else:
+        uid = number_of((settings.get("User") or ["root"])[-1], accounts)
+    for key in _RUN:
+        for line in settings.get(key, []):
+            command = line.lstrip("@-:+!|")
+            runner = 0 if "+" in line[: len(line) - len(command)] else uid
+            yield from of_command(command, runner, by)
+    for line in settings.get("EnvironmentFile", []):
+        path = line.removeprefix("-")
+        if path.startswith("/") and os.path.isfile(path):
+            yield Started(path, 0, by, run=False)
+
+
+def settings_in(path: str) -> Iterator[tuple[str, str]]:
+    """The settings of a unit file, in its order; lines that end in a backslash go on."""
+    for line in text_of(path).replace("\\\n", " ").split("\n"):
+        key, equals, value = line.strip().partition("=")
+        if equals and not key.startswith(("#", ";")):
+            yield key.strip(), value.strip()
+
+
+def text_of(path: str) -> str:
+    """What a file holds; nothing where it cannot be read, or is far too long."""
+    with suppress(OSError), open(path, "rb") as file:
+        return os.fsdecode(file.read(LARGEST))
+    return ""
+
+
+def of_command(command: str, uid: int | None, by: str) -> Iterator[Started]:
+    """The program that a command line runs, and the files that it names with their whole path."""
+    try:
+        words = shlex.split(command)
+    except ValueError:
+        words = command.split()
+    for place, word in enumerate(words):
+        path = word
+        if place == 0 and "/" not in word:
+            folders = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+            path = next((f"{one}/{word}" for one in folders if os.path.isfile(f"{one}/{word}")), "")
+        elif place:
+            path = word.rpartition("=")[2]
+        if path.startswith("/") and "%" not in path and "$" not in path and os.path.isfile(path):
+            first = place == 0
+            yield Started(path, uid, by, run=first or os.access(path, os.X_OK))
+
+
+def number_of(word: str, accounts: Accounts) -> int | None:
+    """The number of a user; None where there is none of that name."""
+    try:
+        return accounts.user_id(word)
+    except UnknownAccount:
+        return None

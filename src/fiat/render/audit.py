@@ -1,0 +1,197 @@
+"""What an audit found, the worst first: where, who can really use it, why it matters, and what mends it."""
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from fiat.app.audit import RULES, WEIGHTS, Audit, Mended, Rule
+from fiat.core.audit.examine import Told
+from fiat.core.model.fields import Fields
+from fiat.core.model.principals import Universe
+from fiat.core.text import counted, joined, visible
+from fiat.core.words import naming
+from fiat.core.words.people import People
+from fiat.render.effects import people_words, unlisted_in
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, unbroken
+
+_SHOWN = 30
+"""Findings of one rule that are shown before the rest is only counted."""
+
+_PATHS = 3
+"""Paths of one finding that are named."""
+
+_LISTED = 1000
+"""Paths of one finding that machine output lists."""
+
+_STYLES = {"danger": "no", "odd": "changed", "plain": "faint"}
+
+
+class AuditView(Plain):
+    """The findings of one weight or worse; the others are counted."""
+
+    def __init__(self, audit: Audit, weight: str, tops: Sequence[str]) -> None:
+        self.audit = audit
+        self.shown = WEIGHTS[: WEIGHTS.index(weight) + 1]
+        self.tops = tops
+        self.found = [one for one in audit.found if one.told.found.weight in self.shown]
+
+    # --- machine output ---
+
+    def records(self) -> Iterator[Fields]:
+        """One for each finding that is shown."""
+        for one in self.found:
+            told = one.told
+            paths = told.ground.paths(told.found.places[:_LISTED])
+            yield {
+                "rule": told.rule.code,
+                "weight": told.found.weight,
+                "path": told.first,
+                "paths": told.paths,
+                "listed": paths,
+                "text": told.found.text,
+                "why": told.rule.why,
+                "affected": _affected(told.ground.universe, told.found.people),
+                "mend": list(one.commands),
+                "takes": None if one.takes is None else [_shift(shift) for shift in one.takes],
+                "gives": None if one.gives is None else [_shift(shift) for shift in one.gives],
+            }
+
+    def rows(self) -> Iterator[Fields]:
+        """The same, flat."""
+        for one in self.records():
+            affected = one["affected"]
+            yield {
+                **{name: one[name] for name in ("weight", "rule", "path", "paths", "text")},
+                "users": affected["users"],
+                "groups": affected["groups"],
+                "anyone_else": affected["anyone_else"],
+                "mend": one["mend"],
+            }
+
+    def beside(self) -> Fields:
+        """How many of each weight, and what was accepted."""
+        return {
+            "objects": self.audit.objects,
+            "weights": {weight: len(self.audit.weighing(weight)) for weight in WEIGHTS},
+            "known": self.audit.known,
+            "no_longer_known": [
+                {"rule": one.rule, "path": one.path, "reason": one.reason, "until": one.until}
+                for one in self.audit.over
+            ],
+        }
+
+    # --- text ---
+
+    def blocks(self) -> Iterator[Block]:
+        """How many there are, each with what belongs to it, and what is not shown."""
+        counts = [(weight, len(self.audit.weighing(weight))) for weight in WEIGHTS]
+        names = {"danger": "danger", "odd": "odd thing", "plain": "plain finding"}
+        told = joined(counted(count, names[weight]) for weight, count in counts if count)
+        where = joined(unbroken(visible(top)) for top in self.tops)
+        objects = counted(self.audit.objects, "object")
+        yield Prose(f"{(told or 'Nothing was found').capitalize()} among {objects} at and under {where}.", hanging="  ")
+        for weight in self.shown:
+            for rule in RULES.values():
+                some = [one for one in self.found if one.told.rule is rule and one.told.found.weight == weight]
+                if some:
+                    yield BLANK
+                    yield from self._of_rule(rule, weight, some)
+        yield from self._rest()
+
+    def _of_rule(self, rule: Rule, weight: str, some: Sequence[Mended]) -> Iterator[Block]:
+        yield Prose([Span(weight, _STYLES[weight]), f"  {rule.about}  ", Span(rule.code, "faint")], hanging="  ")
+        yield Prose(f"why   {rule.why}", 1, hanging="      ")
+        for one in some[:_SHOWN]:
+            yield from self._of_one(one)
+        if len(some) > _SHOWN:
+            yield Verbatim(f"and {len(some) - _SHOWN:,} more of this; --rule {rule.code} --json lists them", 1)
+
+    def _of_one(self, one: Mended) -> Iterator[Block]:
+        told = one.told
+        first = told.ground.paths(told.found.places[:_PATHS])
+        names = ", ".join(unbroken(visible(path)) for path in first)
+        more = f" and {told.paths - len(first):,} more" if told.paths > len(first) else ""
+        yield Prose([Span(f"{names}{more}", "strong"), f": {told.found.text}"], 1, hanging="  ")
+        if told.found.people:
+            people = People(told.ground.universe, told.ground.accounts, told.ground.universe.everyone)
+            yield Prose(f"who   {people.words(_users(told))}", 2, hanging="      ")
+        for command in one.commands:
+            yield Verbatim(f"mend  {unbroken(command)}", 2)
+        cost = list(self._cost(one)) if one.commands else []
+        if cost:
+            yield Prose(f"      {'; '.join(cost)}", 2, hanging="      ")
+
+    def _cost(self, one: Mended) -> Iterator[str]:
+        """Who loses and who gains what by mending; nothing where that was not counted."""
+        for shifts, verb in ((one.takes, "takes"), (one.gives, "gives")):
+            if shifts is None:
+                continue
+            rights: dict[str, list[str]] = {}
+            for shift in shifts:
+                if shift.apart:
+                    rights.setdefault(shift.who, []).append(shift.right)
+            alike: dict[tuple[str, ...], list[str]] = {}
+            for who, theirs in rights.items():
+                alike.setdefault(tuple(theirs), []).append(who)
+            unlisted = unlisted_in(one.told.ground.universe)
+            for some, people in sorted(alike.items(), key=lambda item: -len(item[1]))[:2]:
+                whom = people_words(people, self.audit.host.accounts, unlisted)
+                yield f"{verb} {joined(some)} {'from' if verb == 'takes' else 'to'} {whom}"
+        if one.takes == () and one.gives == ():
+            yield "takes nothing from anybody, and gives nothing"
+
+    def _rest(self) -> Iterator[Block]:
+        hidden = [weight for weight in WEIGHTS if weight not in self.shown and self.audit.weighing(weight)]
+        known, over = self.audit.known, self.audit.over
+        if hidden or known or over:
+            yield BLANK
+        for weight in hidden:
+            count = len(self.audit.weighing(weight))
+            what = "finding" if weight == "plain" else "thing"
+            them = "it" if count == 1 else "them"
+            yield Verbatim(f"{counted(count, f'{weight} {what}')} more: --weight {weight} shows {them}")
+        if known:
+            yield Verbatim(f"{counted(known, 'path')} accepted, and left out")
+        for one in over[:_PATHS]:
+            reason = visible(one.reason)
+            text = f"no longer accepted since {one.until}: {one.rule} at {unbroken(one.path)} ({reason})"
+            yield Prose(text, hanging="  ")
+
+
+def _users(told: Told) -> int:
+    """Bare groups stand for nobody in particular."""
+    universe = told.ground.universe
+    return (
+        told.found.people
+        if told.found.people & universe.of_kind("anyone-else") == 0
+        else (told.found.people | universe.of_kind("group"))
+    )
+
+
+def _affected(universe: Universe, bits: int) -> Fields:
+    members = list(universe.members(bits))
+    return {
+        "users": [naming.word_for(who) for who in members if who.kind == "user"],
+        "groups": [naming.word_for(who).removeprefix("group:") for who in members if who.kind == "group"],
+        "anyone_else": any(who.kind == "anyone-else" for who in members),
+    }
+
+
+def _shift(shift: object) -> Fields:
+    who, right, paths = (getattr(shift, name) for name in ("who", "right", "paths"))
+    return {"who": who, "right": right, "paths": paths}
+
+
+class RulesView(Plain):
+    """Every rule, with what it looks for and why."""
+
+    def __init__(self, rules: Iterable[Rule]) -> None:
+        self.rules = list(rules)
+
+    def records(self) -> Iterator[Fields]:
+        """One for each."""
+        for rule in self.rules:
+            yield {"rule": rule.code, "about": rule.about, "why": rule.why, "asked": rule.asked}
+
+    def blocks(self) -> Iterator[Block]:
+        """The name, and what it looks for."""
+        rows = [[rule.code, f"{rule.about}: {rule.why}"] for rule in self.rules]
+        yield Table(["rule", "looks for"], rows, indent=0)
