@@ -1,8 +1,8 @@
 """Mending: the commands after which a finding is gone, and what they take from whom.
 
-Each is made as a plan, as ``fiat set`` would make it; then the rules are asked
-once more, of the host as it would be after all of them. What would still be
-found has no command.
+Each is made as a plan, as ``fiat set`` would make it; then each rule is asked
+once more, of the host as it would be after all that it was told to be mended by. What it would
+still find has no command.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -11,6 +11,7 @@ from fiat.core.ask.keptshifts import KeptShift, kept
 from fiat.core.audit.examine import Told, examine
 from fiat.core.audit.found import Mend
 from fiat.core.audit.ground import Ground
+from fiat.core.audit.rule import Rule
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Plan, Target
 from fiat.core.change.wanted import wanted
@@ -115,26 +116,33 @@ def _routes(host: Host, one: Told) -> Iterator[tuple[str, Route]]:
 
 
 def _still_found(host: Host, told: Sequence[Told]) -> set[tuple[str, str, str]]:
-    """What would still be found after everything had been mended that can be."""
+    """What each rule would still find after everything had been mended that it has found."""
+    found: set[tuple[str, str, str]] = set()
+    for rule in {one.rule.code: one.rule for one in told}.values():
+        mine = [one for one in told if one.rule is rule and one.found.mend is not None]
+        if mine:
+            found |= _found_again(host, rule, mine)
+    return found
+
+
+def _found_again(host: Host, rule: Rule, told: Sequence[Told]) -> set[tuple[str, str, str]]:
     postures: dict[Identity, Posture] = {}
     for one in told:
         mend = one.found.mend
-        if mend is not None:
-            for identity, posture in _objects(host, one, mend):
-                now = postures.get(identity, posture)
-                postures[identity] = wanted(now, mend.wish, host.actor(), host.settings.umask)
+        assert mend is not None
+        for identity, posture in _objects(host, one, mend):
+            now = postures.get(identity, posture)
+            postures[identity] = wanted(now, mend.wish, host.actor(), host.settings.umask)
     supposed = postures_of_many(postures)
     after = HostAsIf(host, Supposition(supposed))
+    weights = {_key(one): one.found.weight for one in told}
     found: set[tuple[str, str, str]] = set()
-    grounds = {id(one.ground): one.ground for one in told}
-    for ground in grounds.values():
-        rules = {one.rule.code: one.rule for one in told if one.ground is ground and one.found.mend is not None}
+    for ground in {id(one.ground): one.ground for one in told}.values():
         top = ground.survey.top.path
         then = Ground(after, walk(after, top), supposed.on(ground.survey), ground.evidence)
-        weights = {_key(one): one.found.weight for one in told}
-        for again in examine(then, rules.values()):
+        for again in examine(then, [rule]):
             for path in then.paths(again.found.places):
-                key = again.rule.code, top, path
+                key = rule.code, top, path
                 if again.found.weight == weights.get(key, again.found.weight):
                     found.add(key)
     return found

@@ -15,19 +15,19 @@ _OF_USERS = ("/var/spool/cron/crontabs/*", "/var/spool/cron/*")
 _TIMES = re.compile(r"(?:@\w+|(?:\S+\s+){4}\S+)\s+(.*)")
 
 
-def of_the_clock(accounts: Accounts) -> Iterator[Started]:
-    """What each table runs, and the tables themselves."""
+def of_the_clock(accounts: Accounts, root: str = "") -> Iterator[Started]:
+    """What each table runs, and the tables themselves; they are looked for under ``root``."""
     for pattern in _TABLES:
-        for path in sorted(glob.glob(pattern)):
+        for path in sorted(glob.glob(root + pattern)):
             if os.path.isfile(path):
                 yield Started(path, 0, f"table {path}", run=False)
                 yield from _in_table(path, None, accounts)
     for pattern in _FOLDERS:
-        for path in sorted(glob.glob(pattern)):
+        for path in sorted(glob.glob(root + pattern)):
             if os.path.isfile(path):
                 yield Started(path, 0, f"folder {os.path.dirname(path)}")
     for pattern in _OF_USERS:
-        for path in sorted(glob.glob(pattern)):
+        for path in sorted(glob.glob(root + pattern)):
             uid = number_of(os.path.basename(path), accounts)
             if uid is not None and os.path.isfile(path):
                 yield Started(path, uid, f"table {path}", run=False)

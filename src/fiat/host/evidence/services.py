@@ -3,7 +3,7 @@
 import glob
 import os
 import shlex
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
 from fiat.core.audit.evidence import Started
@@ -11,22 +11,22 @@ from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
 
 _FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system")
-"""Where units lie: the first one of a name counts."""
+"""Where units lie."""
 
 _RUN = ("ExecStart", "ExecStartPre", "ExecStartPost", "ExecReload", "ExecStop", "ExecStopPost", "ExecCondition")
 LARGEST = 1 << 20
 
 
-def of_units(accounts: Accounts) -> Iterator[Started]:
-    """What each service runs and reads, its own files too."""
+def of_units(accounts: Accounts, folders: Sequence[str] = _FOLDERS) -> Iterator[Started]:
+    """What each service runs and reads, its own files too; of two units of a name the first one counts."""
     seen: set[str] = set()
-    for folder in _FOLDERS:
+    for folder in folders:
         for path in sorted(glob.glob(f"{folder}/*.service")):
             name = os.path.basename(path)
             if name in seen or not os.path.isfile(path):
                 continue
             seen.add(name)
-            parts = [path, *(part for one in _FOLDERS for part in sorted(glob.glob(f"{one}/{name}.d/*.conf")))]
+            parts = [path, *(part for one in folders for part in sorted(glob.glob(f"{one}/{name}.d/*.conf")))]
             yield from _of_unit(f"unit {name}", parts, accounts)
 
 

@@ -11,7 +11,7 @@ from fiat.core.audit.replacing import holds, mend_of, without
 from fiat.core.audit.rule import Rule
 from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
-from fiat.core.model.mode import WRITE, parse_change
+from fiat.core.model.mode import EXECUTE_BITS, WRITE, parse_change
 from fiat.core.model.wish import Wish
 from fiat.core.text import visible
 from fiat.core.tree.walk import USUAL_FOLDERS
@@ -96,15 +96,26 @@ def _path_of_root(ground: Ground) -> Iterator[Found]:
             said.add(key)
             text = f"root looks for programs in {visible(folder)}, and {hold.words(ground)}"
             yield Found("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
-        children = np.flatnonzero(ground.files & (ground.survey.parent == place))
-        for people_bits, some in ground.by_others(children, rights.WRITE):
-            mode, _, _ = ground.columns
-            some = some[(mode[some] & 0o111 != 0) & (mode[some] & 0o002 == 0)]  # open to all: told elsewhere
-            for one in some.tolist() if people_bits else ():
-                found = ground.object(one)
-                mend = without(ground.universe, found.posture, people_bits, WRITE)
-                text = f"root finds {visible(posixpath.basename(found.path))} here, and others may write to it"
-                yield Found("danger", text, np.array([one]), people_bits, mend)
+        yield from _programs(ground, place)
+
+
+def _programs(ground: Ground, folder: int) -> Iterator[Found]:
+    """Programs in a directory that root looks into, which others own or may write to."""
+    mode, uid, _ = ground.columns
+    inside = ground.files & (ground.survey.parent == folder) & (mode & EXECUTE_BITS != 0)
+    open_to_all = mode & 0o002 != 0  # that is told elsewhere
+    for people, some in ground.by_others(np.flatnonzero(inside & ~open_to_all), rights.WRITE):
+        for one in some.tolist() if people else ():
+            found = ground.object(one)
+            mend = without(ground.universe, found.posture, people, WRITE)
+            text = f"root finds {visible(posixpath.basename(found.path))} here, and others may write to it"
+            yield Found("danger", text, np.array([one]), people, mend)
+    for one in np.flatnonzero(inside & (uid != 0)).tolist():
+        found = ground.object(one)
+        owner = naming.user(found.posture.uid, ground.accounts)
+        text = f"root finds {visible(posixpath.basename(found.path))} here, and it belongs to {owner}"
+        people = ground.universe.with_uid(found.posture.uid)
+        yield Found("danger", text, np.array([one]), people, Mend(Wish(uid=0)))
 
 
 RULES = (

@@ -72,10 +72,9 @@ def _owners(ground: Ground) -> Iterator[Found]:
 
 def _groups(ground: Ground) -> Iterator[Found]:
     def as_others(posture: Posture, _: Ground) -> Mend | None:
-        if posture.acl is not None:
-            return None
-        more = posture.mode & 7 & ~(posture.mode >> 3 & 7)
-        clause = f"g+{permission_letters(more).replace('-', '')}"
+        more = permission_letters(posture.mode & 7 & ~group_permissions(posture)).replace("-", "")
+        # with a list, more for the group would be more for whoever is named in it
+        clause = f"g+{more}" if posture.acl is None else f"o-{more}"
         return Mend(Wish(mode=parse_change(clause)))
 
     yield from remarked(ground, "group-has-less", "odd", as_others)
@@ -85,7 +84,9 @@ def _idle_groups(ground: Ground) -> Iterator[Found]:
     """A group that somebody chose, for it is not its owner's own, and that may do nothing."""
     for number, profile in enumerate(ground.survey.profiles):
         posture = profile.posture
-        if posture.kind not in (Kind.FILE, Kind.DIRECTORY) or group_permissions(posture) or posture.gid == 0:
+        if posture.kind not in (Kind.FILE, Kind.DIRECTORY) or posture.acl is not None:
+            continue
+        if posture.mode & 0o070 or posture.gid == 0:
             continue
         owner = ground.accounts.user_numbered(posture.uid)
         if posture.uid == 0 or owner is None or owner.gid == posture.gid:

@@ -69,7 +69,7 @@ def _unusual(ground: Ground) -> Iterator[Found]:
             continue
         bits = (SETUID | SETGID) & found.posture.mode
         letters = ",".join(clause for bit, clause in ((SETUID, "u-s"), (SETGID, "g-s")) if bits & bit)
-        mend = Mend(Wish(mode=parse_change(letters))) if letters else None
+        mend = Mend(Wish(mode=parse_change(letters or "go-x")))  # capabilities go with nothing that can be set
         if anything:
             why = "and runs whatever it is told to"
         elif packaged is None:

@@ -1,0 +1,426 @@
+"""Audit: planted dangers are found whole and alone, their commands mend them, and who can use them really can."""
+
+import os
+import random
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from fiat.core.audit import secretkinds
+from fiat.core.audit.evidence import Kept, NoEvidence, Started
+from fiat.core.audit.examine import Told, examine
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.keeping import kept
+from fiat.core.audit.mending import mended
+from fiat.core.audit.registry import RULES
+from fiat.core.change.guards import GUARDS
+from fiat.core.model.principals import Principal
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_at
+from fiat.host.evidence.clock import of_the_clock
+from fiat.host.evidence.live import LiveEvidence
+from fiat.host.evidence.packages import Packages
+from fiat.host.evidence.services import of_units
+from fiat.host.live.accounts import from_folder
+from fiat.host.live.host import LiveHost
+from support.files import flags_of, give_list, make, states
+from support.filesystems import fresh
+from support.kernel import as_somebody
+from support.places import trusted_folder
+from support.planted import (
+    ALONE,
+    EMPTY,
+    HASHES,
+    KEEPER,
+    KEY,
+    OPEN_KEY,
+    SEALED,
+    SERVICE,
+    STEWARD,
+    WATCH,
+    Planted,
+    PlantedEvidence,
+)
+from support.program import fiat, machine, run_here
+
+
+@pytest.fixture
+def planted() -> Iterator[Planted]:
+    with trusted_folder() as folder:
+        os.mkdir(f"{folder}/tree")
+        yield Planted(f"{folder}/tree/planted")
+
+
+def ground_of(planted: Planted) -> Ground:
+    """The tree as it is now."""
+    host = LiveHost(from_folder(planted.accounts))
+    evidence = PlantedEvidence(planted, lambda paths: dict(LiveEvidence(host).secrets(paths) or {}))
+    return Ground(host, *survey_at(host, planted.top, Extent(details=True)), evidence)
+
+
+def dangers(found: list[Told]) -> set[tuple[str, str]]:
+    return {
+        (one.rule.code, path)
+        for one in found
+        if one.found.weight == "danger"
+        for path in one.ground.paths(one.found.places)
+    }
+
+
+@pytest.mark.root
+def test_fifty_dangers_are_found_and_none_of_the_things_that_look_like_them(planted: Planted) -> None:
+    assert len(planted.dangers) >= 50
+    assert dangers(examine(ground_of(planted), RULES.values())) == set(planted.dangers)
+
+
+@pytest.mark.root
+def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
+    """Each by itself, carried out: what it was told for is gone, or said of another place on the way; then put back."""
+    found = examine(ground_of(planted), RULES.values())
+    made = mended([one for one in found if one.found.weight != "plain"])
+    accept = [word for guard in GUARDS for word in ("--accept", guard)]
+    history = ("--history", f"{os.path.dirname(planted.top)}/../history.db")
+    before = states(planted.top)
+    without = [one.told.rule.code for one in made if not one.commands]
+    assert not without
+    for one in made:
+        rule = one.told.rule
+        said = {(one.told.found.text, path) for path in one.told.ground.paths(one.told.found.places)}
+        for command in one.commands:
+            words = command.split()[1:]
+            assert run_here(*words, "--accounts", planted.accounts, *accept, *history)[0] == 0, command
+        ground = ground_of(planted)
+        left = {
+            (again.found.text, path)
+            for again in examine(ground, [rule])
+            if again.found.weight == one.told.found.weight
+            for path in ground.paths(again.found.places)
+        }
+        assert not said & left, (rule.code, one.commands)
+        assert run_here("undo", "--accounts", planted.accounts, *history)[0] == 0
+        assert states(planted.top) == before
+    assert len(made) > 40
+
+
+WHO = {
+    "keeper": Principal("user", "keeper", KEEPER, frozenset((WATCH,))),
+    "steward": Principal("user", "steward", STEWARD, frozenset((WATCH,))),
+    "feed": Principal("user", "feed", SERVICE, frozenset((ALONE,))),
+    "anyone-else": Principal("user", None, 29999, frozenset((39999,))),
+}
+
+
+@pytest.mark.root
+def test_who_can_use_it_is_who_the_kernel_lets(planted: Planted) -> None:
+    """Of what can be tried: writing to a file, making a name in a directory, reading a secret."""
+    tries = {
+        "file-open-to-all": lambda path: os.close(os.open(path, os.O_WRONLY)),
+        "directory-open-to-all": _make_and_remove,
+        "secret-readable": lambda path: os.close(os.open(path, os.O_RDONLY)),
+    }
+    asked = 0
+    for one in examine(ground_of(planted), [RULES[code] for code in tries]):
+        universe = one.ground.universe
+        said = {who.kind if who.kind == "anyone-else" else who.name for who in universe.members(one.found.people)}
+        for path in one.ground.paths(one.found.places):
+            owner = os.lstat(path).st_uid
+            for name, who in WHO.items():
+                if who.uid == owner:
+                    continue
+                granted = as_somebody(who, lambda: _does(tries[one.rule.code], path))  # noqa: B023
+                assert granted == (name in said), (one.rule.code, path, name)
+                asked += 1
+    assert asked > 40
+
+
+def _make_and_remove(path: str) -> None:
+    os.mkdir(f"{path}/new")
+    os.rmdir(f"{path}/new")
+
+
+def _does(attempt: object, path: str) -> bool:
+    assert callable(attempt)
+    try:
+        attempt(path)
+    except PermissionError:
+        return False
+    return True
+
+
+# --- rules of less weight ----------------------------------------------------------------
+
+
+class Small:
+    """A small tree, what it is asked with, and what each rule finds in it."""
+
+    def __init__(self, folder: str) -> None:
+        self.top = make(f"{folder}/small", 0o755, directory=True)
+        accounts = f"{folder}/accounts"
+        os.mkdir(accounts)
+        (Path(accounts) / "passwd").write_text(
+            f"root:x:0:0::/root:/bin/sh\nkeeper:x:{KEEPER}:{ALONE}::{self.top}/home:/bin/sh\n"
+            f"steward:x:{STEWARD}:{ALONE}::/none:/bin/sh\nclerk:x:21003:{WATCH}::/none:/bin/sh\n"
+        )
+        (Path(accounts) / "group").write_text(
+            f"root:x:0:\nwatch:x:{WATCH}:keeper,steward\nalone:x:{ALONE}:\nempty:x:{EMPTY}:\nthird:x:{THIRD}:clerk\n"
+        )
+        self.accounts = accounts
+
+    def place(self, name: str, mode: int, uid: int = 0, gid: int = 0, *, directory: bool = False, acl: str = "") -> str:
+        path = make(f"{self.top}/{name}", 0o700, directory=directory)
+        os.chown(path, uid, gid)
+        os.chmod(path, mode)
+        if acl:
+            give_list(path, acl)
+        return path
+
+    def finds(self, code: str, login: dict[str, str] | None = None) -> set[str]:
+        host = LiveHost(from_folder(self.accounts))
+        evidence = NoEvidence()
+        evidence.login = lambda: login  # type: ignore[method-assign]
+        ground = Ground(host, *survey_at(host, self.top, Extent(details=True)), evidence)
+        found = examine(ground, [RULES[code]])
+        for one in mended(found):
+            assert one.commands or one.told.found.mend is None, (code, one.told.found.text)
+        top = len(self.top) + 1
+        return {path[top:] for one in found for path in ground.paths(one.found.places)}
+
+
+THIRD = 31005
+LIST = f"user::rw-,user:{STEWARD}:{{}},group::{{}},mask::{{}},other::{{}}"
+
+
+@pytest.mark.root
+def test_each_rule_finds_its_own_and_not_what_looks_like_it(folder: str) -> None:
+    small = Small(folder)
+    place = small.place
+    place("masked", 0o640, KEEPER, THIRD, acl=LIST.format("rw-", "r--", "r--", "---"))
+    place("not-masked", 0o640, KEEPER, THIRD, acl=LIST.format("r--", "r--", "r--", "---"))
+    place("passed-over", 0o600, KEEPER, THIRD, acl=LIST.format("rw-", "r--", "---", "r--"))
+    place("repeats", 0o644, KEEPER, ALONE, acl=LIST.format("r--", "r--", "r--", "r--"))
+    place("less", 0o464, KEEPER, ALONE)
+    place("group-less", 0o604, KEEPER, ALONE)
+    place("capital", 0o4644)
+    place("script", 0o4755)
+    Path(f"{small.top}/script").write_bytes(b"#!/bin/sh\n")
+    os.chmod(f"{small.top}/script", 0o4755)
+    place("idle", 0o600, KEEPER, WATCH)
+    place("own", 0o600, KEEPER, ALONE)
+    place("nobody", 0o644, 29998, ALONE)
+    place("no-group", 0o644, KEEPER, 39998)
+    place("entry", 0o640, KEEPER, WATCH, acl="user::rw-,user:29998:r--,group::r--,mask::r--,other::---")
+    place("for-empty", 0o640, KEEPER, WATCH, acl=f"user::rw-,group::r--,group:{EMPTY}:r--,mask::r--,other::---")
+    place("team", 0o2775, KEEPER, WATCH, directory=True)
+    place("team/lost", 0o775, KEEPER, WATCH, directory=True)
+    place("team/kept", 0o2775, KEEPER, WATCH, directory=True)
+    place("team/other", 0o775, KEEPER, ALONE, directory=True)
+    listed = place("listed", 0o755, KEEPER, ALONE, directory=True)
+    give_list(listed, f"user::rwx,user:{STEWARD}:r-x,group::r-x,mask::r-x,other::---", "system.posix_acl_default")
+    same = place("listed/same", 0o750, KEEPER, THIRD, directory=True)
+    bare = place("listed/bare", 0o750, KEEPER, THIRD, directory=True)
+    os.removexattr(bare, "system.posix_acl_default")
+    assert os.getxattr(same, "system.posix_acl_default")
+    place("home", 0o755, KEEPER, ALONE, directory=True)
+    place("home/theirs", 0o644, STEWARD, ALONE)
+    place("home/mine", 0o644, KEEPER, ALONE)
+    place("many", 0o755, directory=True)
+    for number in range(120):
+        place(f"many/{number}", 0o640, KEEPER, WATCH)
+    place("many/program", 0o750, KEEPER, WATCH)
+    os.chmod(f"{small.top}/many/77", 0o644)
+    place("shared", 0o1777, directory=True)
+    expected = {
+        "mask-cuts": {"masked"},
+        "list-passed-over": {"passed-over"},
+        "entry-repeats": {"repeats"},
+        "owner-has-less": {"less"},
+        "group-has-less": {"group-less", "passed-over"},
+        "capital-letters": {"capital"},
+        "without-effect": {"script"},
+        "group-has-nothing": {"idle"},
+        "owner-without-account": {"nobody"},
+        "group-without-name": {"no-group"},
+        "entry-without-name": {"entry"},
+        "empty-group": {"for-empty"},
+        "setgid-lost": {"team/lost"},
+        "default-differs": {"listed/bare"},
+        "foreign-in-home": {"home/theirs"},
+        "deviates": {"many/77"},
+        "shared-directory": {"shared"},
+    }
+    assert {code: small.finds(code) for code in expected} == expected
+    umask = {"UMASK": "022", "USERGROUPS_ENAB": "no"}
+    assert small.finds("umask-defeats-team", umask) == {"team", "team/kept"}
+    assert small.finds("umask-defeats-team", {"UMASK": "002"}) == set()
+
+
+# --- kinds of secrets --------------------------------------------------------------------
+
+
+def test_kinds_of_secrets() -> None:
+    kinds = {
+        KEY: secretkinds.PLAIN_KEY,
+        SEALED: secretkinds.SEALED_KEY,
+        HASHES: secretkinds.HASHES,
+        b"\xfe\xed\xfe\xed\x00\x00\x00\x02\x00": secretkinds.STORE,
+        b"default login feed password moonrise\n": secretkinds.WORDS,
+        b"db_password = q8Jx-72m_Lk\n": secretkinds.WORDS,
+        b'{"api_key": "83hf8-2hf8h-2f"}': None,  # it does not stand at the beginning of a line
+        b'"auth_token": "83hf82hf8h2f"': secretkinds.WORDS,
+        b"password = ${DB_PASSWORD}\n": None,
+        b"password = changeme-please\n": None,
+        OPEN_KEY: None,
+        b"keeper:x:7101:7201::/:/bin/sh\n": None,
+        b"# password = something\n": None,
+        b"": None,
+    }
+    assert {start: secretkinds.kind_of(start, "/srv/file") for start in kinds} == kinds
+    assert secretkinds.kind_of(b"keeper:!:20000", "/etc/shadow") == secretkinds.HASHES
+    dice = random.Random(7)
+    wrong = sum(secretkinds.kind_of(dice.randbytes(64), "/srv/file") is not None for _ in range(20_000))
+    assert wrong == 0
+    assert secretkinds.credentials_in(b"GET /tide\nAuthorization: Bearer 83hf82hf8h2fABCD\n")
+    assert not secretkinds.credentials_in(b"GET /tide\npassword for keeper accepted\n")
+
+
+# --- what is asked beside the tree -----------------------------------------------------
+
+
+def test_units_and_tables_are_read_as_their_programs_do(tmp_path: Path) -> None:
+    accounts = from_folder(_accounts(tmp_path))
+    tool, other = make(f"{tmp_path}/tool", 0o755), make(f"{tmp_path}/other.conf")
+    units = tmp_path / "units"
+    (units / "feed.service.d").mkdir(parents=True)
+    (units / "feed.service").write_text(
+        "[Service]\n# ExecStart=/bin/false\nUser=keeper\n"
+        f"ExecStart=-{tool} \\\n  --config={other}\nExecStop=+{tool} stop\n"
+    )
+    (units / "feed.service.d" / "more.conf").write_text(f"[Service]\nEnvironmentFile=-{other}\n")
+    (units / "made.service").write_text(
+        f"[Service]\nDynamicUser=yes\nExecStart=/nothing\nExecStart=\nExecStart={tool}\n"
+    )
+    found = list(of_units(accounts, [str(units)]))
+    by = "unit feed.service"
+    assert set(found) == {
+        Started(f"{units}/feed.service", 0, by, run=False),
+        Started(f"{units}/feed.service.d/more.conf", 0, by, run=False),
+        Started(tool, KEEPER, by),
+        Started(other, KEEPER, by, run=False),
+        Started(tool, 0, by),
+        Started(other, 0, by, run=False),
+        Started(f"{units}/made.service", 0, "unit made.service", run=False),
+        Started(tool, None, "unit made.service"),
+    }
+    (tmp_path / "etc" / "cron.d").mkdir(parents=True)
+    table = tmp_path / "etc" / "cron.d" / "feed"
+    table.write_text(f"SHELL=/bin/sh\n# {other}\n*/5 * * * * keeper {tool} && {other}\n@reboot root {tool}\n")
+    found = [one for one in of_the_clock(accounts, str(tmp_path)) if one.path != str(table)]
+    assert [(one.path, one.uid) for one in found] == [(tool, KEEPER), (other, KEEPER), (tool, 0)]
+
+
+def _accounts(folder: Path) -> str:
+    (folder / "passwd").write_text(f"root:x:0:0::/root:/bin/sh\nkeeper:x:{KEEPER}:{WATCH}::/:/bin/sh\n")
+    (folder / "group").write_text(f"root:x:0:\nwatch:x:{WATCH}:\n")
+    return str(folder)
+
+
+def test_packages_are_known_by_path_and_by_what_was_recorded(tmp_path: Path) -> None:
+    info = tmp_path / "var" / "lib" / "dpkg" / "info"
+    info.mkdir(parents=True)
+    assert Packages(str(tmp_path)).owned(["/bin/true"]) is None
+    (info / "tools.list").write_bytes(b"/.\n/bin\n/bin/true\n/usr/lib/x\n")
+    (info.parent / "statoverride").write_bytes(b"root keeper 4750 /opt/a name\n")
+    packages = Packages(str(tmp_path))
+    asked = ["/usr/bin/true", "/bin/true", "/usr/lib/x", "/opt/a name", "/opt/a", "/usr/local/bin/true"]
+    assert packages.owned(asked) == frozenset(("/usr/bin/true", "/bin/true", "/usr/lib/x", "/opt/a name"))
+
+
+# --- as its user runs it ----------------------------------------------------------------
+
+
+@pytest.mark.root
+def test_a_snapshot_that_is_kept_for_it_answers_as_the_host_did(planted: Planted, tmp_path: Path) -> None:
+    ground = ground_of(planted)
+    found = kept(ground.host, [ground.survey], ground.evidence)
+    assert isinstance(found, Kept)
+    assert set(found.secret_kinds or {}) >= {path for rule, path in planted.dangers if rule == "secret-readable"}
+    for words in ((), ("--for-audit",)):
+        held = str(tmp_path / f"held{len(words)}.jsonl.zst")
+        assert fiat("save", planted.top, "-o", held, "--accounts", planted.accounts, *words).returncode == 0
+    live = machine("audit", planted.top, "--accounts", planted.accounts, status=1)
+    again = machine("audit", planted.top, "--from", held, status=1)
+    assert again["results"] == live["results"]
+    bare = machine("audit", planted.top, "--from", str(tmp_path / "held0.jsonl.zst"), status=1)
+    assert "fiat save --for-audit keeps it" in bare["caveats"][0]["text"]
+    rules = {one["rule"] for one in live["results"]} - {one["rule"] for one in bare["results"]}
+    assert "secret-readable" in rules
+
+
+@pytest.mark.root
+def test_what_is_accepted_is_left_out_until_its_day(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    for name in ("open", "other\n\xe9"):
+        make(f"{top}/{name}", 0o666)
+    known = f"{folder}/known.toml"
+    assert fiat("audit", top, "--write-known", known).returncode == 1
+    refused = fiat("audit", top, "--accept-known", known)
+    assert (refused.returncode, "the reason is empty" in refused.stderr) == (2, True)
+    text = Path(known).read_text().replace('reason = ""', 'reason = "the whole watch writes there"')
+    Path(known).write_text(text)
+    told = machine("audit", top, "--accept-known", known)
+    assert (told["known"], told["results"]) == (2, [])
+    assert fiat("audit", top, "--write-known", known).returncode != 0, "what is there is not written over"
+    day = text[text.index("until = ") + 8 :].split("\n")[0]
+    Path(known).write_text(text.replace(day, "2020-02-29", 1))
+    told = machine("audit", top, "--accept-known", known, status=1)
+    assert (told["known"], len(told["results"]), told["no_longer_known"][0]["until"]) == (1, 1, "2020-02-29")
+    for wrong, says in (
+        (text.replace("rule =", "rul ="), "no key is called 'rul'"),
+        (text.replace("file-open-to-all", "file-open"), "no rule is called 'file-open'"),
+        (text.replace(day, '"soon"'), "until is right as a day"),
+        ("known = 3\n", "tables that begin with [[known]]"),
+        ("[[known]\n", "is no TOML"),
+    ):
+        Path(known).write_text(wrong)
+        done = fiat("audit", top, "--accept-known", known)
+        assert (done.returncode, says in done.stderr) == (2, True), done.stderr
+
+
+def test_the_sample_host_has_an_example_of_every_rule() -> None:
+    value = machine("audit", "/", "--weight", "plain", "--from", "skerry", status=1)
+    assert {one["rule"] for one in value["results"]} == set(RULES) - {"log-with-credentials"}
+    for one in value["results"]:
+        assert all(command.startswith("fiat set ") for command in one["mend"])
+
+
+@pytest.mark.root
+def test_it_reads_and_changes_nothing(planted: Planted) -> None:
+    before = states(planted.top)
+    with fresh("tmpfs") as top:
+        make(f"{top}/notes", 0o644, text=b"password = q8Jx-72m_Lk\n")
+        told = machine("audit", top, "--logs", "--rule", "log-with-credentials", status=0)
+        assert told["results"] == []
+        os.rename(f"{top}/notes", f"{top}/feed.log")
+        told = machine("audit", top, "--logs", "--rule", "log-with-credentials", status=1)
+        assert [one["path"] for one in told["results"]] == [f"{top}/feed.log"]
+    fiat("audit", planted.top, "--accounts", planted.accounts)
+    assert states(planted.top) == before
+    assert not flags_of(planted.top)
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        ((), "what shall be looked at"),
+        (("/", "--rule", "file-open"), "no rule is called 'file-open'; near are 'file-open-to-all'"),
+        (("/", "--not", "x"), "--rules lists them"),
+        (("/nothing-there",), "No such file"),
+        (("/", "--weight", "heavy"), "choose from"),
+        (("/", "--accept-known", "/nothing-there"), "cannot read '/nothing-there'"),
+    ],
+)
+def test_wrong_words(words: tuple[str, ...], says: str) -> None:
+    done = fiat("audit", *words, "--from", "skerry")
+    assert done.returncode == 2, done.stderr
+    assert says in done.stderr
