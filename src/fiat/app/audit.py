@@ -17,6 +17,7 @@ from fiat.core.audit.rule import Rule
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.paths import lies_under
 from fiat.core.text import near, quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
@@ -103,13 +104,14 @@ def audit(
         except PathError as error:
             problem(error)
             continue
+        ground = Ground(host, route, survey, evidence)
         for trouble in survey.troubles:
-            problem(PathError(trouble.path, trouble.errno))
+            if not any(lies_under(trouble.path, point) for point in ground.kernels_own):
+                problem(PathError(trouble.path, trouble.errno))
         if not survey.complete:
             raise KeyboardInterrupt
         said += [*caveats.of_route(route), *caveats.of_mounts_left_out(survey.skipped)]
         objects += len(survey)
-        ground = Ground(host, route, survey, evidence)
         found = examine(ground, rules)
         told += found if selection.everything else _selected(found, ground, selection)
     left, accepted, over = knowing.without_known(told, known, datetime.now(UTC).date().isoformat())

@@ -9,7 +9,7 @@ from fiat.core.model.principals import Universe
 from fiat.core.text import counted, joined, visible
 from fiat.core.words import naming
 from fiat.core.words.people import People
-from fiat.render.effects import people_words, unlisted_in
+from fiat.render.effects import people_words
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, unbroken
 
 _SHOWN = 30
@@ -131,9 +131,8 @@ class AuditView(Plain):
             alike: dict[tuple[str, ...], list[str]] = {}
             for who, theirs in rights.items():
                 alike.setdefault(tuple(theirs), []).append(who)
-            unlisted = unlisted_in(one.told.ground.universe)
             for some, people in sorted(alike.items(), key=lambda item: -len(item[1]))[:2]:
-                whom = people_words(people, self.audit.host.accounts, unlisted)
+                whom = people_words(people, self.audit.host.accounts, one.unlisted)
                 yield f"{verb} {joined(some)} {'from' if verb == 'takes' else 'to'} {whom}"
         if one.takes == () and one.gives == ():
             yield "takes nothing from anybody, and gives nothing"

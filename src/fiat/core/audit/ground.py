@@ -42,6 +42,9 @@ class Ground:
         self.route = route
         self.survey = survey
         self.evidence = evidence
+        self._allowed: dict[tuple[str, Right], int] = {}
+        self._taken: dict[str, int] = {}
+        self._routes: dict[str, Route] = {}
         self.remarks: dict[int, tuple[tuple[str, str], ...]] = {}
         postures = [found.posture for found in route.objects]
         self.universe = universe_of(host.accounts, postures, profiles=[survey.profiles])
@@ -67,6 +70,12 @@ class Ground:
     def directories(self) -> NDArray[np.bool_]:
         """For each entry whether it is a directory."""
         return self.survey.directories()
+
+    @cached_property
+    def kernels_own(self) -> list[str]:
+        """The mount points of file systems whose objects the kernel makes by itself."""
+        mounts = {rest.mount for rest in self.survey.profiles.rests if rest.mount is not None}
+        return [mount.point for mount in mounts if mount.type in _KERNELS_OWN]
 
     @cached_property
     def judged(self) -> NDArray[np.bool_]:
@@ -114,14 +123,31 @@ class Ground:
 
     def allowed(self, path: str, right: Right) -> int:
         """Who has ``right`` on one path; nobody where it means nothing."""
-        route = route_for(self.host, path, right)
-        if route.end is None or not right.applies(route.end.posture.kind):
-            return 0
-        return self.access.allowed(route, right)
+        found = self._allowed.get((path, right))
+        if found is None:
+            route = route_for(self.host, path, right)
+            applies = route.end is not None and right.applies(route.end.posture.kind)
+            found = self._allowed[path, right] = self.access.allowed(route, right) if applies else 0
+        return found
+
+    def taken(self, path: str) -> int:
+        """Who may take the name ``path`` away, by removing or by renaming what has it."""
+        found = self._taken.get(path)
+        if found is None:
+            route = walk(self.host, path, follow=False, interpreters=0)
+            rights = (rights_.DELETE, rights_.RENAME) if route.end is not None else ()
+            found = self._taken[path] = 0
+            for right in rights:
+                found |= self.access.allowed(route, right)
+            self._taken[path] = found
+        return found
 
     def walk(self, path: str) -> Route:
         """The route to a path, with what runs it."""
-        return walk(self.host, path, to_run=True)
+        found = self._routes.get(path)
+        if found is None:
+            found = self._routes[path] = walk(self.host, path, to_run=True)
+        return found
 
     # --- single entries ---
 

@@ -15,6 +15,7 @@ from fiat.core.audit.rule import Rule
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Plan, Target
 from fiat.core.change.wanted import wanted
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
@@ -39,13 +40,15 @@ _COUNTED = 40
 class Mended(NamedTuple):
     """A finding with the ``commands`` that mend it; none where nothing does.
 
-    ``takes`` and ``gives`` say who loses and who gains what by that, None where that was not counted.
+    ``takes`` and ``gives`` say who loses and who gains what by that, None where that was not counted;
+    ``unlisted`` are the words for those among whom that was counted, and who have no account.
     """
 
     told: Told
     commands: tuple[str, ...] = ()
     takes: tuple[KeptShift, ...] | None = None
     gives: tuple[KeptShift, ...] | None = None
+    unlisted: frozenset[str] = frozenset()
 
 
 def mended(told: Sequence[Told]) -> list[Mended]:
@@ -56,7 +59,7 @@ def mended(told: Sequence[Told]) -> list[Mended]:
     made = [_planned(host, one) for one in told]
     left = _still_found(host, told)
     return [
-        Mended(one, _commands(one), *_shifts(plan)) if works and _key(one) not in left else Mended(one)
+        Mended(one, _commands(one), *_shifts(plan, host.accounts)) if works and _key(one) not in left else Mended(one)
         for one, (works, plan) in zip(told, made, strict=True)
     ]
 
@@ -65,8 +68,15 @@ def _key(one: Told) -> tuple[str, str, str]:
     return one.rule.code, one.ground.survey.top.path, one.first
 
 
-def _shifts(plan: Plan | None) -> tuple[tuple[KeptShift, ...] | None, tuple[KeptShift, ...] | None]:
-    return (None, None) if plan is None else (kept(plan.losses), kept(plan.gains))
+_Shifts = tuple[KeptShift, ...] | None
+
+
+def _shifts(plan: Plan | None, accounts: Accounts) -> tuple[_Shifts, _Shifts, frozenset[str]]:
+    if plan is None:
+        return None, None, frozenset()
+    uids = {uid for planned in plan.changes for uid in planned.change.before.owners()[0]}
+    unlisted = frozenset(f"uid:{uid}" for uid in uids if accounts.user_numbered(uid) is None)
+    return kept(plan.losses), kept(plan.gains), unlisted
 
 
 # --- what is changed -------------------------------------------------------------------

@@ -62,11 +62,10 @@ def _along(ground: Ground, route: Route, trusted: int) -> Iterator[Hold]:
         owners = ground.universe.with_uid(one.posture.uid) & others
         if owners:
             yield Hold(one, owners, "own")
-        taken = ground.allowed(one.path, rights.DELETE) | ground.allowed(one.path, rights.RENAME)
-        above = ground.walk(one.path).parent
-        yield from _by_parent(ground, above, taken & others)
-    taken = ground.allowed(route.end.path, rights.DELETE) | ground.allowed(route.end.path, rights.RENAME)
-    yield from _by_parent(ground, route.parent, taken & others)
+        taken = ground.taken(one.path) & others
+        if taken:
+            yield from _by_parent(ground, ground.walk(one.path).parent, taken)
+    yield from _by_parent(ground, route.parent, ground.taken(route.end.path) & others)
     owners = ground.universe.with_uid(route.end.posture.uid) & others
     if owners:
         yield Hold(route.end, owners, "own")

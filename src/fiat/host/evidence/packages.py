@@ -18,7 +18,7 @@ class Packages:
         known = self._paths
         if known is None:
             return None
-        return frozenset(path for path in paths if _also(path) & known)
+        return frozenset(path for path in paths if _is_among(os.fsencode(path), known))
 
     @cached_property
     def _paths(self) -> frozenset[bytes] | None:
@@ -56,7 +56,6 @@ class Packages:
 _MERGED = re.compile(rb"^/usr(?=/(?:bin|sbin|lib|lib32|lib64|libx32)/)")
 
 
-def _also(path: str) -> frozenset[bytes]:
-    """A path as packages may have it: what lies under /usr now was listed without it before both were merged."""
-    raw = os.fsencode(path)
-    return frozenset((raw, _MERGED.sub(b"", raw), b"/usr" + raw))
+def _is_among(path: bytes, known: frozenset[bytes]) -> bool:
+    """Whether it is known: what lies under /usr now was listed without it before both were merged."""
+    return path in known or _MERGED.sub(b"", path) in known or b"/usr" + path in known
