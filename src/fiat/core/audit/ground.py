@@ -45,7 +45,7 @@ class Ground:
         self._allowed: dict[tuple[str, Right], int] = {}
         self._taken: dict[str, int] = {}
         self._routes: dict[str, Route] = {}
-        self.remarks: dict[int, tuple[tuple[str, str], ...]] = {}
+        self.remarks: dict[str, list[tuple[list[int], str]]] = {}
         postures = [found.posture for found in route.objects]
         self.universe = universe_of(host.accounts, postures, profiles=[survey.profiles])
         self.root = self.universe.with_uid(0)
@@ -86,6 +86,18 @@ class Ground:
         """For each entry what is so of its type, flags, program and mount."""
         found: NDArray[np.bool_] = self.survey.profiles.by_rest(says)[self.survey.profile]
         return found
+
+    def with_profiles(self, numbers: Sequence[int]) -> Places:
+        """The entries that have one of these profiles."""
+        order, bounds = self._by_profile
+        return np.sort(np.concatenate([order[bounds[number] : bounds[number + 1]] for number in numbers]))
+
+    @cached_property
+    def _by_profile(self) -> "tuple[NDArray[np.int64], NDArray[np.int64]]":
+        """The entries in the order of their profiles, and where those of each begin."""
+        order = np.argsort(self.survey.profile, kind="stable")
+        count = len(self.survey.profiles)
+        return order, np.searchsorted(self.survey.profile[order], np.arange(count + 1))
 
     # --- who can do what ---
 

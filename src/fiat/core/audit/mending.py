@@ -7,6 +7,8 @@ still find has no command.
 
 from collections.abc import Iterable, Iterator, Sequence
 
+import numpy as np
+
 from fiat.core.ask.keptshifts import KeptShift, kept
 from fiat.core.audit.examine import Told, examine
 from fiat.core.audit.found import Mend
@@ -14,15 +16,18 @@ from fiat.core.audit.ground import Ground
 from fiat.core.audit.rule import Rule
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Plan, Target
+from fiat.core.change.steps import change, steps_towards
 from fiat.core.change.wanted import wanted
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Object, Posture
+from fiat.core.model.principals import Principal
 from fiat.core.model.route import Route
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.postures import postures_of_many
+from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
 from fiat.core.typed import NamedTuple
 from fiat.core.words.commands import set_command_for
@@ -33,8 +38,12 @@ _IN_ONE_COMMAND = 8
 _COMMANDS = 5
 """So many commands are told at most for one finding."""
 
-_COUNTED = 40
+_COUNTED = 8
 """Of a finding on more paths than that, what mending takes from whom is not counted."""
+
+
+_FINDINGS_COUNTED = 30
+"""Of the worst so many findings it is counted; of the others that would take long."""
 
 
 class Mended(NamedTuple):
@@ -56,12 +65,18 @@ def mended(told: Sequence[Told]) -> list[Mended]:
     if not told:
         return []
     host = told[0].ground.host
-    made = [_planned(host, one) for one in told]
+    actor = host.actor()
+    made = [_works(host, one, actor) for one in told]
     left = _still_found(host, told)
     return [
-        Mended(one, _commands(one), *_shifts(plan, host.accounts)) if works and _key(one) not in left else Mended(one)
-        for one, (works, plan) in zip(told, made, strict=True)
+        _mended(host, one, count=number < _FINDINGS_COUNTED) if works and _key(one) not in left else Mended(one)
+        for number, (one, works) in enumerate(zip(told, made, strict=True))
     ]
+
+
+def _mended(host: Host, one: Told, *, count: bool) -> Mended:
+    plan = _counted(host, one) if count else None
+    return Mended(one, _commands(one), *_shifts(plan, host.accounts))
 
 
 def _key(one: Told) -> tuple[str, str, str]:
@@ -100,21 +115,41 @@ def _commands(one: Told) -> tuple[str, ...]:
     return tuple(set_command_for(part, mend.wish, accounts) for part in parts[:_COMMANDS])
 
 
-def _planned(host: Host, one: Told) -> tuple[bool, Plan | None]:
-    """Whether the kernel would make the change; and the plan, where that is small enough to be counted."""
+def _works(host: Host, one: Told, actor: Principal) -> bool:
+    """Whether the kernel would make all of the change, and it makes a difference."""
     mend = one.found.mend
     if mend is None:
-        return False, None
-    if not mend.at and len(one.found.places) > _COUNTED:
-        return True, None
+        return False
+    differs = False
+    for found in _distinct(host, one, mend):
+        goal = wanted(found.posture, mend.wish, actor, host.settings.umask)
+        made = change(found.posture, steps_towards(found.posture, goal, actor), actor, found.mount, found.keeps_lists)
+        if made.errno:
+            return False
+        differs |= made.changes
+    return differs
+
+
+def _distinct(host: Host, one: Told, mend: Mend) -> Iterator[Profile | Object]:
+    """What is to be changed: of what is alike, one."""
+    if mend.at:
+        yield from (route.end for _, route in _routes(host, one) if route.end is not None)
+    else:
+        survey = one.ground.survey
+        yield from (survey.profiles[number] for number in np.unique(survey.profile[one.found.places]).tolist())
+
+
+def _counted(host: Host, one: Told) -> Plan | None:
+    """The plan, with who loses and who gains by it; None where that takes long."""
+    mend = one.found.mend
+    if mend is None or (not mend.at and len(one.found.places) > _COUNTED):
+        return None
     targets = []
     for path, route in _routes(host, one):
         if route.end is not None:
             survey = survey_of_one(route.end)
             targets.append(Target(path, route, survey, survey.profile >= 0, False))
-    plan = plans.make(host, targets, mend.wish)
-    refused = any(planned.change.errno for planned in plan.changes)
-    return bool(targets) and not refused and plan.changing > 0, plan
+    return plans.make(host, targets, mend.wish)
 
 
 def _routes(host: Host, one: Told) -> Iterator[tuple[str, Route]]:
@@ -137,12 +172,16 @@ def _still_found(host: Host, told: Sequence[Told]) -> set[tuple[str, str, str]]:
 
 def _found_again(host: Host, rule: Rule, told: Sequence[Told]) -> set[tuple[str, str, str]]:
     postures: dict[Identity, Posture] = {}
+    actor, umask = host.actor(), host.settings.umask
     for one in told:
         mend = one.found.mend
         assert mend is not None
+        made: dict[Posture, Posture] = {}
         for identity, posture in _objects(host, one, mend):
             now = postures.get(identity, posture)
-            postures[identity] = wanted(now, mend.wish, host.actor(), host.settings.umask)
+            if now not in made:
+                made[now] = wanted(now, mend.wish, actor, umask)
+            postures[identity] = made[now]
     supposed = postures_of_many(postures)
     after = HostAsIf(host, Supposition(supposed))
     weights = {_key(one): one.found.weight for one in told}

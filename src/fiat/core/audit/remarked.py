@@ -1,6 +1,6 @@
 """Rules that are remarks on single objects: each is asked once of all that are alike."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 
@@ -14,26 +14,40 @@ Mending = Callable[[Posture, Ground], Mend | None]
 
 def remarked(ground: Ground, code: str, weight: str, mending: Mending) -> Iterator[Found]:
     """What the remark with this ``code`` is made on, told with what it says."""
-    survey = ground.survey
+    for numbers, text in _with_remark(ground, code):
+        places = ground.with_profiles(numbers)
+        if len(places):
+            yield Found(weight, text, places, 0, mending(ground.survey.profiles[numbers[0]].posture, ground))
+
+
+def remarked_together(ground: Ground, code: str, weight: str, mend: Mend, of_many: str) -> Iterator[Found]:
+    """The same as one finding, where it is made on more than a few kinds of things: ``of_many`` says how many."""
+    found = list(remarked(ground, code, weight, lambda *_: mend))
+    if len(found) <= _FEW:
+        yield from found
+        return
+    places = np.unique(np.concatenate([one.places for one in found]))
+    yield Found(weight, of_many.format(f"{len(found):,}"), places, 0, mend)
+
+
+_FEW = 5
+
+
+def _with_remark(ground: Ground, code: str) -> Iterator[tuple[list[int], str]]:
+    """The profiles that a remark is made on, those that are alike together, with what it says."""
+    if not ground.remarks:
+        for numbers in _alike(ground):
+            for one in remarks_on(ground.survey.profiles[numbers[0]].at(), ground.accounts):
+                ground.remarks.setdefault(one.code, []).append((numbers, one.text))
+    yield from ground.remarks.get(code, [])
+
+
+def _alike(ground: Ground) -> Iterable[list[int]]:
+    """The numbers of profiles on which the same is remarked."""
     alike: dict[object, list[int]] = {}
-    columns = survey.profiles.columns
-    rows = zip(*(column.tolist() for column in columns), strict=True)
+    rows = zip(*(column.tolist() for column in ground.survey.profiles.columns), strict=True)
     for number, (mode, uid, gid, acl, rest) in enumerate(rows):
         owners = owners_for_codes(uid, gid, ground.accounts)
         nameless = (uid if owners[0] else None, gid if owners[1] or owners[2] else None)
         alike.setdefault((mode, acl, rest, owners, nameless), []).append(number)
-    for numbers in alike.values():
-        for remark in _remarks(ground, numbers[0]):
-            if remark[0] == code:
-                places = np.flatnonzero(np.isin(survey.profile, numbers))
-                if len(places):
-                    yield Found(weight, remark[1], places, 0, mending(survey.profiles[numbers[0]].posture, ground))
-
-
-def _remarks(ground: Ground, number: int) -> tuple[tuple[str, str], ...]:
-    """The codes and texts of the remarks on one profile; remembered, for several rules ask."""
-    found = ground.remarks.get(number)
-    if found is None:
-        said = remarks_on(ground.survey.profiles[number].at(), ground.accounts)
-        found = ground.remarks[number] = tuple((one.code, one.text) for one in said)
-    return found
+    return alike.values()

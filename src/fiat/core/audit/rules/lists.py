@@ -9,7 +9,7 @@ from fiat.core.audit.ground import Ground
 from fiat.core.audit.remarked import remarked
 from fiat.core.audit.rule import Rule
 from fiat.core.audit.rules.nobody import without_entries
-from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, parse_change, permission_letters
 from fiat.core.model.posture import Posture
@@ -96,7 +96,7 @@ def _idle_groups(ground: Ground) -> Iterator[Found]:
         group = naming.group(posture.gid, ground.accounts)
         text = f"group {group} owns it and may do nothing with it"
         mend = Mend(Wish(gid=owner.gid))
-        places = np.flatnonzero(ground.survey.profile == number)
+        places = ground.with_profiles([number])
         if len(places):
             yield Found("plain", text, places, 0, mend)
 
@@ -114,7 +114,7 @@ def _repeated(ground: Ground) -> Iterator[Found]:
         assert posture.acl is not None
         gone = []
         for entry in posture.acl.entries:
-            if entry.id is None:
+            if entry.id is None or not _may_repeat(entry, posture, ground):
                 continue
             left = tuple(one for one in posture.acl.entries if one != entry)
             without = posture._replace(acl=AccessList(left))
@@ -124,9 +124,28 @@ def _repeated(ground: Ground) -> Iterator[Found]:
         if gone:
             named = joined(naming.entry(entry, ground.accounts) for entry in gone[:3])
             text = f"without {named} everybody would have the same"
-            places = np.flatnonzero(np.isin(ground.survey.profile, numbers))
+            places = ground.with_profiles(numbers)
             if len(places):
                 yield Found("plain", text, places, 0, without_entries(posture, gone[:1]))
+
+
+def _may_repeat(entry: Entry, posture: Posture, ground: Ground) -> bool:
+    """Whether an entry can give just what is given without it; asked first, for it is told quickly."""
+    acl = posture.acl
+    assert acl is not None
+    own = effective(entry, acl.mask)
+    if entry.tag is Tag.NAMED_GROUP:
+        return own == posture.mode & 7  # what a member gets whom no other entry matches
+    account = None if entry.id is None or entry.id == posture.uid else ground.accounts.user_numbered(entry.id)
+    if account is None:
+        return entry.id == posture.uid or own == posture.mode & 7
+    gids = ground.accounts.gids_of(account)
+    groups = [
+        effective(one, acl.mask)
+        for one in acl.entries
+        if (one.tag is Tag.NAMED_GROUP and one.id in gids) or (one.tag is Tag.OWNING_GROUP and posture.gid in gids)
+    ]
+    return own in groups if groups else own == posture.mode & 7
 
 
 def _capitals(ground: Ground) -> Iterator[Found]:

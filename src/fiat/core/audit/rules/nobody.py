@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fiat.core.audit.found import Found, Mend
 from fiat.core.audit.ground import Ground
-from fiat.core.audit.remarked import remarked
+from fiat.core.audit.remarked import remarked, remarked_together
 from fiat.core.audit.rule import Rule
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.posture import Posture
@@ -13,12 +13,14 @@ from fiat.core.model.wish import ListWish, Wish
 
 def _owners(ground: Ground) -> Iterator[Found]:
     mend = Mend(Wish(uid=0), chosen=("--with", "no-owner"))
-    yield from remarked(ground, "owner-without-account", "odd", lambda *_: mend)
+    many = "no account has the number of its owner, one of {}"
+    yield from remarked_together(ground, "owner-without-account", "odd", mend, many)
 
 
 def _groups(ground: Ground) -> Iterator[Found]:
     mend = Mend(Wish(gid=0), chosen=("--with", "no-group"))
-    yield from remarked(ground, "group-without-name", "odd", lambda *_: mend)
+    many = "no group has the number of its group, one of {}"
+    yield from remarked_together(ground, "group-without-name", "odd", mend, many)
 
 
 def _entries(ground: Ground) -> Iterator[Found]:
