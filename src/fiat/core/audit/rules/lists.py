@@ -135,6 +135,8 @@ def _may_repeat(entry: Entry, posture: Posture, ground: Ground) -> bool:
     assert acl is not None
     own = effective(entry, acl.mask)
     if entry.tag is Tag.NAMED_GROUP:
+        if entry.id == posture.gid:
+            return True  # it is the owning group, which has an entry anyway
         return own == posture.mode & 7  # what a member gets whom no other entry matches
     account = None if entry.id is None or entry.id == posture.uid else ground.accounts.user_numbered(entry.id)
     if account is None:
