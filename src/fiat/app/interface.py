@@ -12,6 +12,8 @@ from fiat.app import let as ways_of
 from fiat.app import look as looking
 from fiat.app import undo as undoing
 from fiat.app import wishes
+from fiat.app.audit import Audit, chosen_rules
+from fiat.app.audit import audit as look_for_dangers
 from fiat.app.change import How, Planned, alone
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
@@ -164,6 +166,14 @@ def plan(
         no_flags=no_flags,
     )
     return make_plan(host, paths, wish, How(below=below, through_flags=through_flags))
+
+
+def audit(host: Host, paths: Sequence[str], rules: Iterable[str] = ()) -> Audit:
+    """What is dangerous at and under ``paths``, or probably not meant: ``found``, the worst first, with what mends it.
+
+    Without ``rules``, all but those that are looked for only where they are asked for.
+    """
+    return look_for_dangers(host, paths, chosen_rules(rules))
 
 
 def apply(planned: Planned, history: History | None, accept: Iterable[str] = ()) -> Result:

@@ -97,6 +97,12 @@ SCENES = (
         ("who", "/srv/skerry", "--below", "--can", "write", "--anyone-else"),
     ),
     Scene(
+        "Risk",
+        "What is dangerous on this host, whoever made it so? Each danger with who can really use it, and the command "
+        "that mends it:",
+        ("audit", "/srv/skerry", "--weight", "danger"),
+    ),
+    Scene(
         "Keep",
         "A week later somebody has worked on the host, and the keeper wants to know: who got in by it? "
         "Fiat had saved the tree on Monday (fiat save /srv/skerry --add saved):",

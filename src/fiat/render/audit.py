@@ -113,8 +113,10 @@ class AuditView(Plain):
         if told.found.people:
             people = People(told.ground.universe, told.ground.accounts, told.ground.universe.everyone)
             yield Prose(f"who   {people.words(_users(told))}", 2, hanging="      ")
-        for command in one.commands:
+        for command in one.commands[:1]:
             yield Verbatim(f"mend  {unbroken(command)}", 2)
+        if len(one.commands) > 1:
+            yield Verbatim(f"      and {len(one.commands) - 1:,} more such commands, which --json has", 2)
         cost = list(self._cost(one)) if one.commands else []
         if cost:
             yield Prose(f"      {'; '.join(cost)}", 2, hanging="      ")

@@ -35,9 +35,6 @@ from fiat.core.words.commands import set_command_for
 _IN_ONE_COMMAND = 8
 """So many paths are named in one command."""
 
-_COMMANDS = 5
-"""So many commands are told at most for one finding."""
-
 _COUNTED = 8
 """Of a finding on more paths than that, what mending takes from whom is not counted."""
 
@@ -112,7 +109,7 @@ def _commands(one: Told) -> tuple[str, ...]:
     if len(paths) > _IN_ONE_COMMAND and mend.chosen:
         return (set_command_for([one.ground.survey.top.path], mend.wish, accounts, ("--below", *mend.chosen)),)
     parts = [paths[start : start + _IN_ONE_COMMAND] for start in range(0, len(paths), _IN_ONE_COMMAND)]
-    return tuple(set_command_for(part, mend.wish, accounts) for part in parts[:_COMMANDS])
+    return tuple(set_command_for(part, mend.wish, accounts) for part in parts)
 
 
 def _works(host: Host, one: Told, actor: Principal) -> bool:

@@ -7,7 +7,7 @@ import numpy as np
 from fiat.core.audit.found import Found, Mend, Places
 from fiat.core.audit.ground import Ground
 from fiat.core.audit.rule import Rule
-from fiat.core.model.mode import EXECUTE_BITS, READ, SPECIAL, WRITE, octal, parse_change
+from fiat.core.model.mode import EXECUTE_BITS, READ, SETGID, SETUID, SPECIAL, WRITE, octal, parse_change
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decisions
@@ -29,7 +29,9 @@ def _found(ground: Ground) -> Iterator[Found]:
     survey = ground.survey
     columns = survey.profiles.columns
     profile = survey.profile
-    files = np.flatnonzero(ground.files & (survey.parent >= 0))
+    # of a program with setuid or setgid the owner and the group are its privilege
+    plain = columns.mode[profile] & (SETUID | SETGID) == 0
+    files = np.flatnonzero(ground.files & (survey.parent >= 0) & plain)
     alike = columns.mode[profile] & ~_NO_NEWS
     keys = (survey.parent[files], alike[files], columns.uid[profile[files]], columns.gid[profile[files]])
     first, number = distinct_columns(*(np.asarray(key, np.int64) for key in keys), columns.acl[profile[files]])
