@@ -10,7 +10,7 @@ SOURCE = Path(fiat.__file__).parent
 
 ROOMS = """
     core.typed core.text core.errors core.model core.words core.rules core.tree core.ask core.change core.suggest
-    core.state core.audit engine host demo app render cli
+    core.state core.audit core.expect engine host demo app render cli
 """.split()
 """From the top down: a room imports from itself and from those before it."""
 

@@ -2,7 +2,7 @@
 
 from fiat.core.errors import ArrangementError, FiatError, HistoryError, NotationError, PathError, WorkError
 from fiat.core.model.numbers import bounded
-from fiat.core.text import near, quoted, shell_word, shortened, visible
+from fiat.core.text import joined, near, quoted, shell_word, shortened, visible
 
 __all__ = [
     "ArrangementError",
@@ -12,6 +12,7 @@ __all__ = [
     "PathError",
     "WorkError",
     "bounded",
+    "joined",
     "near",
     "quoted",
     "shell_word",

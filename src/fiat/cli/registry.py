@@ -10,7 +10,7 @@ from fiat.core.typed import NamedTuple
 GROUPS = {
     "look": "look and understand",
     "ask": "ask who can really get at it",
-    "risk": "find what is dangerous",
+    "risk": "find what is dangerous, and what is no longer as it was meant",
     "change": "change, and put back",
     "keep": "remember, compare, put back",
     "learn": "try it out",
@@ -52,7 +52,7 @@ COMMANDS = {
             "why",
             "ask",
             "one verdict, walked component by component",
-            ("explain", "reason", "debug", "trace", "check", "test"),
+            ("explain", "reason", "debug", "trace", "test"),
         ),
         Command(
             "foresee",
@@ -65,6 +65,12 @@ COMMANDS = {
             "risk",
             "what is dangerous, who can use it, and what mends it",
             ("scan", "dangers", "risks", "security", "problems", "find"),
+        ),
+        Command(
+            "check",
+            "risk",
+            "whether what was meant still holds, and what makes it hold",
+            ("verify", "expect", "policy", "assert", "compliance", "intent"),
         ),
         Command(
             "set",

@@ -7,6 +7,7 @@
     ├── PathError             something about one path, with the errno
     ├── RecordError           a record that is not as its schema says; names the place in it
     ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
+    ├── ExpectationError      expectations in a file that cannot be used; names the line and the key
     ├── SnapshotError         a snapshot or accounts file that cannot be used
     ├── HistoryError          the history cannot be read or written, or is not to be trusted
     ├── RunError              a run of the history that is not there, or cannot be put back now
@@ -47,6 +48,10 @@ class InvalidAccessList(FiatError):
 
 class ArrangementError(FiatError):
     """A file of arrangements that cannot be used, or one of its tables."""
+
+
+class ExpectationError(FiatError):
+    """A file of expectations is wrong."""
 
 
 class UnknownAccount(FiatError):

@@ -11,4 +11,7 @@ LATER = os.path.join(_HERE, "skerry-later.jsonl")
 SNAPSHOTS = {"skerry": SNAPSHOT, "skerry-later": LATER}
 """The words for them on a command line."""
 
+EXPECTATIONS = {"skerry": os.path.join(_HERE, "expectations.toml")}
+"""The words for files of expectations."""
+
 ACCOUNTS = os.path.join(_HERE, "accounts")

@@ -28,6 +28,7 @@ def add_care(parser: argparse.ArgumentParser, *, flags: bool = False) -> None:
         care.add_argument(
             "--through-flags", action="store_true", help="clear immutable or append-only for the change, then set it"
         )
+        care.add_argument("--check", action="append", default=[], metavar="FILE", help="object where FILE's break")
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
 
@@ -60,6 +61,10 @@ def carry_out(
     with ExitStack() as held:
         unusable = _keep_others_off(held, host, history, paths, how, output)
         planned = plan()
+        if getattr(args, "check", None):
+            from fiat.app.check import guard
+
+            guard(host, planned.plan, args.check, output.problem)
         guards = planned.refused_by(args.accept)
         if not args.preview and not guards and unusable is None:
             try:

@@ -37,7 +37,7 @@ def add_host(parser: argparse.ArgumentParser) -> None:
         "--from",
         dest="snapshot",
         metavar="SNAPSHOT",
-        help=f"ask about the host held in a snapshot file; {SAMPLE} is the sample host that comes with Fiat",
+        help=f"ask a snapshot file; {SAMPLE} is the sample host",
     )
     parser.add_argument("--incomplete", action="store_true", help="of a snapshot that is cut short use what there is")
 

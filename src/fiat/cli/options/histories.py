@@ -14,7 +14,7 @@ def add_history(parser: argparse.ArgumentParser, *, without: bool = False) -> No
     parser.add_argument(
         "--history",
         metavar="FILE",
-        help="the history of changes, where nobody else can write (root: /var/lib/fiat/history.db; others: their own)",
+        help="the history of changes, where nobody else can write",
     )
     if without:
         parser.add_argument("--no-history", action="store_true", help="change without a history: fiat undo cannot help")

@@ -34,14 +34,22 @@ _RIGHTS = (rights_.READ, rights_.WRITE, rights_.EXECUTE)
 
 
 class Ground:
-    """One tree of a host. Sets of people are bit sets of ``universe``."""
+    """One tree of a host. Sets of people are bit sets of ``universe``; ``rights`` are what trees are asked for."""
 
-    def __init__(self, host: Host, route: Route, survey: Survey, evidence: Evidence) -> None:
+    def __init__(
+        self,
+        host: Host,
+        route: Route,
+        survey: Survey,
+        evidence: Evidence,
+        rights: Sequence[Right] = _RIGHTS,
+    ) -> None:
         self.host = host
         self.accounts = host.accounts
         self.route = route
         self.survey = survey
         self.evidence = evidence
+        self.rights = tuple(rights)
         self._allowed: dict[tuple[str, Right], int] = {}
         self._taken: dict[str, int] = {}
         self._routes: dict[str, Route] = {}
@@ -103,14 +111,14 @@ class Ground:
 
     @cached_property
     def _answers(self) -> "tuple[NDArray[np.int32], NDArray[np.int32], Callable[[int], int]]":
-        access = for_tree(self.host, self.universe, _RIGHTS, self.route, self.survey)
+        access = for_tree(self.host, self.universe, self.rights, self.route, self.survey)
         found = access.answers(self.survey, self.route)
         return found.number, found.keys.numbers, found.keys.table.__getitem__
 
     def by_people(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
         """The entries at ``places`` by the set of those who have ``right`` there; the others are left out."""
         number, sets, of = self._answers
-        column = sets[:, _RIGHTS.index(right)][number[places]]
+        column = sets[:, self.rights.index(right)][number[places]]
         distinct, which = distinct_values(column.astype(np.int64))
         for place, one in enumerate(distinct.tolist()):
             if one >= 0:

@@ -29,6 +29,7 @@ GUARDS = {
     "held-by-flags": "it is immutable or append-only; --through-flags changes it all the same",
     "partly-forbidden": "some of the paths cannot be changed by the one who acts",
     "no-way-back": "the one who acts could not put it back",
+    "breaks-expectation": "an expectation of --check FILE would no longer hold",
 }
 """Every guard with what it is about, in the order in which they are told."""
 

@@ -1,0 +1,162 @@
+"""Checking what was meant: expectations in files, whether they hold, and what makes them hold."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+
+from fiat.app.arrangements import known_arrangements, parse_chosen
+from fiat.app.change import Planned, planned_for
+from fiat.app.problems import Problem, raise_problem
+from fiat.app.why import why
+from fiat.core.change.plan import Plan
+from fiat.core.errors import ExpectationError, PathError
+from fiat.core.expect import reading
+from fiat.core.expect.contradictions import Contradiction, contradictions, words
+from fiat.core.expect.expectation import Expectation
+from fiat.core.expect.holding import Counterexample, Holding, holding
+from fiat.core.expect.mending import Mending, mending
+from fiat.core.expect.stating import statements
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.text import quoted, shell_word
+from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.typed import NamedTuple
+from fiat.core.words import naming
+from fiat.demo import sample
+
+__all__ = [
+    "Checked",
+    "Contradiction",
+    "Counterexample",
+    "Expectation",
+    "Holding",
+    "check",
+    "contradiction_words",
+    "guard",
+    "mend",
+    "read_expectations",
+    "statements",
+]
+
+contradiction_words = words
+
+_EXPLAINED = 40
+"""So many counterexamples are explained."""
+
+
+class Checked(NamedTuple):
+    """Each expectation, held or broken; those that cannot hold at once; and by what rule counterexamples are so.
+
+    ``because`` has the sentence for the first counterexamples, by their number among all.
+    """
+
+    found: list[Holding]
+    contradictions: list[Contradiction]
+    because: dict[int, str]
+    host: Host
+
+    @property
+    def broken(self) -> list[Holding]:
+        """Those that do not hold."""
+        return [one for one in self.found if not one.held]
+
+
+def read_expectations(paths: Iterable[str], host: Host, arrangements: str | None = None) -> list[Expectation]:
+    """The expectations in these files; :class:`ExpectationError` names file, line and key of what is wrong."""
+    known = known_arrangements(arrangements)
+    found: list[Expectation] = []
+    names: dict[str, str] = {}
+    for word in paths:
+        path = sample.EXPECTATIONS.get(word, word)
+        try:
+            text = Path(path).read_bytes().decode()
+        except OSError as error:
+            raise PathError(path, error.errno or 5, "read") from error
+        except UnicodeDecodeError as error:
+            raise ExpectationError(f"{quoted(path)} is no TOML: it is not written in UTF-8") from error
+        for one in reading.parse(text, word, host.accounts, lambda word: parse_chosen(word, known, host.accounts)):
+            if one.name in names:
+                raise ExpectationError(f"{one.where}: name: {quoted(one.name)} is in {names[one.name]} already")
+            names[one.name] = one.where
+            found.append(one)
+    return found
+
+
+def check(
+    host: Host,
+    expectations: Sequence[Expectation],
+    *,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> Checked:
+    """Whether the expectations hold on ``host``."""
+    told: set[tuple[str, int]] = set()
+
+    def once(error: PathError) -> None:
+        if (error.path, error.errno) not in told:
+            told.add((error.path, error.errno))
+            problem(error)
+
+    found = [holding(host, one, once, progress) for one in expectations]
+    every = [one for held in found for one in held.broken]
+    because = {number: text for number, one in enumerate(every[:_EXPLAINED]) if (text := _because(host, one))}
+    return Checked(found, contradictions(found), because, host)
+
+
+def _because(host: Host, one: Counterexample) -> str:
+    """The rule that decides, for the first of those whom a counterexample is about."""
+    if one.right is None:
+        return one.text
+    who = next(iter(one.universe.members(one.people)))
+    try:
+        explained = why(host, who, one.right, one.first).explained
+    except PathError:
+        return ""
+    return explained[0] if explained else ""
+
+
+def commands_for(one: Counterexample) -> Iterator[str]:
+    """The commands that look for the ways out of a counterexample."""
+    if one.right is None:
+        return
+    people = ",".join(naming.word_for(who) for who in list(one.universe.members(one.people)))
+    verb = "bar" if one.allowed else "let"
+    yield f"fiat {verb} {shell_word(people)} {one.right.name} {shell_word(one.first)}"
+
+
+def mend(
+    host: Host, checked: Checked, *, problem: Problem = raise_problem, progress: Progress = no_progress
+) -> tuple[Planned, Mending]:
+    """One plan that makes the broken ones hold, and what holds after it. Raises :class:`ExpectationError` where some
+    contradict each other.
+    """
+    if checked.contradictions:
+        raise ExpectationError(f"nothing is planned: {words(checked.contradictions[0])}")
+    found = mending(host, checked.found, problem)
+    return planned_for(host, found.targets, problem, progress), found
+
+
+def guard(host: Host, plan: Plan, files: Sequence[str], problem: Problem) -> None:
+    """Have the guard ``breaks-expectation`` object to ``plan``, for each that holds now and would not after it."""
+    plan.guards += _broken_by(host, plan, read_expectations(files, host), problem)
+
+
+def _broken_by(host: Host, plan: Plan, expectations: Sequence[Expectation], problem: Problem) -> Iterator[Finding]:
+    then = HostAsIf(host, Supposition(plan.postures_after()))
+    for one in expectations:
+        if holding(host, one, problem).held:
+            after = holding(then, one, problem)
+            if not after.held:
+                first = after.broken[0]
+                text = f"{quoted(one.name)} would no longer hold: {sentence(first)}"
+                paths = sum(len(each.places) for each in after.broken)
+                yield Finding("breaks-expectation", "danger", text, first.first, paths)
+
+
+def sentence(one: Counterexample) -> str:
+    """Who could do what there, or what it would be."""
+    if one.right is None:
+        return one.text
+    first = next(iter(one.universe.members(one.people)))
+    more = one.people.bit_count() - 1
+    who = naming.principal(first) + (f" and {more:,} more" if more else "")
+    return f"{who} may {'' if one.allowed else 'not '}{one.right.name} there"

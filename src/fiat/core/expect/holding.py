@@ -1,0 +1,198 @@
+"""Whether expectations hold: where they do not, who can what where, the shortest path first."""
+
+from collections.abc import Callable, Iterable, Iterator
+from fnmatch import fnmatchcase
+
+import numpy as np
+
+from fiat.core.audit.evidence import NoEvidence
+from fiat.core.audit.found import Places
+from fiat.core.audit.ground import Ground
+from fiat.core.audit.replacing import holds
+from fiat.core.change.wanted import wanted
+from fiat.core.errors import PathError
+from fiat.core.expect.expectation import Demand, Expectation, Stated, Whom
+from fiat.core.model.accesslist import AccessList
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.kind import Kind
+from fiat.core.model.mode import octal
+from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Universe
+from fiat.core.model.right import Right
+from fiat.core.suggest.arranging import Arranging
+from fiat.core.text import joined
+from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.reading import survey_at
+from fiat.core.typed import NamedTuple
+from fiat.core.words import naming
+
+Problem = Callable[[PathError], None]
+
+
+class Counterexample(NamedTuple):
+    """Entries on which an expectation does not hold, all for the same reason.
+
+    ``people`` have ``right`` there, or where it is not ``allowed`` have not; ``right`` is None
+    where the posture is not what it shall be, which ``text`` says then.
+    """
+
+    ground: Ground
+    places: Places
+    right: Right | None
+    people: int
+    allowed: bool
+    text: str = ""
+
+    @property
+    def first(self) -> str:
+        """The shortest of its paths."""
+        return min(self.ground.paths(self.places[:_LOOKED_AT]), key=lambda path: (path.count("/"), path))
+
+    @property
+    def universe(self) -> Universe:
+        """Among whom ``people`` are."""
+        return self.ground.universe
+
+
+_LOOKED_AT = 1000
+"""Among so many paths the shortest is looked for."""
+
+
+class Holding(NamedTuple):
+    """Whether one expectation holds; ``asked`` are the entries that it is about, tree by tree."""
+
+    expectation: Expectation
+    broken: list[Counterexample]
+    asked: list[tuple[Ground, Places]]
+
+    @property
+    def held(self) -> bool:
+        """Whether it holds."""
+        return not self.broken
+
+    @property
+    def paths(self) -> int:
+        """How many paths it is about."""
+        return sum(len(places) for _, places in self.asked)
+
+
+def holding(host: Host, expectation: Expectation, problem: Problem, progress: Progress = no_progress) -> Holding:
+    """Whether ``expectation`` holds on ``host``; what cannot be looked at is a ``problem``."""
+    broken: list[Counterexample] = []
+    asked: list[tuple[Ground, Places]] = []
+    for path in expectation.paths:
+        try:
+            ground = _ground(host, path, expectation, problem, progress)
+        except PathError as error:
+            problem(error)
+            continue
+        places = _meant(ground, expectation)
+        asked.append((ground, places))
+        for demand in expectation.demands:
+            broken += _of_demand(ground, places, demand)
+        broken += _of_posture(ground, places, expectation.stated)
+        if expectation.may_replace is not None:
+            broken += _of_replacing(ground, places, expectation.may_replace)
+    return Holding(expectation, sorted(broken, key=lambda one: (one.first.count("/"), one.first)), asked)
+
+
+def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, progress: Progress) -> Ground:
+    extent = Extent() if expectation.below else Extent(most=1)
+    route, survey = survey_at(host, path, extent, progress)
+    if not expectation.below:
+        survey = survey_of_one(survey.top)
+    for trouble in survey.troubles:
+        problem(PathError(trouble.path, trouble.errno))
+    rights = tuple(dict.fromkeys(demand.right for demand in expectation.demands))
+    return Ground(host, route, survey, NoEvidence(), rights)
+
+
+def _meant(ground: Ground, expectation: Expectation) -> Places:
+    """The entries that it is about."""
+    count = len(ground.survey)
+    if not expectation.leaving_out:
+        return np.arange(count)
+    names = [ground.survey.name(0), *ground.survey.names(np.arange(1, count))]
+    kept = [not any(fnmatchcase(name, one) for one in expectation.leaving_out) for name in names]
+    return np.flatnonzero(kept)
+
+
+def people_of(whom: Iterable[Whom], universe: Universe, accounts: Accounts) -> int:
+    """All of these."""
+    found = 0
+    for one in whom:
+        found |= one.among(universe, accounts)
+    return found
+
+
+def _of_demand(ground: Ground, places: Places, demand: Demand) -> Iterator[Counterexample]:
+    universe, accounts = ground.universe, ground.accounts
+    people = universe.of_kind("user") | universe.of_kind("anyone-else")
+    barred = people_of(demand.never, universe, accounts)
+    if demand.only is not None:
+        barred |= people & ~people_of(demand.only, universe, accounts)
+    needed = people_of(demand.always, universe, accounts)
+    for bits, some in ground.by_people(places, demand.right):
+        if bits & barred:
+            yield Counterexample(ground, some, demand.right, bits & barred, True)
+        if needed & ~bits:
+            yield Counterexample(ground, some, demand.right, needed & ~bits, False)
+
+
+def _of_posture(ground: Ground, places: Places, stated: Stated) -> Iterator[Counterexample]:
+    if stated == Stated():
+        return
+    survey = ground.survey
+    for number in np.unique(survey.profile[places]).tolist():
+        text = differences(survey.profiles[number], stated, ground)
+        if text:
+            some = places[survey.profile[places] == number]
+            yield Counterexample(ground, some, None, 0, False, text)
+
+
+def differences(profile: Profile, stated: Stated, ground: Ground) -> str:
+    """How a posture differs from what it shall be, in words; empty where it does not."""
+    posture, accounts = profile.posture, ground.accounts
+    found = []
+    if stated.uid is not None and posture.uid != stated.uid:
+        found.append(f"it belongs to {naming.user(posture.uid, accounts)}, not {naming.user(stated.uid, accounts)}")
+    if stated.gid is not None and posture.gid != stated.gid:
+        found.append(f"its group is {naming.group(posture.gid, accounts)}, not {naming.group(stated.gid, accounts)}")
+    if posture.kind is Kind.SYMLINK:
+        return joined(found)
+    mode = stated.mode_for(directory=posture.directory)
+    if mode is not None and posture.mode != mode:
+        found.append(f"its mode is {octal(posture.mode)}, not {octal(mode)}")
+    if (stated.acl is not None or stated.no_acl) and posture.acl != stated.acl:
+        found.append(f"its list is {_entries(posture.acl)}, not {_entries(stated.acl)}")
+    if posture.directory and (stated.default is not None or stated.no_default) and posture.default != stated.default:
+        found.append(f"its default list is {_entries(posture.default)}, not {_entries(stated.default)}")
+    if stated.arrangement is not None:
+        goal = arranged(posture, stated, ground)
+        if goal != posture:
+            found.append(f"it is not as {stated.arrangement.arrangement.name} has it")
+    return joined(found)
+
+
+def arranged(posture: Posture, stated: Stated, ground: Ground) -> Posture:
+    """What the arrangement makes of a posture."""
+    assert stated.arrangement is not None
+    actor, umask = ground.host.actor(), ground.host.settings.umask
+    owner = ground.survey.top.posture.uid
+    wish = Arranging(stated.arrangement, owner, ground.accounts, actor, umask).wish(Profile(posture).at("/"))
+    return wanted(posture, wish, actor, umask)
+
+
+def _entries(acl: AccessList | None) -> str:
+    return "none" if acl is None else ",".join(acl.texts())
+
+
+def _of_replacing(ground: Ground, places: Places, only: tuple[Whom, ...]) -> Iterator[Counterexample]:
+    trusted = people_of(only, ground.universe, ground.accounts)
+    for place, path in ground.survey.paths_of(places.tolist()):
+        for hold in holds(ground, path, trusted):
+            text = f"it could be replaced: {hold.words(ground)}"
+            yield Counterexample(ground, np.array([place]), None, hold.people, True, text)

@@ -1,0 +1,63 @@
+"""Stating today's answers as expectations, as a start to edit."""
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from fiat.core.audit.evidence import NoEvidence
+from fiat.core.audit.ground import Ground
+from fiat.core.model import right as rights
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.tree.extent import Extent
+from fiat.core.tree.reading import survey_at
+from fiat.core.typed import NamedTuple
+from fiat.core.words import naming
+
+_RIGHTS = (rights.READ, rights.WRITE)
+
+
+class _Answers(NamedTuple):
+    """Who may read, and who may write, anything in a tree; by the words for them."""
+
+    read: tuple[str, ...]
+    write: tuple[str, ...]
+
+
+def statements(host: Host, paths: Sequence[str], progress: Progress = no_progress) -> Iterator[str]:
+    """The lines of a file of expectations that hold now: trees of which the same is so, together.
+
+    Raises :class:`PathError` for a path that leads nowhere.
+    """
+    alike: dict[_Answers, list[str]] = {}
+    for path in paths:
+        route, survey = survey_at(host, path, Extent(), progress)
+        ground = Ground(host, route, survey, NoEvidence(), _RIGHTS)
+        answers = _Answers(*(_words(ground, right) for right in _RIGHTS))
+        alike.setdefault(answers, []).append(survey.top.path)
+    yield "# What is so now. Leave out who should not be there, and say why in because.\n"
+    for answers, tops in alike.items():
+        yield "\n[[expect]]\n"
+        name = tops[0] + (f" and {len(tops) - 1} more" if len(tops) > 1 else "")
+        yield f"name = {_toml(name)}\n"
+        yield f"paths = [{', '.join(map(_toml, tops))}]\n"
+        yield "below = true\n"
+        for right, words in zip(_RIGHTS, answers, strict=True):
+            yield f"{right.name} = {{ only = [{', '.join(map(_toml, words))}] }}\n"
+        yield 'because = ""\n'
+
+
+def _words(ground: Ground, right: rights.Right) -> tuple[str, ...]:
+    universe = ground.universe
+    people = universe.of_kind("user") | universe.of_kind("anyone-else")
+    found = 0
+    for bits, _ in ground.by_people(np.arange(len(ground.survey)), right):
+        found |= bits & people
+    if found == people:
+        return ("everyone",)
+    return tuple(naming.word_for(who) for who in universe.members(found))
+
+
+def _toml(text: str) -> str:
+    """A basic string (TOML 1.0); what is not printable as an escape."""
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return '"' + "".join(char if char.isprintable() else f"\\u{ord(char):04x}" for char in escaped) + '"'

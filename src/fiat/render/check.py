@@ -1,0 +1,117 @@
+"""Which expectations hold, and of those that do not, who can what where."""
+
+from collections.abc import Iterator
+
+from fiat.app.check import Checked, Counterexample, Holding, commands_for, contradiction_words
+from fiat.core.model.fields import Fields
+from fiat.core.text import counted, of_all, visible
+from fiat.core.words import naming
+from fiat.core.words.people import People
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, unbroken
+
+_SHOWN = 5
+"""Counterexamples of one expectation that are shown before the rest is only counted."""
+
+_LISTED = 1000
+"""Paths of one counterexample that machine output lists."""
+
+
+class CheckView(Plain):
+    """All expectations, the broken ones first."""
+
+    def __init__(self, checked: Checked) -> None:
+        self.checked = checked
+        every = [one for held in checked.found for one in held.broken]
+        self._numbers = {id(one): number for number, one in enumerate(every)}
+
+    def _because(self, one: Counterexample) -> str | None:
+        return self.checked.because.get(self._numbers[id(one)])
+
+    # --- machine output ---
+
+    def records(self) -> Iterator[Fields]:
+        """One for each expectation, in the order of the files."""
+        for one in self.checked.found:
+            expectation = one.expectation
+            yield {
+                "expectation": expectation.name,
+                "held": one.held,
+                "weight": expectation.weight,
+                "because": expectation.because,
+                "where": expectation.where,
+                "paths": one.paths,
+                "counterexamples": [fields for broken in one.broken for fields in self._fields(broken)],
+                "mend": list(dict.fromkeys(command for broken in one.broken for command in commands_for(broken))),
+            }
+
+    def _fields(self, one: Counterexample) -> Iterator[Fields]:
+        """One for each who is concerned, at the first path; how many paths there are stands beside."""
+        members = [naming.word_for(who) for who in one.universe.members(one.people)] if one.right else [None]
+        for who in members:
+            yield {
+                "path": one.first,
+                "paths": len(one.places),
+                "listed": one.ground.paths(one.places[:_LISTED]),
+                "who": who,
+                "right": one.right.name if one.right else None,
+                "allowed": one.allowed if one.right else None,
+                "because": self._because(one),
+            }
+
+    def beside(self) -> Fields:
+        """How many hold, and what contradicts what."""
+        return {
+            "held": len(self.checked.found) - len(self.checked.broken),
+            "broken": len(self.checked.broken),
+            "contradictions": [
+                {"expectations": [one.one.name, one.other.name], "path": one.path, "text": one.text}
+                for one in self.checked.contradictions
+            ],
+        }
+
+    # --- text ---
+
+    def blocks(self) -> Iterator[Block]:
+        """The broken ones with counterexamples; then those that hold."""
+        found, broken = self.checked.found, self.checked.broken
+        if broken:
+            yield Verbatim(f"{of_all(len(broken), len(found), 'expectation')} broken")
+        else:
+            yield Verbatim(f"All {counted(len(found), 'expectation')} hold")
+        for one in broken:
+            yield BLANK
+            yield from self._broken(one)
+        held = [one for one in found if one.held]
+        if held:
+            yield BLANK
+        for one in held:
+            yield Prose([Span("held", "yes"), f"    {visible(one.expectation.name)}"], hanging="        ")
+        for contradiction in self.checked.contradictions:
+            yield BLANK
+            yield Prose(contradiction_words(contradiction), hanging="  ")
+
+    def _broken(self, one: Holding) -> Iterator[Block]:
+        expectation = one.expectation
+        yield Prose([Span("broken", "no"), "  ", Span(visible(expectation.name), "strong")], hanging="        ")
+        if expectation.because:
+            yield Prose(f"because {visible(expectation.because)}", 4, hanging="  ")
+        for broken in one.broken[:_SHOWN]:
+            yield Prose(self._sentence(broken), 4, hanging="  ")
+            said = self._because(broken) if broken.right is not None else None
+            if said:
+                yield Prose(said, 6)
+        if len(one.broken) > _SHOWN:
+            yield Verbatim(f"and {len(one.broken) - _SHOWN:,} more; --json has all of them", 4)
+        for command in list(dict.fromkeys(each for broken in one.broken for each in commands_for(broken)))[:2]:
+            yield Verbatim(f"mend  {unbroken(command)}", 4)
+
+    def _sentence(self, one: Counterexample) -> str:
+        path = unbroken(visible(one.first))
+        more = f" and {len(one.places) - 1:,} more paths" if len(one.places) > 1 else ""
+        if one.right is None:
+            return f"{path}{more}: {one.text}"
+        people = People(one.universe, self.checked.host.accounts, one.universe.everyone)
+        bits = one.people
+        if bits & one.universe.of_kind("anyone-else"):
+            bits |= one.universe.of_kind("group")
+        return f"{path}{more}: {people.words(bits)} {'may' if one.allowed else 'may not'} {one.right.name}"
