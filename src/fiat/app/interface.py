@@ -17,6 +17,8 @@ from fiat.app.audit import audit as look_for_dangers
 from fiat.app.change import How, Planned, alone
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
+from fiat.app.check import Checked, read_expectations
+from fiat.app.check import check as check_all
 from fiat.app.compare import LIVE, Comparison, compared, open_state
 from fiat.app.foresee import foresee as foresee
 from fiat.app.hosts import arrive
@@ -174,6 +176,11 @@ def audit(host: Host, paths: Sequence[str], rules: Iterable[str] = ()) -> Audit:
     Without ``rules``, all but those that are looked for only where they are asked for.
     """
     return look_for_dangers(host, paths, chosen_rules(rules))
+
+
+def check(host: Host, files: Sequence[str]) -> Checked:
+    """Whether the expectations in ``files`` hold: each with its counterexamples. Raises :class:`FiatError`."""
+    return check_all(host, read_expectations(files, host))
 
 
 def apply(planned: Planned, history: History | None, accept: Iterable[str] = ()) -> Result:

@@ -103,6 +103,17 @@ SCENES = (
         ("audit", "/srv/skerry", "--weight", "danger"),
     ),
     Scene(
+        "",
+        "What is dangerous is one thing, what was agreed on another. That is written down in a file, beside the "
+        "configuration that it protects. Does it still hold?",
+        ("check", "skerry"),
+    ),
+    Scene(
+        "",
+        "One plan makes both hold again, and takes nothing from anybody else:",
+        ("check", "skerry", "--mend"),
+    ),
+    Scene(
         "Keep",
         "A week later somebody has worked on the host, and the keeper wants to know: who got in by it? "
         "Fiat had saved the tree on Monday (fiat save /srv/skerry --add saved):",

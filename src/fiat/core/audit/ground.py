@@ -119,10 +119,10 @@ class Ground:
         """The entries at ``places`` by the set of those who have ``right`` there; the others are left out."""
         number, sets, of = self._answers
         column = sets[:, self.rights.index(right)][number[places]]
-        distinct, which = distinct_values(column.astype(np.int64))
+        applies = column >= 0
+        distinct, which = distinct_values(column[applies].astype(np.int64))
         for place, one in enumerate(distinct.tolist()):
-            if one >= 0:
-                yield of(one), places[which == place]
+            yield of(one), places[applies][which == place]
 
     def by_others(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
         """The same of everybody but root and the owner of each."""

@@ -1,0 +1,357 @@
+"""Check: what a file expects, against what the kernel lets everybody do; mended, it really holds."""
+
+import os
+import random
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from fiat.app.check import Checked, check, read_expectations
+from fiat.core.change.guards import GUARDS
+from fiat.core.errors import ExpectationError
+from fiat.core.expect import holding
+from fiat.core.expect.expectation import Whom
+from fiat.host.live.accounts import from_folder
+from fiat.host.live.host import LiveHost
+from support.estates import (
+    GROUPS,
+    MEMBERS,
+    PRIMARY,
+    USERS,
+    Crowd,
+    Estate,
+    bring_back,
+    crowd,
+    having,
+    keep,
+    remember,
+    write_accounts,
+)
+from support.files import make, states
+from support.filesystems import fresh
+from support.places import trusted_folder
+from support.program import fiat, machine, run_here
+from support.times import report
+from support.worlds import protections
+
+SEEDS = int(os.environ.get("FIAT_JUDGE_CHECK", "8"))
+FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
+
+ACCEPT = [word for guard in GUARDS for word in ("--accept", guard)]
+RIGHTS = ("read", "write", "execute", "traverse", "list", "append", "create", "delete", "change-mode")
+PEOPLE = (*USERS, *(f"group:{name}" for name in GROUPS), "anyone-else", "root", "everyone")
+
+
+@pytest.fixture(scope="module")
+def everyone() -> Iterator[Crowd]:
+    with crowd() as found:
+        yield found
+
+
+def some_expectations(estate: Estate, dice: random.Random) -> str:
+    """A file of random expectations of an estate."""
+    lines = []
+    for number in range(6):
+        tree = dice.random() < 0.5
+        path = dice.choice(estate.directories if tree else [*estate.directories, *estate.files])
+        lines += ["[[expect]]", f'name = "number {number}"', f'paths = ["{path}"]', f"below = {str(tree).lower()}"]
+        for right in dice.sample(RIGHTS, dice.randint(1, 2)):
+            parts = []
+            for kind in dice.sample(("only", "always", "never"), dice.randint(1, 2)):
+                some = dice.sample(PEOPLE, dice.randint(0 if kind == "only" else 1, 4))
+                parts.append(f"{kind} = [{', '.join(f'{chr(34)}{one}{chr(34)}' for one in some)}]")
+            lines.append(f"{right} = {{ {', '.join(parts)} }}")
+    return "\n".join(lines) + "\n"
+
+
+def named(words: list[str], members: dict[str, set[str]]) -> set[str]:
+    """Those whom the words of a file mean, by the words for them; anyone else stands for itself."""
+    every = {*USERS, "root", "anyone-else"}
+    found: set[str] = set()
+    for word in words:
+        found |= every if word == "everyone" else members[word] if word.startswith("group:") else {word}
+    return found
+
+
+def by_the_kernel(text: str, estate: Estate, having_now: frozenset[tuple[str, str, str]]) -> list[bool]:
+    """Which of the expectations hold by what the kernel grants."""
+    members = {
+        f"group:{name}": {user for user in USERS if PRIMARY[user] == name or user in MEMBERS[name]} for name in GROUPS
+    }
+    asked = {(right, path) for _, right, path in having_now}
+    held = []
+    for table in text.split("[[expect]]")[1:]:
+        (top,) = re.findall(r'paths = \["(.*)"\]', table)
+        below = "below = true" in table
+        ok = True
+        for right, demand in re.findall(r"(?m)^([\w-]+) = \{ (.*) \}$", table):
+            said = {kind: re.findall(r'"([^"]+)"', some) for kind, some in re.findall(r"(\w+) = \[(.*?)\]", demand)}
+            for path in estate.paths:
+                if path != top and not (below and path.startswith(f"{top}/")):
+                    continue
+                if not applies(right, path):
+                    continue
+                can = {who for who, one, place in having_now if (one, place) == (right, path)} & {
+                    *USERS,
+                    "root",
+                    "anyone-else",
+                }
+                ok &= "only" not in said or can <= named(said["only"], members)
+                ok &= named(said.get("always", []), members) <= can
+                ok &= not named(said.get("never", []), members) & can
+        held.append(ok)
+    assert asked
+    return held
+
+
+def applies(right: str, path: str) -> bool:
+    if os.path.islink(path):
+        return right == "delete"
+    if os.path.isdir(path):
+        return right not in ("execute", "append")
+    return right not in ("traverse", "list")
+
+
+@pytest.mark.root
+def test_what_holds_is_what_the_kernel_says(tmp_path: Path, everyone: Crowd) -> None:
+    """Random expectations of estates; then mended as one change, and what is said to hold then is asked again."""
+    write_accounts(str(tmp_path))
+    accounts = from_folder(str(tmp_path))
+    answers = {True: 0, False: 0}
+    mended = 0
+    with protections(), fresh("here") as top:
+        for seed in range(FIRST + 1700, FIRST + 1700 + SEEDS):
+            with Estate(top, seed) as estate:
+                dice = random.Random(seed)
+                file = tmp_path / f"{seed}.toml"
+                file.write_text(some_expectations(estate, dice))
+                remember(estate)
+                kept = keep(estate)
+                real = by_the_kernel(file.read_text(), estate, having(estate, everyone))
+                found = checked(file, LiveHost(accounts))
+                assert [one.held for one in found.found] == real, (seed, file.read_text())
+                for held in real:
+                    answers[held] += 1
+                if not found.contradictions:
+                    words = ("check", str(file), "--mend", "--do", "--accounts", str(tmp_path), "--no-history", *ACCEPT)
+                    _, _, errors = run_here(*words)
+                    remember(estate)
+                    after = by_the_kernel(file.read_text(), estate, having(estate, everyone))
+                    left = set(re.findall(r"'number (\d)' \(", errors))
+                    assert [str(number) in left for number, held in enumerate(after) if not held] == [True] * (
+                        len(after) - sum(after)
+                    ), (seed, errors)
+                    mended += sum(after) - sum(real)
+                bring_back(estate, kept)
+    report("expectations", held=answers[True], broken=answers[False], mended=mended)
+    assert answers[True] > SEEDS // 2
+    assert answers[False] > SEEDS
+
+
+def checked(file: Path, host: LiveHost) -> Checked:
+    return check(host, read_expectations([str(file)], host), problem=lambda _: None)
+
+
+FAULTS: dict[str, tuple[object, str, object]] = {
+    "groups without members": (Whom, "among", lambda self, universe, accounts: universe.with_uid(self.number)),
+    "trees that are their tops": (holding, "_meant", lambda ground, expectation: np.arange(1)),
+}
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("fault", FAULTS)
+def test_the_judge_of_expectations_catches(
+    fault: str, tmp_path: Path, everyone: Crowd, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write_accounts(str(tmp_path))
+    host = LiveHost(from_folder(str(tmp_path)))
+    monkeypatch.setattr(*FAULTS[fault])
+    with protections(), fresh("tmpfs") as top:
+        for seed in range(1, 40):
+            with Estate(top, seed) as estate:
+                file = tmp_path / "expected.toml"
+                file.write_text(some_expectations(estate, random.Random(seed)))
+                remember(estate)
+                real = by_the_kernel(file.read_text(), estate, having(estate, everyone))
+                if [one.held for one in checked(file, host).found] != real:
+                    return
+    pytest.fail("nothing wrong in 39 estates")
+
+
+# --- the sample host -----------------------------------------------------------------------
+
+
+def test_the_sample_host_breaks_two_and_mending_makes_them_hold() -> None:
+    value = machine("check", "skerry", "--from", "skerry", status=1)
+    broken = {one["expectation"]: one for one in value["results"] if not one["held"]}
+    assert set(broken) == {"nobody else touches the calibration", "the chart press writes its log"}
+    (log,) = broken["the chart press writes its log"]["counterexamples"]
+    assert (log["who"], log["right"], log["allowed"]) == ("chartpress", "write", False)
+    assert log["because"].startswith("Stopped at /srv/skerry/log/chartpress.log")
+    shown = machine("check", "skerry", "--from", "skerry", "--mend")
+    assert {one["path"] for one in shown["results"]} == {
+        "/srv/skerry/log/chartpress.log",
+        "/srv/skerry/tools/calibration.ini",
+    }
+    assert {one["who"] for one in shown["gains"]} == {"chartpress"}
+
+
+@pytest.mark.root
+def test_it_is_mended_for_real_and_put_back(folder: str) -> None:
+    assert fiat("demo", f"{folder}/host").returncode == 0
+    top, file = f"{folder}/host/srv/skerry", Path(folder) / "expected.toml"
+    from fiat.demo.sample import EXPECTATIONS
+
+    file.write_text(Path(EXPECTATIONS["skerry"]).read_text().replace("/srv/skerry", top))
+    words = ("--accounts", f"{folder}/host/accounts", "--history", f"{folder}/history.db")
+    before = states(top)
+    assert fiat("check", str(file), *words[:2]).returncode == 1
+    assert fiat("check", str(file), "--mend", *words).returncode == 0
+    assert states(top) == before, "without --do nothing is written"
+    assert fiat("check", str(file), "--mend", "--do", *words).returncode == 0
+    assert fiat("check", str(file), *words[:2]).returncode == 0
+    refused = fiat("set", f"{top}/log/chartpress.log", "--no-list", "--mode", "600", "--check", str(file), *words)
+    assert (refused.returncode, "guard breaks-expectation" in refused.stderr) == (4, True), refused.stderr
+    assert fiat("undo", "--accounts", words[1], *words[2:]).returncode == 0
+    assert states(top) == before
+
+
+@pytest.mark.root
+def test_what_is_written_holds_and_says_who(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    make(f"{top}/open", 0o644)
+    make(f"{folder}/alone", 0o600)
+    written = fiat("check", "--write", top, f"{folder}/alone")
+    assert written.returncode == 0, written.stderr
+    file = Path(folder) / "now.toml"
+    file.write_text(written.stdout)
+    assert 'read = { only = ["everyone"] }' in written.stdout
+    assert 'read = { only = ["root"] }' in written.stdout
+    assert fiat("check", str(file)).returncode == 0
+    os.chmod(f"{folder}/alone", 0o604)
+    done = fiat("check", str(file))
+    assert (done.returncode, "1 of 2 expectations broken" in done.stdout) == (1, True), done.stdout
+
+
+POSTURES = """
+[[expect]]
+name = "files"
+paths = ["{top}"]
+below = true
+except = ["*.log"]
+owner = "root"
+file-mode = "0640"
+dir-mode = "0750"
+list = []
+
+[[expect]]
+name = "list"
+paths = ["{top}/listed"]
+list = ["user::rw-", "user:21001:r--", "group::r--", "mask::r--", "other::---"]
+"""
+
+
+@pytest.mark.root
+def test_postures_that_are_stated(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o750, directory=True)
+    for name, mode in (("good", 0o640), ("bad", 0o644), ("a.log", 0o666)):
+        make(f"{top}/{name}", mode)
+    make(f"{top}/listed", 0o640)
+    file = Path(folder) / "expected.toml"
+    file.write_text(POSTURES.format(top=top).replace("21001", "0"))
+    value = machine("check", str(file), status=1)
+    broken = {one["expectation"]: one["counterexamples"] for one in value["results"] if not one["held"]}
+    assert [(one["path"], one["because"]) for one in broken["files"]] == [
+        (f"{top}/bad", "its mode is 0644, not 0640"),
+    ]
+    assert "its list is none, not user::rw-" in broken["list"][0]["because"]
+    os.chmod(f"{top}/bad", 0o640)
+    assert machine("check", str(file), status=1)["broken"] == 1
+
+
+@pytest.mark.root
+def test_who_may_replace_it(folder: str) -> None:
+    top = make(f"{folder}/tree", 0o755, directory=True)
+    path = make(f"{top}/tool", 0o755)
+    file = Path(folder) / "expected.toml"
+    file.write_text(f'[[expect]]\nname = "a"\npaths = ["{path}"]\nmay-replace = {{ only = ["root"] }}\n')
+    assert fiat("check", str(file)).returncode == 0
+    os.chown(top, 21001, 0)
+    value = machine("check", str(file), status=1)
+    (one,) = value["results"][0]["counterexamples"]
+    assert "it could be replaced" in one["because"]
+
+
+TWO = """
+[[expect]]
+name = "one"
+paths = ["/srv/skerry/keys"]
+below = true
+read = {{ {} }}
+
+[[expect]]
+name = "two"
+paths = ["/srv/skerry/keys/lamp.key"]
+read = {{ {} }}
+"""
+
+
+@pytest.mark.parametrize(
+    ("one", "two", "said"),
+    [
+        ('only = ["root"]', 'always = ["keeper"]', "keeper shall read there, and shall not"),
+        ('never = ["group:watch"]', 'always = ["tidefeed", "root"]', "tidefeed shall read there, and shall not"),
+        ('only = ["root", "keeper"]', 'always = ["keeper"]', ""),
+        ('never = ["surveyor"]', 'never = ["keeper"]', ""),
+    ],
+)
+def test_contradictions_are_named_before_anything_is_planned(tmp_path: Path, one: str, two: str, said: str) -> None:
+    file = tmp_path / "expected.toml"
+    file.write_text(TWO.format(one, two))
+    done = fiat("check", str(file), "--mend", "--from", "skerry")
+    assert ("contradict each other at /srv/skerry/keys/lamp.key" in done.stderr) == bool(said), done.stderr
+    assert said in done.stderr
+    assert (done.returncode == 2) == bool(said)
+
+
+GOOD = '[[expect]]\nname = "a"\npaths = ["/srv"]\nread = { only = ["root"] }\n'
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        (GOOD.replace("paths", "path"), "line 3: path: there is no such key; near is 'paths'"),
+        (GOOD.replace('"root"', '"rot"'), "line 4: read: no user is called 'rot'"),
+        (GOOD.replace("only", "onyl"), "line 4: read: 'onyl' is none of only, always, never; near is 'only'"),
+        (GOOD.replace('["/srv"]', '["srv"]'), "line 3: paths: 'srv' does not begin with /"),
+        (GOOD + 'mode = "u+x"\n', "line 5: mode: 'u+x' changes a mode"),
+        (GOOD + 'mode = "9"\n', "line 5: mode: "),
+        (GOOD + 'list = ["user::rw-"]\n', "line 5: list: "),
+        (GOOD + 'owner = "nobody-knows"\n', "line 5: owner: no user is called"),
+        (GOOD + 'arrangement = "taem:watch"\n', "line 5: arrangement: "),
+        (GOOD + "below = 3\n", "line 5: below: right is true or false"),
+        (GOOD + 'weight = "heavy"\n', "line 5: weight: 'heavy' is no weight"),
+        (GOOD + "read.always = 3\n", "is no TOML"),
+        (GOOD + GOOD, "line 6: name: 'a' is the name of the one in"),
+        ('[[expect]]\nname = "a"\npaths = ["/srv"]\n', "line 1: nothing is expected of it"),
+        ("[[expected]]\n", "tables that begin with [[expect]]"),
+        ("", "tables that begin with [[expect]]"),
+    ],
+)
+def test_what_is_wrong_in_a_file_names_line_and_key(tmp_path: Path, text: str, says: str) -> None:
+    file = tmp_path / "expected.toml"
+    file.write_text(text)
+    done = fiat("check", str(file), "--from", "skerry")
+    assert (done.returncode, says in done.stderr) == (2, True), done.stderr
+
+
+def test_a_file_that_cannot_be_read(tmp_path: Path) -> None:
+    assert "cannot read '/nothing-there'" in fiat("check", "/nothing-there", "--from", "skerry").stderr
+    (tmp_path / "f").write_bytes(b"\xff\xfe")
+    done = fiat("check", str(tmp_path / "f"), "--from", "skerry")
+    assert (done.returncode, "not written in UTF-8" in done.stderr) == (2, True)
+    with trusted_folder(), pytest.raises(ExpectationError):
+        read_expectations([str(tmp_path / "f")], LiveHost())
