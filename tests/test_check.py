@@ -236,6 +236,17 @@ def test_what_is_written_holds_and_says_who(folder: str) -> None:
     assert (done.returncode, "1 of 2 expectations broken" in done.stdout) == (1, True), done.stdout
 
 
+@pytest.mark.root
+def test_names_of_any_bytes_in_what_is_written(folder: str) -> None:
+    path = make(f'{folder}/a\n"b" \\ \x1b\u202e', 0o600)
+    file = Path(folder) / "now.toml"
+    file.write_text(fiat("check", "--write", path).stdout)
+    assert machine("check", str(file))["results"][0]["paths"] == 1
+    wrong = make(os.path.join(folder, os.fsdecode(b"\xff")), 0o600)
+    done = fiat("check", "--write", wrong)
+    assert (done.returncode, done.stdout, "nothing but UTF-8" in done.stderr) == (2, "", True), done.stderr
+
+
 POSTURES = """
 [[expect]]
 name = "files"

@@ -34,10 +34,14 @@ __all__ = [
     "guard",
     "mend",
     "read_expectations",
+    "sentence",
     "statements",
 ]
 
 contradiction_words = words
+
+_IN_A_COMMAND = 12
+"""So many people at most are named in a command; a plan for all of it has no such bound."""
 
 _EXPLAINED = 40
 """So many counterexamples are explained."""
@@ -117,6 +121,8 @@ def _because(host: Host, one: Counterexample) -> str:
 def commands_for(one: Counterexample) -> Iterator[str]:
     """The commands that look for the ways out of a counterexample."""
     if one.right is None:
+        return
+    if one.people.bit_count() > _IN_A_COMMAND:
         return
     people = ",".join(naming.word_for(who) for who in list(one.universe.members(one.people)))
     verb = "bar" if one.allowed else "let"

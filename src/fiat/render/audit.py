@@ -10,7 +10,7 @@ from fiat.core.text import counted, joined, visible
 from fiat.core.words import naming
 from fiat.core.words.people import People
 from fiat.render.effects import people_words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, Written, unbroken
 
 _SHOWN = 30
 """Findings of one rule that are shown before the rest is only counted."""
@@ -65,6 +65,14 @@ class AuditView(Plain):
                 "anyone_else": affected["anyone_else"],
                 "mend": one["mend"],
             }
+
+    def written(self, format: str) -> Written | None:
+        """As SARIF all at once."""
+        if format != "sarif":
+            return None
+        from fiat.render.sarif import log
+
+        return Written([log(self.found, list(RULES.values()), self.audit.caveats)])
 
     def beside(self) -> Fields:
         """How many of each weight, and what was accepted."""

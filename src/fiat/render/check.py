@@ -1,13 +1,13 @@
 """Which expectations hold, and of those that do not, who can what where."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from fiat.app.check import Checked, Counterexample, Holding, commands_for, contradiction_words
 from fiat.core.model.fields import Fields
-from fiat.core.text import counted, of_all, visible
+from fiat.core.text import counted, of_all, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.people import People
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written, unbroken
 
 _SHOWN = 5
 """Counterexamples of one expectation that are shown before the rest is only counted."""
@@ -19,8 +19,10 @@ _LISTED = 1000
 class CheckView(Plain):
     """All expectations, the broken ones first."""
 
-    def __init__(self, checked: Checked) -> None:
+    def __init__(self, checked: Checked, files: Sequence[str] = (), *, host: str = "") -> None:
         self.checked = checked
+        self.files = files
+        self.host = host
         every = [one for held in checked.found for one in held.broken]
         self._numbers = {id(one): number for number, one in enumerate(every)}
 
@@ -58,6 +60,15 @@ class CheckView(Plain):
                 "because": self._because(one),
             }
 
+    def written(self, format: str) -> Written | None:
+        """For build servers and for monitoring, all at once."""
+        if format not in ("junit", "openmetrics"):
+            return None
+        from fiat.render import monitoring
+
+        found = self.checked.found
+        return Written([monitoring.junit(found) if format == "junit" else monitoring.openmetrics(found)])
+
     def beside(self) -> Fields:
         """How many hold, and what contradicts what."""
         return {
@@ -81,6 +92,10 @@ class CheckView(Plain):
         for one in broken:
             yield BLANK
             yield from self._broken(one)
+        if broken and not self.checked.contradictions:
+            command = " ".join(["fiat check", *map(shell_word, self.files), "--mend"]) + self.host
+            yield BLANK
+            yield Verbatim(f"One plan for all of it: {unbroken(command)}")
         held = [one for one in found if one.held]
         if held:
             yield BLANK

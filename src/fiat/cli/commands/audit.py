@@ -15,6 +15,7 @@ from fiat.app.status import Status
 from fiat.app.text import NotationError
 from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
 from fiat.render.audit import AuditView, RulesView
 
@@ -35,12 +36,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--accept-known", metavar="FILE", help="leave out what FILE accepts, until its day")
     parser.add_argument("--write-known", metavar="FILE", help="write a new FILE that accepts what was found")
     add_selection(parser)
-    add_common(parser, ("text", "json", "csv"))
+    add_common(parser, ("text", "json", "csv", "sarif"))
 
 
 def run(args: argparse.Namespace) -> int:
     """Look, and tell; the exit status is 1 where there is a danger."""
     output = output_of("audit", args)
+    not_with("--format sarif", args.format == "sarif", "--rules", args.rules, "rules alone are no findings")
     if args.rules:
         output.add(RulesView(RULES.values()))
         return output.finish()

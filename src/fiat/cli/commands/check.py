@@ -22,11 +22,11 @@ from fiat.app.change import How, Planned
 from fiat.app.check import Checked, check, mend, read_expectations, statements
 from fiat.app.hosts import Host
 from fiat.app.status import Status
-from fiat.app.text import NotationError, joined, quoted
+from fiat.app.text import NotationError, joined, quoted, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
-from fiat.cli.options.common import add_common, host_of, output_of
+from fiat.cli.options.common import add_common, host_of, output_of, same_host
 from fiat.cli.options.histories import add_history
-from fiat.cli.options.together import goes_with
+from fiat.cli.options.together import goes_with, not_with
 from fiat.cli.progress import Progress
 from fiat.render.check import CheckView
 from fiat.render.output import Output
@@ -48,12 +48,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_acceptance(care)
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
-    add_common(parser)
+    add_common(parser, ("text", "json", "junit", "openmetrics"))
 
 
 def run(args: argparse.Namespace) -> int:
     """Check, and tell; or write, or mend."""
     goes_with("--do", args.do, "--mend", args.mend)
+    form = f"--format {args.format}"
+    not_with(form, args.format in ("junit", "openmetrics"), "--mend", args.mend, "a plan has no such form")
     output = output_of("check", args, changes=args.do)
     host = host_of(args)
     if not args.files:
@@ -71,7 +73,8 @@ def run(args: argparse.Namespace) -> int:
         checked = check(host, expectations, problem=output.problem, progress=progress.report)
     if args.mend and checked.broken:
         return _mend(args, host, checked, output)
-    output.add(CheckView(checked), count=len(checked.found))
+    on = "".join(f" {option} {shell_word(value)}" for option, value in same_host(args))
+    output.add(CheckView(checked, args.files, host=on), count=len(checked.found))
     return output.finish(Status.NO if checked.broken or checked.contradictions else Status.DONE)
 
 

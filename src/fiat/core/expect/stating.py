@@ -6,8 +6,10 @@ import numpy as np
 
 from fiat.core.audit.evidence import NoEvidence
 from fiat.core.audit.ground import Ground
+from fiat.core.errors import ExpectationError
 from fiat.core.model import right as rights
 from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.text import quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.typed import NamedTuple
@@ -26,7 +28,7 @@ class _Answers(NamedTuple):
 def statements(host: Host, paths: Sequence[str], progress: Progress = no_progress) -> Iterator[str]:
     """The lines of a file of expectations that hold now: trees of which the same is so, together.
 
-    Raises :class:`PathError` for a path that leads nowhere.
+    Raises :class:`PathError` for a path that leads nowhere, :class:`ExpectationError` for one that is not UTF-8.
     """
     alike: dict[_Answers, list[str]] = {}
     for path in paths:
@@ -58,6 +60,8 @@ def _words(ground: Ground, right: rights.Right) -> tuple[str, ...]:
 
 
 def _toml(text: str) -> str:
-    """A basic string (TOML 1.0); what is not printable as an escape."""
+    """A basic string (TOML 1.0); what is not printable as an escape. A byte that is no UTF-8 has none there."""
+    if any("\ud800" <= char <= "\udfff" for char in text):
+        raise ExpectationError(f"{quoted(text)} cannot stand in a file of expectations: TOML holds nothing but UTF-8")
     escaped = text.replace("\\", "\\\\").replace('"', '\\"')
     return '"' + "".join(char if char.isprintable() else f"\\u{ord(char):04x}" for char in escaped) + '"'
