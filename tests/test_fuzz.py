@@ -19,6 +19,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from fiat.app.audit import RULES
 from fiat.app.change import GUARDS
 from fiat.app.why import RIGHT_NAMES
 from fiat.demo.sample import SNAPSHOT
@@ -147,6 +148,8 @@ WHO = mostly(["7105", "root", "0", "nobody"], st.one_of(texts, ASKS))
 ENTRIES = mostly(["user:7105:r", "group:7201:rX", "user:root:rwx", "group:root:-", "mask::r", "other::"])
 RIGHTS = mostly([*RIGHT_NAMES, "x"])
 COUNTS = mostly(["1", "2", "3"], st.one_of(texts, st.sampled_from(["0", "-1", "99999999999999999999"])))
+FLAG = mostly(["immutable", "append-only"])
+RULE = mostly(list(RULES))
 SHARED: dict[str, st.SearchStrategy[str] | None] = {
     "--accounts": mostly(["accounts"], st.sampled_from(["tree", "missing"])),
     "--format": mostly(["text", "json"], st.sampled_from(["jsonl", "csv", "xml"])),
@@ -175,8 +178,14 @@ OPTIONS: dict[str, dict[str, st.SearchStrategy[str] | None]] = {
         "--no-list": None, "--default-entry": ENTRIES, "--default-mask": mostly(["r", "rwx"]),
         "--no-default-list": None, "--like": mostly(["tree/plain", "tree/sub"]), "--below": None,
         "--contents": None, "--link-itself": None, "--preview": None, "--stop": None,
+        "--flag": FLAG, "--no-flag": FLAG, "--through-flags": None, "--check": mostly(["skerry", "tree/plain"]),
         "--accept": mostly(list(GUARDS)), **CHOICE, **HISTORY,
     },
+    "audit": {
+        "--rule": RULE, "--not": RULE, "--weight": mostly(["danger", "odd", "plain"]), "--logs": None, "--rules": None,
+        "--accept-known": mostly(["missing", "tree/plain"]), **CHOICE,
+    },
+    "check": {"--mend": None, "--write": None, "--incomplete": None},
     "history": {"--verify": None, "--last": COUNTS, **HISTORY},
     "undo": {"--preview": None, **HISTORY},
 }  # fmt: skip
@@ -191,6 +200,7 @@ def lines(draw: st.DrawFn) -> list[str]:
         paths = mostly([f"tree/{name}" for name in NAMES] + ["/etc", "/proc/self/root/etc", "/srv/skerry", "tree/sub"])
     starts = {
         "why": st.tuples(ASKS, RIGHTS, paths),
+        "check": st.lists(mostly(["skerry"], paths), min_size=1, max_size=2),
         "decode": st.lists(st.one_of(MODES, ENTRIES), min_size=1, max_size=3),
         "history": st.lists(COUNTS, max_size=1),
         "undo": st.lists(COUNTS, max_size=1),
