@@ -115,6 +115,9 @@ class Planted:
         self._danger(rule, self._file("tool", 0o2770, KEEPER, WATCH, PROGRAM, self._place(0o755, STEWARD)))
         for _, path in self.dangers[-5:-1]:
             self._danger("privilege-unusual", path)
+        hidden = make(f"{self._place(0o700)}/bin", 0o755, directory=True)
+        os.chown(hidden, KEEPER, WATCH)
+        self._file("tool", 0o4750, 0, WATCH, PROGRAM, hidden)  # whose directory it is does not get there
         self._file("tool", 0o4700, KEEPER, WATCH, PROGRAM, self._place(0o755, KEEPER))  # it is all theirs
         self._file("tool", 0o6644, 0, 0, PROGRAM, self._place(0o755, KEEPER))  # nobody may execute it
         self._file("tool", 0o4755, 0, 0, SCRIPT, self._place(0o755, KEEPER))  # a script has no privilege

@@ -13,7 +13,7 @@ from fiat.core.expect import reading
 from fiat.core.expect.contradictions import Contradiction, contradictions, words
 from fiat.core.expect.expectation import Expectation
 from fiat.core.expect.holding import Counterexample, Holding, holding
-from fiat.core.expect.mending import Mending, mending
+from fiat.core.expect.mending import Mending, mending, wish_of
 from fiat.core.expect.stating import statements
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
@@ -21,6 +21,7 @@ from fiat.core.text import quoted, shell_word
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
+from fiat.core.words.commands import set_command_for
 from fiat.demo import sample
 
 __all__ = [
@@ -118,9 +119,14 @@ def _because(host: Host, one: Counterexample) -> str:
     return explained[0] if explained else ""
 
 
-def commands_for(one: Counterexample) -> Iterator[str]:
-    """The commands that look for the ways out of a counterexample."""
+def commands_for(one: Counterexample, expectation: Expectation) -> Iterator[str]:
+    """The commands that look for the ways out of a counterexample, or set what is stated."""
     if one.right is None:
+        if not one.people and expectation.stated.arrangement is None:
+            directory = one.ground.survey.directories_at(one.places[:1])[0]
+            paths = one.ground.paths(one.places[:_IN_A_COMMAND])
+            wish = wish_of(expectation.stated, directory=bool(directory))
+            yield set_command_for(paths, wish, one.ground.accounts)
         return
     if one.people.bit_count() > _IN_A_COMMAND:
         return

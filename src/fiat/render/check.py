@@ -43,7 +43,7 @@ class CheckView(Plain):
                 "where": expectation.where,
                 "paths": one.paths,
                 "counterexamples": [fields for broken in one.broken for fields in self._fields(broken)],
-                "mend": list(dict.fromkeys(command for broken in one.broken for command in commands_for(broken))),
+                "mend": _commands(one),
             }
 
     def _fields(self, one: Counterexample) -> Iterator[Fields]:
@@ -117,7 +117,7 @@ class CheckView(Plain):
                 yield Prose(said, 6)
         if len(one.broken) > _SHOWN:
             yield Verbatim(f"and {len(one.broken) - _SHOWN:,} more; --json has all of them", 4)
-        for command in list(dict.fromkeys(each for broken in one.broken for each in commands_for(broken)))[:2]:
+        for command in _commands(one)[:2]:
             yield Verbatim(f"mend  {unbroken(command)}", 4)
 
     def _sentence(self, one: Counterexample) -> str:
@@ -130,3 +130,8 @@ class CheckView(Plain):
         if bits & one.universe.of_kind("anyone-else"):
             bits |= one.universe.of_kind("group")
         return f"{path}{more}: {people.words(bits)} {'may' if one.allowed else 'may not'} {one.right.name}"
+
+
+def _commands(one: Holding) -> list[str]:
+    """The commands for what is broken, each once."""
+    return list(dict.fromkeys(command for broken in one.broken for command in commands_for(broken, one.expectation)))

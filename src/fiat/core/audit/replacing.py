@@ -59,19 +59,24 @@ def _along(ground: Ground, route: Route, trusted: int) -> Iterator[Hold]:
         return
     others = ground.others & ~trusted
     for one in route.directories:
-        owners = ground.universe.with_uid(one.posture.uid) & others
+        owners = _owners(ground, one) & others
         if owners:
             yield Hold(one, owners, "own")
         taken = ground.taken(one.path) & others
         if taken:
             yield from _by_parent(ground, ground.walk(one.path).parent, taken)
     yield from _by_parent(ground, route.parent, ground.taken(route.end.path) & others)
-    owners = ground.universe.with_uid(route.end.posture.uid) & others
+    owners = _owners(ground, route.end) & others
     if owners:
         yield Hold(route.end, owners, "own")
     writers = ground.allowed(route.end.path, rights.WRITE) & others & ~owners
     if writers:
         yield Hold(route.end, writers, "write to")
+
+
+def _owners(ground: Ground, found: Object) -> int:
+    """Its owner, where they get there and may change it."""
+    return ground.universe.with_uid(found.posture.uid) & ground.allowed(found.path, rights.CHANGE_MODE)
 
 
 def _by_parent(ground: Ground, parent: Object | None, people: int) -> Iterator[Hold]:

@@ -58,6 +58,10 @@ def _between(one: Holding, other: Holding) -> Iterator[str]:
         had, has = getattr(mine, field), getattr(theirs, field)
         if had is not None and has is not None and had != has:
             yield f"they state another {what} each"
+    for what, none, field in (("list", "no_acl", "acl"), ("default list", "no_default", "default")):
+        for bare, listed in ((mine, theirs), (theirs, mine)):
+            if getattr(bare, none) and getattr(listed, field) is not None:
+                yield f"one states a {what}, and the other that there is none"
 
 
 _STATED = (("owner", "uid"), ("group", "gid"), ("mode", "mode"), ("list", "acl"), ("default list", "default"))

@@ -17,12 +17,14 @@ from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Expectation, Stated
 from fiat.core.expect.holding import Counterexample, Holding, arranged, holding
 from fiat.core.model import right as rights
+from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
-from fiat.core.model.mode import EXECUTE, READ, WRITE
+from fiat.core.model.mode import EXECUTE, READ, WRITE, octal, parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.right import Right
+from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.sideeffects import after_owner, with_mode
 from fiat.core.suggest.goal import Goal
@@ -173,6 +175,27 @@ class _Mender:
             survey = survey_of_one(end)
             found.append(Target(path, route, survey, np.ones(1, np.bool_), False, goals=Goals({0: goal}, frozenset())))
         return found
+
+
+def wish_of(stated: Stated, *, directory: bool) -> Wish:
+    """What is stated as a wish; an arrangement has none."""
+    mode = stated.mode_for(directory=directory)
+    default = ListWish()
+    if directory and (stated.default is not None or stated.no_default):
+        default = _whole(stated.default)
+    return Wish(
+        mode=None if mode is None else parse_change(octal(mode)),
+        uid=stated.uid,
+        gid=stated.gid,
+        access=_whole(stated.acl) if stated.acl is not None or stated.no_acl else ListWish(),
+        default=default,
+    )
+
+
+def _whole(acl: AccessList | None) -> ListWish:
+    """A list and no other; none where that is None."""
+    entries = () if acl is None else tuple(EntryWish(one) for one in acl.entries if one.tag is not Tag.MASK)
+    return ListWish(entries, mask=None if acl is None else acl.mask, drop=True)
 
 
 def _as_stated(posture: Posture, stated: Stated, one: Counterexample) -> Posture:
