@@ -161,6 +161,12 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str, reque
     elif guard == "hard-links":
         os.link(path, f"{folder}/elsewhere")
         words, said, place = (top, "--below", "--mode", "o-x"), "1 other name elsewhere would change with it", path
+    elif guard == "breaks-expectation":
+        os.chmod(path, 0o640)
+        expected = f"{folder}/expected.toml"
+        Path(expected).write_text(f'[[expect]]\nname = "as agreed"\npaths = ["{path}"]\nmode = "0640"\n')
+        words = (path, "--mode", "600", "--check", expected)
+        said, place = "'as agreed' would no longer hold: its mode is 0600, not 0640", path
     elif guard == "held-by-flags":
         other = make(f"{top}/g", 0o755)
         change_flags(other, IMMUTABLE)
