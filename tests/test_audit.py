@@ -2,6 +2,8 @@
 
 import os
 import random
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -392,6 +394,16 @@ def test_the_sample_host_has_an_example_of_every_rule() -> None:
     assert {one["rule"] for one in value["results"]} == set(RULES) - {"log-with-credentials"}
     for one in value["results"]:
         assert all(command.startswith("fiat set ") for command in one["mend"])
+
+
+def test_the_status_is_known_whoever_reads_the_output() -> None:
+    for words in ("audit / --from skerry", "check skerry --from skerry"):
+        done = subprocess.run(
+            ["bash", "-c", f'"$0" -m fiat {words} | head -1; exit "${{PIPESTATUS[0]}}"', sys.executable],
+            capture_output=True,
+            check=False,
+        )
+        assert done.returncode == 1, words
 
 
 @pytest.mark.root

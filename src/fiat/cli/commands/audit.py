@@ -66,8 +66,9 @@ def run(args: argparse.Namespace) -> int:
     output.caveat(found.caveats)
     if not found.objects:
         return output.finish()
+    output.status = Status.NO if found.weighing("danger") else Status.DONE  # known, whoever reads the output
     view = AuditView(found, args.weight, args.paths)
     output.add(view)
     if args.write_known is not None:
         write_known(view.found, args.write_known)
-    return output.finish(Status.NO if found.weighing("danger") else Status.DONE)
+    return output.finish()

@@ -73,9 +73,10 @@ def run(args: argparse.Namespace) -> int:
         checked = check(host, expectations, problem=output.problem, progress=progress.report)
     if args.mend and checked.broken:
         return _mend(args, host, checked, output)
+    output.status = Status.NO if checked.broken or checked.contradictions else Status.DONE
     on = "".join(f" {option} {shell_word(value)}" for option, value in same_host(args))
     output.add(CheckView(checked, args.files, host=on), count=len(checked.found))
-    return output.finish(Status.NO if checked.broken or checked.contradictions else Status.DONE)
+    return output.finish()
 
 
 def _mend(args: argparse.Namespace, host: Host, checked: Checked, output: Output) -> int:
