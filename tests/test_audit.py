@@ -16,7 +16,6 @@ from fiat.core.audit.ground import Ground
 from fiat.core.audit.keeping import kept
 from fiat.core.audit.mending import mended
 from fiat.core.audit.registry import RULES
-from fiat.core.change.guards import GUARDS
 from fiat.core.model.principals import Principal
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
@@ -26,6 +25,7 @@ from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.services import of_units
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
+from support.estates import ACCEPT
 from support.files import flags_of, give_list, make, states
 from support.filesystems import fresh
 from support.kernel import as_somebody
@@ -81,7 +81,6 @@ def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
     """Each by itself, carried out: what it was told for is gone, or said of another place on the way; then put back."""
     found = examine(ground_of(planted), RULES.values())
     made = mended([one for one in found if one.found.weight != "plain"])
-    accept = [word for guard in GUARDS for word in ("--accept", guard)]
     history = ("--history", f"{os.path.dirname(planted.top)}/../history.db")
     before = states(planted.top)
     without = [one.told.rule.code for one in made if not one.commands]
@@ -91,7 +90,7 @@ def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
         said = {(one.told.found.text, path) for path in one.told.ground.paths(one.told.found.places)}
         for command in one.commands:
             words = command.split()[1:]
-            assert run_here(*words, "--accounts", planted.accounts, *accept, *history)[0] == 0, command
+            assert run_here(*words, "--accounts", planted.accounts, *ACCEPT, *history)[0] == 0, command
         ground = ground_of(planted)
         left = {
             (again.found.text, path)
@@ -365,14 +364,17 @@ def test_what_is_accepted_is_left_out_until_its_day(folder: str) -> None:
     for name in ("open", "other\n\xe9"):
         make(f"{top}/{name}", 0o666)
     known = f"{folder}/known.toml"
-    assert fiat("audit", top, "--write-known", known).returncode == 1
+    done = fiat("audit", top, f"{top}/open", "--write-known", known)
+    assert (done.returncode, f"--accept-known {known} leaves them out" in done.stdout) == (1, True)
+    assert "1 danger among 3 objects" in done.stdout, "a tree in another one is looked at once"
     refused = fiat("audit", top, "--accept-known", known)
     assert (refused.returncode, "the reason is empty" in refused.stderr) == (2, True)
     text = Path(known).read_text().replace('reason = ""', 'reason = "the whole watch writes there"')
     Path(known).write_text(text)
     told = machine("audit", top, "--accept-known", known)
     assert (told["known"], told["results"]) == (2, [])
-    assert fiat("audit", top, "--write-known", known).returncode != 0, "what is there is not written over"
+    again = fiat("audit", top, "--write-known", known)
+    assert (again.returncode, "cannot write" in again.stderr) == (3, True), "what is there is not written over"
     day = text[text.index("until = ") + 8 :].split("\n")[0]
     Path(known).write_text(text.replace(day, "2020-02-29", 1))
     told = machine("audit", top, "--accept-known", known, status=1)
@@ -428,6 +430,7 @@ def test_it_reads_and_changes_nothing(planted: Planted) -> None:
         (("/", "--rule", "file-open"), "no rule is called 'file-open'; near are 'file-open-to-all'"),
         (("/", "--not", "x"), "--rules lists them"),
         (("/nothing-there",), "No such file"),
+        (("",), "No such file"),
         (("/", "--weight", "heavy"), "choose from"),
         (("/", "--accept-known", "/nothing-there"), "cannot read '/nothing-there'"),
     ],

@@ -10,13 +10,14 @@ import numpy as np
 import pytest
 
 from fiat.app.check import Checked, check, read_expectations
-from fiat.core.change.guards import GUARDS
 from fiat.core.errors import ExpectationError
 from fiat.core.expect import holding
 from fiat.core.expect.expectation import Whom
+from fiat.core.model.principals import Principal
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.estates import (
+    ACCEPT,
     GROUPS,
     MEMBERS,
     PRIMARY,
@@ -33,14 +34,13 @@ from support.estates import (
 from support.files import make, states
 from support.filesystems import fresh
 from support.places import trusted_folder
-from support.program import fiat, machine, run_here
+from support.program import fiat, fiat_as, machine, run_here
 from support.times import report
 from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_CHECK", "8"))
 FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
 
-ACCEPT = [word for guard in GUARDS for word in ("--accept", guard)]
 RIGHTS = ("read", "write", "execute", "traverse", "list", "append", "create", "delete", "change-mode")
 PEOPLE = (*USERS, *(f"group:{name}" for name in GROUPS), "anyone-else", "root", "everyone")
 
@@ -242,6 +242,9 @@ def test_names_of_any_bytes_in_what_is_written(folder: str) -> None:
     file = Path(folder) / "now.toml"
     file.write_text(fiat("check", "--write", path).stdout)
     assert machine("check", str(file))["results"][0]["paths"] == 1
+    shut = make(f"{folder}/shut", 0o700, directory=True)
+    status, _, errors = fiat_as(Principal("user", None, 20001, frozenset()), "check", "--write", shut)
+    assert (status, "Permission denied" in errors) == (3, True), "of what is not seen nothing is stated silently"
     wrong = make(os.path.join(folder, os.fsdecode(b"\xff")), 0o600)
     done = fiat("check", "--write", wrong)
     assert (done.returncode, done.stdout, "nothing but UTF-8" in done.stderr) == (2, "", True), done.stderr

@@ -149,6 +149,12 @@ def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
     return top, folder / "whole.jsonl"
 
 
+def test_an_empty_word_is_no_path(tmp_path: Path) -> None:
+    """It was a variable of a script that was never set, and not the current directory."""
+    done = fiat("save", "", "-o", str(tmp_path / "held.jsonl"))
+    assert (done.returncode, (tmp_path / "held.jsonl").exists()) == (2, False), done.stderr
+
+
 def test_what_is_cut_short_is_refused_or_used_as_far_as_it_goes(small: tuple[str, Path], tmp_path: Path) -> None:
     """Wherever it was cut: nothing is said to be missing that was there, and what is not known is said."""
     top, whole = small

@@ -1,5 +1,6 @@
 """Auditing: what is dangerous in trees, or probably not meant, and what mends it."""
 
+import errno
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,9 +19,12 @@ from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.paths import lies_under
+from fiat.core.model.route import Route
+from fiat.core.state.capture import outermost
 from fiat.core.text import near, quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
+from fiat.core.tree.survey import Survey
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 
@@ -42,9 +46,13 @@ _HOLDS = timedelta(days=182)
 
 
 class Audit(NamedTuple):
-    """What was found, the worst first; ``objects`` were looked at, ``known`` paths accepted, ``over`` accepted once."""
+    """What was found in the trees ``tops``, the worst first; so many ``objects`` were looked at.
+
+    ``known`` are the paths that were accepted, ``over`` what was until its day.
+    """
 
     found: list[Mended]
+    tops: list[str]
     objects: int
     known: int
     over: list[Known]
@@ -98,12 +106,22 @@ def audit(
     told: list[Told] = []
     said: list[Finding] = [*caveats.of_host(host.settings), *_not_looked_at(evidence)]
     objects = 0
+    routes: dict[int, Route] = {}
+    read: list[Survey] = []
     for path in paths:
+        if not path:  # not the current directory: a variable of a script that was never set
+            problem(PathError(path, errno.ENOENT))
+            continue
         try:
             route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
         except PathError as error:
             problem(error)
             continue
+        routes[id(survey)] = route
+        read.append(survey)
+    tops = outermost(read)
+    for survey in tops:
+        route = routes[id(survey)]
         ground = Ground(host, route, survey, evidence)
         for trouble in survey.troubles:
             if not any(lies_under(trouble.path, point) for point in ground.kernels_own):
@@ -119,7 +137,9 @@ def audit(
     ordered = in_order(left)
     asked = mended([one for one in ordered if one.found.weight in worse])
     rest = [Mended(one) for one in ordered if one.found.weight not in worse]
-    return Audit([*asked, *rest], objects, accepted, over, list(dict.fromkeys(said)), host)
+    return Audit(
+        [*asked, *rest], [survey.top.path for survey in tops], objects, accepted, over, list(dict.fromkeys(said)), host
+    )
 
 
 def _selected(told: list[Told], ground: Ground, selection: Selection) -> list[Told]:

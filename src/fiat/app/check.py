@@ -1,5 +1,6 @@
 """Checking what was meant: expectations in files, whether they hold, and what makes them hold."""
 
+import errno
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
@@ -72,6 +73,8 @@ def read_expectations(paths: Iterable[str], host: Host, arrangements: str | None
     names: dict[str, str] = {}
     for word in paths:
         path = sample.EXPECTATIONS.get(word, word)
+        if not path:
+            raise PathError(path, errno.ENOENT, "read")
         try:
             text = Path(path).read_bytes().decode()
         except OSError as error:

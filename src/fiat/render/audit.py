@@ -6,7 +6,7 @@ from fiat.app.audit import RULES, WEIGHTS, Audit, Mended, Rule
 from fiat.core.audit.examine import Told
 from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Universe
-from fiat.core.text import counted, joined, visible
+from fiat.core.text import counted, joined, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.people import People
 from fiat.render.effects import people_words
@@ -25,12 +25,16 @@ _STYLES = {"danger": "no", "odd": "changed", "plain": "faint"}
 
 
 class AuditView(Plain):
-    """The findings of one weight or worse; the others are counted."""
+    """The findings of one weight or worse; the others are counted.
 
-    def __init__(self, audit: Audit, weight: str, tops: Sequence[str]) -> None:
+    ``in_part``: not everything could be looked at. ``file`` is where the findings were written to, if anywhere.
+    """
+
+    def __init__(self, audit: Audit, weight: str, *, in_part: bool = False) -> None:
         self.audit = audit
         self.shown = WEIGHTS[: WEIGHTS.index(weight) + 1]
-        self.tops = tops
+        self.in_part = in_part
+        self.file: str | None = None
         self.found = [one for one in audit.found if one.told.found.weight in self.shown]
 
     # --- machine output ---
@@ -93,9 +97,11 @@ class AuditView(Plain):
         counts = [(weight, len(self.audit.weighing(weight))) for weight in WEIGHTS]
         names = {"danger": "danger", "odd": "odd thing", "plain": "plain finding"}
         told = joined(counted(count, names[weight]) for weight, count in counts if count)
-        where = joined(unbroken(visible(top)) for top in self.tops)
+        where = joined(unbroken(visible(top)) for top in self.audit.tops)
         objects = counted(self.audit.objects, "object")
-        yield Prose(f"{(told or 'Nothing was found').capitalize()} among {objects} at and under {where}.", hanging="  ")
+        what = (told or "Nothing was found").capitalize()
+        part = ", of what could be looked at" if self.in_part else ""
+        yield Prose(f"{what} among {objects} at and under {where}{part}.", hanging="  ")
         for weight in self.shown:
             for rule in RULES.values():
                 some = [one for one in self.found if one.told.rule is rule and one.told.found.weight == weight]
@@ -157,6 +163,11 @@ class AuditView(Plain):
             what = "finding" if weight == "plain" else "thing"
             them = "it" if count == 1 else "them"
             yield Verbatim(f"{counted(count, f'{weight} {what}')} more: --weight {weight} shows {them}")
+        if self.file is not None:
+            yield BLANK
+            file = unbroken(shell_word(self.file))
+            option = unbroken(f"--accept-known {shell_word(self.file)}")
+            yield Prose(f"Written to {file}: give each a reason, then {option} leaves them out", hanging="  ")
         if known:
             yield Verbatim(f"{counted(known, 'path')} accepted, and left out")
         for one in over[:_PATHS]:

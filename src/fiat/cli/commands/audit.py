@@ -12,7 +12,7 @@ import argparse
 
 from fiat.app.audit import RULES, WEIGHTS, audit, chosen_rules, read_known, write_known
 from fiat.app.status import Status
-from fiat.app.text import NotationError
+from fiat.app.text import NotationError, PathError
 from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import not_with
@@ -67,8 +67,12 @@ def run(args: argparse.Namespace) -> int:
     if not found.objects:
         return output.finish()
     output.status = Status.NO if found.weighing("danger") else Status.DONE  # known, whoever reads the output
-    view = AuditView(found, args.weight, args.paths)
-    output.add(view)
+    view = AuditView(found, args.weight, in_part=output.has_problems)
     if args.write_known is not None:
-        write_known(view.found, args.write_known)
+        try:
+            write_known(view.found, args.write_known)
+            view.file = args.write_known
+        except PathError as error:
+            output.problem(error)
+    output.add(view)
     return output.finish()

@@ -63,7 +63,8 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError(what, f"what shall be checked? Give one {what} or more; see --help")
     if args.write:
         with Progress(output.shows_progress) as progress:
-            lines = list(statements(host, args.files, progress.report))
+            lines = list(statements(host, args.files, output.problem, progress.report))
+        output.answered += 1
         sys.stdout.writelines(lines)
         return output.finish()
     if args.do and args.snapshot is not None:

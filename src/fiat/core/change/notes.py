@@ -1,6 +1,6 @@
 """What a person should know about a change beyond before and after."""
 
-from fiat.core.change.steps import Change
+from fiat.core.change.steps import Change, through_flags
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
@@ -41,7 +41,16 @@ def of_change(
     if wish.like is not None and wish.like.directory != before.directory and before.kind is not Kind.SYMLINK:
         text = "between a directory and a file special bits and default lists do not go over, and x is decided as X is"
         found.append(_note("other-kind", text))
-    return tuple(dict.fromkeys(found))
+    return tuple(dict.fromkeys((*found, *on_flags(change))))
+
+
+def on_flags(change: Change) -> tuple[Finding, ...]:
+    """What is to be known of a change that goes through flags."""
+    before, after = change.before, change.after
+    if change.errno or not through_flags(before, after, change.between):
+        return ()
+    kept = [flag for flag in before.flags or () if flag in (after.flags or ())]
+    return (_note("through-flags", f"{joined(kept)} is cleared for the change, and set again at its end"),)
 
 
 def _note(code: str, text: str) -> Finding:

@@ -311,7 +311,9 @@ class _Making:
         if target.goals is not None:
             goal = target.goals.postures[place]
             change, held = self._change(profile, goal)
-            self.changes.append(PlannedChange(profile, change, known=place in target.goals.known, held=held))
+            self.changes.append(
+                PlannedChange(profile, change, notes.on_flags(change), place in target.goals.known, held)
+            )
             return len(self.changes) - 1
         wish = self.wish if target.wish is None else target.wish(profile)
         self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}

@@ -1,12 +1,13 @@
 """Stating today's answers as expectations, as a start to edit."""
 
-from collections.abc import Iterator, Sequence
+import errno
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
 from fiat.core.audit.evidence import NoEvidence
 from fiat.core.audit.ground import Ground
-from fiat.core.errors import ExpectationError
+from fiat.core.errors import ExpectationError, PathError
 from fiat.core.model import right as rights
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.text import quoted
@@ -25,14 +26,21 @@ class _Answers(NamedTuple):
     write: tuple[str, ...]
 
 
-def statements(host: Host, paths: Sequence[str], progress: Progress = no_progress) -> Iterator[str]:
+def statements(
+    host: Host, paths: Sequence[str], problem: Callable[[PathError], None], progress: Progress = no_progress
+) -> Iterator[str]:
     """The lines of a file of expectations that hold now: trees of which the same is so, together.
 
-    Raises :class:`PathError` for a path that leads nowhere, :class:`ExpectationError` for one that is not UTF-8.
+    What could not be looked at is a ``problem``: of that nothing is stated. Raises :class:`PathError` for a path that
+    leads nowhere, :class:`ExpectationError` for one that is not UTF-8.
     """
     alike: dict[_Answers, list[str]] = {}
     for path in paths:
+        if not path:
+            raise PathError(path, errno.ENOENT)
         route, survey = survey_at(host, path, Extent(), progress)
+        for trouble in survey.troubles:
+            problem(PathError(trouble.path, trouble.errno))
         ground = Ground(host, route, survey, NoEvidence(), _RIGHTS)
         answers = _Answers(*(_words(ground, right) for right in _RIGHTS))
         alike.setdefault(answers, []).append(survey.top.path)

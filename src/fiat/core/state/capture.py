@@ -4,6 +4,7 @@ That is the trees themselves, the routes to them, what their programs are run
 with, the mounts of all these, the accounts and the settings.
 """
 
+import errno
 from collections.abc import Callable, Iterable, Iterator
 
 from fiat.core.ask.who import Owned
@@ -77,6 +78,9 @@ def capture(
     routes: list[Route] = []
     read: list[Survey] = []
     for path in paths:
+        if not path:  # not the current directory: a variable of a script that was never set
+            problem(PathError(path, errno.ENOENT))
+            continue
         try:
             route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
         except PathError as error:
@@ -86,7 +90,7 @@ def capture(
         read.append(survey)
         if not survey.complete:
             break
-    trees = _outermost(read)
+    trees = outermost(read)
     routes += _run_with(host, trees)
     objects = _beside(host, routes, trees)
     failed = dict.fromkeys(Trouble(one.failed_at, one.errno) for one in routes if one.end is None)
@@ -105,7 +109,7 @@ def capture(
     )
 
 
-def _outermost(surveys: Iterable[Survey]) -> list[Survey]:
+def outermost(surveys: Iterable[Survey]) -> list[Survey]:
     """The trees that are not in another one of them."""
     kept: list[Survey] = []
     for survey in sorted(surveys, key=lambda one: one.top.path):
