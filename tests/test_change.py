@@ -13,6 +13,7 @@ from fiat.core.change.apply import apply
 from fiat.core.change.history import Beginning, Intended
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import take
+from fiat.core.change.target import Target
 from fiat.core.change.undo import find, put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
@@ -109,7 +110,7 @@ def changes_as_this_process(
             continue
         node.close()
         postures.append(route.end.posture)
-        target = plan.Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
+        target = Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
         wish = any_wish(world, dice, postures)
         made = plan.make(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
         for item in made.items():

@@ -107,3 +107,48 @@ def test_no_test_imports_another() -> None:
     for path in Path(__file__).parent.glob("test_*.py"):
         for other in imports(ast.parse(path.read_text()), {}):
             assert not other.startswith("test_"), f"{path.name} imports {other}"
+
+
+def _callers(known: dict[str, ast.Module], names: set[str]) -> set[str]:
+    """The modules that call something with one of these names, as a function or as a method."""
+    found = set()
+    for module, tree in known.items():
+        for node in ast.walk(tree):
+            called = node.func if isinstance(node, ast.Call) else None
+            name = (
+                called.id if isinstance(called, ast.Name) else called.attr if isinstance(called, ast.Attribute) else ""
+            )
+            if name in names:
+                found.add(module.removeprefix("fiat."))
+    return found
+
+
+def test_every_change_goes_through_one_door() -> None:
+    """From an object with an identity through its handle to the kernel: whoever calls is listed here."""
+    known = modules()
+    posture = {"chmod", "chown", "lchown", "fchmod", "fchown", "setxattr", "removexattr", "set_flags"}
+    # the sample host's tree, and files of Fiat's own, are new when they get their mode
+    own = {"demo.build", "host.snapshot.files", "host.history.sqlite"}
+    assert _callers(known, posture) - own == {"host.live.node"}
+    steps = {f"change_{what}" for what in ("owner", "mode", "list", "default", "capabilities", "flags")}
+    assert _callers(known, steps) == {"core.change.rewriting"}
+    assert _callers(known, {"take"}) & {"core.change.apply", "core.change.undo"} == set()
+    assert _callers(known, {"rewrite"}) == {"core.change.apply", "core.change.undo"}
+    assert _callers(known, {"settle"}) == {"engine.changing"}
+    writing = {
+        module for module in _callers(known, {"apply", "put_back"}) if module.startswith(("app.", "cli.", "core."))
+    }
+    assert writing == {"app.change", "app.undo", "cli.options.carrying", "cli.commands.undo"}
+    # what they are given are targets: what was surveyed, or looked at again and found to be the same object
+    assert _callers(known, {"Target"}) == {
+        "core.change.target",
+        "app.change",  # the paths that are given, each with its tree
+        "app.restore",  # trees that were compared
+        "core.suggest.treeways",  # the trees of a let or a bar
+        "core.audit.mending",  # counted alone, never carried out
+    }
+    assert _callers(known, {"target_of", "targets_in"}) == {
+        "core.suggest.drafting",
+        "core.expect.mending",
+        "app.undoeffects",
+    }

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from fiat.core.change.plan import Target
+from fiat.core.change.target import Target
 from fiat.core.model.host import Host
 from fiat.core.model.route import Route
 from fiat.core.tree.assembly import survey_of_one

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 from fiat.app.change import How, Planned, planned_for, targets_of
 from fiat.app.problems import Problem, raise_problem
-from fiat.core.change.plan import Target
+from fiat.core.change.target import Target
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model import principals
 from fiat.core.model.arrangement import Chosen
@@ -21,6 +21,7 @@ from fiat.core.suggest.terms import Terms
 from fiat.core.suggest.ways import ROOT, Searching
 from fiat.core.text import quoted, shell_word, visible
 from fiat.core.tree.profile import Profile
+from fiat.core.tree.walked import Walked
 
 __all__ = ["Chosen", "plan_arranged"]
 
@@ -37,10 +38,12 @@ def plan_arranged(
     """What the arrangement would do to ``paths`` and all below them; nothing is written."""
     targets: list[Target] = []
     notes: list[Finding] = []
-    drafting = Drafting(host, ROOT)
+    walked = Walked()
+    drafting = Drafting(host, ROOT, walked)
     arrangement = chosen.arrangement
     for target in targets_of(host, paths, how._replace(below=True), problem, progress):
         top = target.survey.top
+        walked.add(target.route)
         kind = "directory" if top.posture.directory else "file"
         if arrangement.only not in (None, kind):
             raise NotationError(
@@ -59,7 +62,7 @@ def plan_arranged(
         targets.append(target._replace(wish=_wish_of(arranging)))
         for who in _people(chosen, host):
             if arrangement.opens_the_way:
-                if Searching(drafting.then, [], Terms()).open_route(drafting, who, top.path, "entry") is None:
+                if Searching(drafting.then, [], Terms(), walked).open_route(drafting, who, top.path, "entry") is None:
                     raise NotationError(
                         top.path, f"no change lets {visible(who.name or '')} as far as {quoted(top.path)}"
                     )

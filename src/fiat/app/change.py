@@ -12,7 +12,8 @@ from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
 from fiat.core.change.guards.acting import why_refused
 from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
-from fiat.core.change.plan import Plan, Target
+from fiat.core.change.plan import Plan
+from fiat.core.change.target import Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Node, Progress, no_progress

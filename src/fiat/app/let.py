@@ -134,8 +134,8 @@ def _goals(
                     known = ", ".join(one.name for one in DECIDED)
                     text = f"{right.name} goes with owning it; for a whole tree these can be meant: {known}"
                     raise NotationError(right.name, text)
-                named = right.by_name and not right.by_object and not how.below
-                yield Goal(who, right, route.asked if named else route.end.path, gives, how.below)
+                goal = Goal(who, right, route.end.path, gives, how.below)
+                yield goal._replace(path=route.asked) if goal.names_itself else goal
 
 
 def planned(found: Meant, way: Way) -> Planned:

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from fiat.app.change import Planned, planned_for
 from fiat.app.compare import State, comparable
 from fiat.app.problems import Problem, raise_problem
-from fiat.core.change.plan import Target
+from fiat.core.change.target import Target
 from fiat.core.errors import PathError
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched

@@ -1,16 +1,14 @@
 """Who gains and who loses by putting several runs back as one: the effects of a plan that does just that."""
 
 from collections.abc import Sequence
-
-import numpy as np
+from contextlib import suppress
 
 from fiat.core.ask.keptshifts import KeptShift, kept
 from fiat.core.change import plan
-from fiat.core.change.plan import Goals, Target
+from fiat.core.change.target import target_of
 from fiat.core.change.undo import Find
+from fiat.core.errors import PathError
 from fiat.core.model.host import Host
-from fiat.core.tree.assembly import survey_of_one
-from fiat.core.tree.walk import open_end
 
 _COUNTED = 2_000
 """For so many objects at most it is worked out."""
@@ -22,14 +20,8 @@ def effects_of(host: Host, finds: Sequence[Find]) -> tuple[tuple[KeptShift, ...]
         return (), ()
     targets = []
     for find in finds:
-        route, node = open_end(host, find.entry.path, follow=False)
-        if node is None or find.change is None:
-            continue
-        try:
-            survey = survey_of_one(node.look(exact=True))
-        finally:
-            node.close()
-        goals = Goals({0: find.change.after}, frozenset())
-        targets.append(Target(find.entry.path, route, survey, np.ones(1, np.bool_), False, goals=goals))
+        if find.change is not None:
+            with suppress(PathError):  # it has gone, or is another one now: it is told when it is tried
+                targets.append(target_of(host, find.entry.path, find.entry.identity, goal=find.change.after))
     made = plan.make(host, targets)
     return kept(made.gains), kept(made.losses)

@@ -15,8 +15,9 @@ from fiat.core.audit.found import Mend
 from fiat.core.audit.ground import Ground
 from fiat.core.audit.rule import Rule
 from fiat.core.change import plan as plans
-from fiat.core.change.plan import Plan, Target
+from fiat.core.change.plan import Plan
 from fiat.core.change.steps import change, steps_towards
+from fiat.core.change.target import Target
 from fiat.core.change.wanted import wanted
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host

@@ -5,7 +5,7 @@ right: the effects of the host *as if* the plan were carried out.
 """
 
 import errno
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,7 @@ from fiat.core.change import guards, notes, steps
 from fiat.core.change.guards.suspect import Suspect
 from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.steps import Change
+from fiat.core.change.target import Target
 from fiat.core.change.wanted import wanted
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
@@ -31,7 +32,6 @@ from fiat.core.model.paths import lies_under
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import Program
-from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decisions
 from fiat.core.text import visible
@@ -49,32 +49,6 @@ from fiat.core.typed import NamedTuple
 
 NOT_MEANT = -1
 """In the place of the number of a change: this entry is not to be changed."""
-
-
-class Target(NamedTuple):
-    """What is to be changed at the end of ``route``: of what was surveyed there the ``chosen`` entries.
-
-    ``wish`` is what becomes of what has each profile there, where that is not the wish of the whole plan;
-    ``goals`` are, by the number of a profile, postures that are to come out whole.
-    """
-
-    asked: str
-    route: Route
-    survey: Survey
-    chosen: NDArray[np.bool_]
-    with_tree: bool
-    wish: Callable[[Profile], Wish] | None = None
-    goals: "Goals | None" = None
-
-
-class Goals(NamedTuple):
-    """Postures that are to come out, by the number of the profile of what becomes so.
-
-    Those of ``known`` were so before, with the same contents: privilege is nothing new for them.
-    """
-
-    postures: Mapping[int, Posture]
-    known: frozenset[int]
 
 
 class Part(NamedTuple):

@@ -5,13 +5,13 @@ set; who has a right that they shall not have is barred, and who has not what th
 asked again at the end.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
 
 from fiat.core.audit.replacing import without
-from fiat.core.change.plan import Goals, Plan, Target
 from fiat.core.change.steps import change, steps_towards
+from fiat.core.change.target import Target, target_of, targets_in
 from fiat.core.change.wanted import wanted
 from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Expectation, Stated
@@ -31,12 +31,13 @@ from fiat.core.suggest.goal import Goal
 from fiat.core.suggest.search import search
 from fiat.core.suggest.terms import Terms
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
-from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
+from fiat.core.tree.walked import Walked, end_without_links
 from fiat.core.typed import NamedTuple
 
 MOST = 200
-"""On so many paths of one expectation a way is looked for, path by path."""
+"""For so many objects of one counterexample a way is searched for; what is alike needs one."""
 
 _PERMISSIONS = {rights.READ: READ, rights.WRITE: WRITE, rights.EXECUTE: EXECUTE, rights.LIST: READ}
 """What a right takes that an object decides by its classes alone."""
@@ -55,7 +56,7 @@ class Mending(NamedTuple):
 
 def mending(host: Host, found: Sequence[Holding], problem: Callable[[PathError], None]) -> Mending:
     """What mends the broken ones of ``found``, in their order."""
-    mender = _Mender(host, problem)
+    mender = _Mender(host, found, problem)
     for one in found:
         if not one.held:
             mender.mend(one.expectation)
@@ -64,15 +65,22 @@ def mending(host: Host, found: Sequence[Holding], problem: Callable[[PathError],
 
 
 class _Mender:
-    """Collects postures by what they are of, and the host as it would be with them."""
+    """Collects postures by what they are of, and the host as it would be with them.
 
-    def __init__(self, host: Host, problem: Callable[[PathError], None]) -> None:
+    Trees are asked again after each mend, and may be others by then, or lead elsewhere. What is changed in the
+    end are the objects of the first look alone (``found``).
+    """
+
+    def __init__(self, host: Host, found: Sequence[Holding], problem: Callable[[PathError], None]) -> None:
         self.host = host
         self.problem = problem
         self.then: Host = host
         self.why_not: dict[str, str] = {}
+        self._grounds = [ground for one in found for ground, _ in one.asked]
         self._postures: dict[Identity, Posture] = {}
         self._paths: dict[Identity, str] = {}
+        self._inodes: dict[int, dict[Identity, None]] = {}
+        self._found: dict[object, Posture] = {}
 
     def mend(self, expectation: Expectation) -> None:
         """Mend one, as far as that is possible."""
@@ -80,10 +88,11 @@ class _Mender:
             broken = holding(self.then, expectation, self.problem).broken
             if not broken:
                 return
-            before = len(self._postures), hash(tuple(self._postures.values()))
+            before = dict(self._postures)
             for one in broken:
                 self._mend(expectation, one)
-            if (len(self._postures), hash(tuple(self._postures.values()))) == before:
+            self._found.clear()
+            if self._postures == before:
                 break  # nothing more can be done
         if holding(self.then, expectation, self.problem).broken:
             self.why_not.setdefault(expectation.name, "no way was found that makes all of it hold")
@@ -91,44 +100,56 @@ class _Mender:
     def _mend(self, expectation: Expectation, one: Counterexample) -> None:
         if one.right is None and one.people:
             self.why_not[expectation.name] = "who may replace something is mended by hand: fiat audit says how"
-        elif one.right is None:
-            for path in one.ground.paths(one.places):
-                self._state(path, expectation.stated, one)
-        else:
-            paths = one.ground.paths(one.places)
-            if len(paths) > MOST:
-                self.why_not[expectation.name] = f"it is broken on more than {MOST:,} paths: set their postures instead"
-                return
-            for path in paths:
-                self._search(expectation, one, path)
-
-    def _state(self, path: str, stated: Stated, one: Counterexample) -> None:
-        end = walk(self.then, path, follow=False, interpreters=0).end
-        if end is not None:
-            self._suppose(path, end.status.identity, _as_stated(end.posture, stated, one))
-
-    def _search(self, expectation: Expectation, one: Counterexample, path: str) -> None:
-        """The best way for everyone who is concerned, at once."""
-        assert one.right is not None
+            return
+        survey = one.ground.survey
+        identities = list(survey.identities(one.places))
+        if one.right is None:
+            postures = {number: survey.profiles[number].posture for number in set(survey.profile[one.places].tolist())}
+            goals = {number: _as_stated(posture, expectation.stated, one) for number, posture in postures.items()}
+            numbers = survey.profile[one.places].tolist()
+            for identity, path, number in zip(identities, one.ground.paths(one.places), numbers, strict=True):
+                self._suppose(path, identity, goals[number])
+            self._see()
+            return
         if one.allowed and one.people & one.universe.with_uid(0):
             self.why_not[expectation.name] = "root cannot be barred: name root among those who may"
             return
-        people = list(one.universe.members(one.people))
-        named = one.right.by_name and not one.right.by_object
-        end = walk(self.then, path, follow=not named).end
-        if end is None:
-            return
-        if one.allowed and not named and self._take_from_classes(one, end, one.right):
-            return
-        goals = [Goal(who, one.right, path if named else end.path, not one.allowed, False) for who in people]
-        try:
-            ways = search(self.then, goals, Terms()).ways
-        except PathError as error:
-            self.problem(error)
-            return
-        best = next((way for way in ways if way.plan is not None), None)
-        if best is not None and best.plan is not None:
-            self._take(best.plan)
+        searched = 0
+        for identity, path in zip(identities, one.ground.paths(one.places), strict=True):
+            if searched == MOST:
+                self.why_not[expectation.name] = f"more than {MOST:,} ways would be needed: set their postures instead"
+                break
+            try:
+                searched += self._mend_one(one, one.right, path, identity)
+            except PathError as error:
+                self.problem(error)
+        self._see()
+
+    def _mend_one(self, one: Counterexample, right: Right, path: str, identity: Identity) -> bool:
+        """The best way for everyone who is concerned, at once; whether it had to be searched for.
+
+        What is alike, and reached by all of them, is mended as the first of it was.
+        """
+        route = walk(self.then, path, follow=False, interpreters=0)
+        end = end_without_links(route, identity)
+        named = right.by_name and not right.by_object
+        alike = None
+        if right in _PERMISSIONS and (one.allowed or one.people == one.people & one.ground.access.reach(route)):
+            alike = right, one.allowed, one.people, one.ground.universe, end.posture, end.mount
+            if alike in self._found:
+                self._suppose(end.path, identity, self._found[alike])
+                return False
+        if one.allowed and not named and self._take_from_classes(one, end, right):
+            return True
+        goals = [Goal(who, right, path, not one.allowed, False) for who in one.universe.members(one.people)]
+        best = next((way for way in search(self.then, goals, Terms()).ways if way.plan is not None), None)
+        items = [] if best is None or best.plan is None else best.plan.to_write()
+        for item in items:
+            self._suppose(item.path, item.identity, item.change.after)
+        if alike is not None and [item.identity.same_as(identity) for item in items] == [True]:
+            self._found[alike] = items[0].change.after
+        self._see()
+        return True
 
     def _take_from_classes(self, one: Counterexample, end: Object, right: Right) -> bool:
         """Whether bits and entries of whole classes are enough, without taking anything from anybody else."""
@@ -143,38 +164,61 @@ class _Mender:
         lost = [had.allowed(want) & ~has.allowed(want) & everyone for want in range(1, 8)]
         if any(some & ~one.people for some in lost) or has.allowed(permission or 0) & one.people:
             return False
+        self._found[right, one.allowed, one.people, one.ground.universe, end.posture, end.mount] = goal
         self._suppose(end.path, end.status.identity, goal)
+        self._see()
         return True
 
-    def _take(self, plan: Plan) -> None:
-        for item in plan.to_write():
-            self._suppose(item.path, item.identity, item.change.after, again=False)
-        self._see()
+    def _suppose(self, path: str, identity: Identity, posture: Posture) -> None:
+        known = next((one for one in self._same_inode(identity) if one.same_as(identity)), identity)
+        self._postures[known] = posture
+        self._paths[known] = path
+        self._inodes.setdefault(identity.inode, {})[known] = None
 
-    def _suppose(self, path: str, identity: Identity, posture: Posture, *, again: bool = True) -> None:
-        self._postures[identity] = posture
-        self._paths[identity] = path
-        if again:
-            self._see()
+    def _same_inode(self, identity: Identity) -> Iterable[Identity]:
+        return self._inodes.get(identity.inode, ())
 
     def _see(self) -> None:
         self.then = HostAsIf(self.host, Supposition(FewPostures(self._postures)))
 
-    def targets(self) -> "list[Target]":
-        """Each object that is to be another, with what it is to be."""
+    def targets(self) -> Iterator[Target]:
+        """Each object that is to be another, with what it is to be: those of the first look alone."""
+        waiting = dict(self._postures)
+        tops: set[str] = set()
+        for ground in sorted(self._grounds, key=lambda ground: -len(ground.survey)):
+            survey = ground.survey
+            if survey.top.path in tops:
+                continue
+            tops.add(survey.top.path)
+            places = np.flatnonzero(np.isin(survey.inode, np.array([one.inode for one in self._postures], np.uint64)))
+            goals: dict[int, Posture] = {}
+            for place, identity in zip(places.tolist(), survey.identities(places), strict=True):
+                known = next((one for one in self._same_inode(identity) if one.same_as(identity)), None)
+                if known is None:
+                    continue
+                waiting.pop(known, None)
+                if self._can_become(survey.profiles[int(survey.profile[place])], self._postures[known]):
+                    goals[place] = self._postures[known]
+            if goals:
+                yield targets_in(survey, ground.route, goals, with_tree=len(survey) > 1)
+        walked = Walked()
+        for ground in self._grounds:
+            walked.add(ground.route)
+        for identity, goal in waiting.items():
+            try:
+                target = target_of(self.host, self._paths[identity], identity, goal=goal)
+                walked.expect(target.survey.top)
+            except PathError as error:
+                self.problem(error)
+                continue
+            if self._can_become(target.survey.profiles[0], goal):
+                yield target
+
+    def _can_become(self, found: Profile, goal: Posture) -> bool:
+        """Whether the kernel lets anything of it be changed so."""
         actor = self.host.actor()
-        found = []
-        for identity, path in self._paths.items():
-            route = walk(self.host, path, follow=False, interpreters=0)
-            end, goal = route.end, self._postures[identity]
-            if end is None or end.posture == goal:
-                continue
-            towards = steps_towards(end.posture, goal, actor)
-            if change(end.posture, towards, actor, end.mount, end.keeps_lists).after == end.posture:
-                continue
-            survey = survey_of_one(end)
-            found.append(Target(path, route, survey, np.ones(1, np.bool_), False, goals=Goals({0: goal}, frozenset())))
-        return found
+        towards = steps_towards(found.posture, goal, actor)
+        return change(found.posture, towards, actor, found.mount, found.keeps_lists).after != found.posture
 
 
 def wish_of(stated: Stated, *, directory: bool) -> Wish:

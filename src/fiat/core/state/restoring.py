@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.ask.who import universe_of
-from fiat.core.change.plan import Goals
+from fiat.core.change.target import Goals
 from fiat.core.model.accesslist import AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.kind import Kind

@@ -2,9 +2,7 @@
 
 from collections.abc import Callable
 
-import numpy as np
-
-from fiat.core.change.plan import Target
+from fiat.core.change.target import Target, target_of
 from fiat.core.model.host import Host
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Object, Posture
@@ -13,19 +11,20 @@ from fiat.core.model.wish import ListWish, Wish
 from fiat.core.suggest.becoming import becoming
 from fiat.core.suggest.means import outcome
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
-from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.walk import open_end
+from fiat.core.tree.walked import Walked
 
 
 class Drafting:
     """The changes of a way so far, which ``actor`` makes; ``then`` is the host as it would be with them.
 
-    ``steps`` are the wishes by path: one for each object, where one can say it all.
+    Only what was ``walked`` at first can be changed, and nothing that came in its place. ``steps`` are the wishes
+    by path: one for each object, where one can say it all.
     """
 
-    def __init__(self, host: Host, actor: Principal) -> None:
+    def __init__(self, host: Host, actor: Principal, walked: Walked) -> None:
         self._host = host
+        self._walked = walked
         self.actor = actor
         self.umask = host.settings.umask
         self._postures: dict[Identity, Posture] = {}
@@ -35,7 +34,8 @@ class Drafting:
         self.then: Host = host
 
     def add(self, found: Object, wish: Wish, posture: Posture) -> None:
-        """One more change, after which the object has this posture."""
+        """One more change, after which the object has this posture; :class:`PathError` if it is another one by now."""
+        self._walked.expect(found)
         first = self._first.setdefault(found.path, found)
         known = next((place for place, (path, _) in enumerate(self.steps) if path == found.path), None)
         both = None if known is None else _both(self.steps[known][1], wish)
@@ -62,7 +62,10 @@ class Drafting:
         wishes: dict[str, list[Wish]] = {}
         for path, wish in self.steps:
             wishes.setdefault(path, []).append(wish)
-        return [target_of(self._host, path, _always(self._whole(path, some))) for path, some in wishes.items()]
+        return [
+            target_of(self._host, path, self._first[path].status.identity, wish=_always(self._whole(path, some)))
+            for path, some in wishes.items()
+        ]
 
     def _whole(self, path: str, wishes: list[Wish]) -> Wish:
         """What is wished of one object, as one wish."""
@@ -78,17 +81,6 @@ def _both(one: Wish, other: Wish) -> Wish | None:
     remove = tuple(entry for key, entry in gone.items() if key not in entries)
     mask = other.access.mask if other.access.mask is not None else one.access.mask
     return Wish(access=ListWish(tuple(entries.values()), remove, mask))
-
-
-def target_of(host: Host, path: str, wish: Callable[[Profile], Wish]) -> Target:
-    """One object as the target of a plan."""
-    route, node = open_end(host, path, follow=False)
-    assert node is not None
-    try:
-        survey = survey_of_one(node.look(exact=True))
-    finally:
-        node.close()
-    return Target(path, route, survey, np.ones(1, np.bool_), False, wish)
 
 
 def _always(wish: Wish) -> Callable[[Profile], Wish]:

@@ -49,6 +49,11 @@ class Goal(NamedTuple):
     gives: bool
     below: bool = False
 
+    @property
+    def names_itself(self) -> bool:
+        """Whether the name at ``path`` is meant, and not what it leads to; else ``path`` is real."""
+        return self.right.by_name and not self.right.by_object and not self.below
+
     def means(self, profile: Profile) -> bool:
         """Whether ``right`` is meant on what has this profile, in a tree.
 

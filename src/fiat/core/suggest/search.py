@@ -15,7 +15,8 @@ from fiat.core.suggest.treeways import SearchingTrees
 from fiat.core.suggest.ways import ROOT, First, Searching, ask, impossible, worth_telling
 from fiat.core.text import visible
 from fiat.core.tree.trouble import Trouble
-from fiat.core.tree.walk import walk
+from fiat.core.tree.walk import route_for, walk
+from fiat.core.tree.walked import Walked, end_without_links
 from fiat.core.typed import NamedTuple
 
 
@@ -56,13 +57,15 @@ def search(
 ) -> Found:
     """Every way to all of ``goals``, which give or take together, for single paths or for trees.
 
-    Of single paths, ``first`` is told the entry way at once, before costs are counted.
+    Of single paths, ``first`` is told the entry way at once, before costs are counted. Raises :class:`PathError`
+    where something is another object than it was a moment ago: nothing is proposed for what was put in its place.
     """
     goals = tuple(goals)
+    walked = _walked(host, goals)
     verdicts = tuple(ask(host, goal) for goal in goals)
     found = Found(goals, False, "", [], verdicts)
     if goals[0].below:
-        trees = SearchingTrees(host, goals, terms, progress)
+        trees = SearchingTrees(host, goals, terms, walked, progress)
         surveys = [tree.survey for tree in trees.trees]
         found = found._replace(
             left=tuple(trees.left),
@@ -85,7 +88,7 @@ def search(
             found = found._replace(members=members[goals[0]])
         if not left:
             return found._replace(already=True)
-        searching = Searching(host, goals, terms, progress, first)
+        searching = Searching(host, goals, terms, walked, progress, first)
     for goal, verdict in zip(goals, verdicts, strict=True):
         wrong = goal in found.left and (verdict.allowed is not goal.gives or goal.below)
         why_not = "" if not wrong or (goal.below and goal.gives) else impossible(goal, verdict)
@@ -98,6 +101,17 @@ def search(
     kept = worth_telling(kept)
     found = found._replace(others_left=isinstance(searching, SearchingTrees) and searching.others_left)
     return found._replace(ways=kept, why_not="" if kept else searching.why_none())
+
+
+def _walked(host: Host, goals: Sequence[Goal]) -> Walked:
+    """What is on the way of the goals; :class:`PathError` where a path that was real leads through a link by now."""
+    walked = Walked()
+    for goal in goals:
+        route = route_for(host, goal.path, goal.right)
+        if route.end is not None and not goal.names_itself:
+            end_without_links(route)
+        walked.add(route)
+    return walked
 
 
 def _wrong_members(host: Host, goal: Goal) -> tuple[Principal, ...]:

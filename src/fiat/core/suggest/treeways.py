@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from fiat.core.ask.treeeffects import View
 from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change import plan as plans
-from fiat.core.change.plan import Plan, Surveys, Target
+from fiat.core.change.plan import Plan, Surveys
 from fiat.core.change.planned import Item
+from fiat.core.change.target import Target
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
@@ -44,6 +45,7 @@ from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import walk
+from fiat.core.tree.walked import Walked, end_without_links
 from fiat.core.typed import NamedTuple
 
 _FEW_GROUPS = 4
@@ -82,10 +84,13 @@ class Preference(NamedTuple):
 class SearchingTrees:
     """Looks for ways to goals for trees."""
 
-    def __init__(self, host: Host, goals: Sequence[Goal], terms: Terms, progress: Progress = no_progress) -> None:
+    def __init__(
+        self, host: Host, goals: Sequence[Goal], terms: Terms, walked: Walked, progress: Progress = no_progress
+    ) -> None:
         self.host = host
         self.goals = goals
         self.terms = terms
+        self.walked = walked
         self.progress = progress
         self.everyone = of_accounts(host.accounts)
         self.people = list(dict.fromkeys(goal.who for goal in goals))
@@ -106,7 +111,8 @@ class SearchingTrees:
                     self.left.append(goal)
 
     def _read(self, path: str) -> _Tree:
-        route, survey = survey_at(self.host, path, Extent(), self.progress)
+        route, survey = survey_at(self.host, path, Extent(), self.progress, follow=False)
+        self.walked.expect(end_without_links(route))
         if not survey.complete:
             raise KeyboardInterrupt
         self.surveys[survey.top.path, Extent()] = survey
@@ -173,7 +179,7 @@ class SearchingTrees:
         return sorted(theirs, key=lambda gid: (gid not in used, gid))[:_FEW_GROUPS]
 
     def _way(self, preference: Preference, known: set[object]) -> Way | None:
-        drafting = Drafting(self.host, ROOT)
+        drafting = Drafting(self.host, ROOT, self.walked)
         opened = self._opened(drafting, preference) if self.goals[0].gives else []
         if opened is None:
             return None
@@ -216,7 +222,7 @@ class SearchingTrees:
             for who in dict.fromkeys(goal.who for goal in tree.goals):
                 members = self.members[who].principals if who in self.members else ()
                 for one in (who, *members):
-                    searching = Searching(drafting.then, self.goals, self.terms)
+                    searching = Searching(drafting.then, self.goals, self.terms, self.walked)
                     prefer = preference.name if one is who else "entry"
                     more = searching.open_route(drafting, one, tree.top, prefer)
                     if more is None:

@@ -39,6 +39,7 @@ from fiat.core.text import visible
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import route_for, walk
+from fiat.core.tree.walked import Walked
 from fiat.core.words import naming
 
 _MOST_COMBINED = 24
@@ -184,12 +185,14 @@ class Searching:
         host: Host,
         goals: Sequence[Goal],
         terms: Terms,
+        walked: Walked,
         progress: Progress = no_progress,
         first: "First | None" = None,
     ) -> None:
         self.host = host
         self.goals = goals
         self.terms = terms
+        self.walked = walked
         self.progress = progress
         self.first = first
         self.surveys: Surveys = {}
@@ -224,7 +227,7 @@ class Searching:
         to_own: list[Object | None] = [*self._to_own(goal, ask(self.host, goal))]
         for found in to_own or [None]:
             for chosen in islice(combined(choices), most):
-                drafting = Drafting(self.host, ROOT)
+                drafting = Drafting(self.host, ROOT, self.walked)
                 owned = [] if found is None else self._own(drafting, goal, found)
                 if owned is None:
                     continue
@@ -298,10 +301,10 @@ class Searching:
         """One goal after the other, by what costs least, and by each means wherever it can be."""
         known = set()
         for prefer in ("", *(name for name in self.terms.by if name != "membership")):
-            drafting = Drafting(self.host, ROOT)
+            drafting = Drafting(self.host, ROOT, self.walked)
             chosen: list[Means] = []
             for goal in self.goals:
-                more = Searching(drafting.then, [goal], self.terms)._alone(drafting, goal, prefer)
+                more = Searching(drafting.then, [goal], self.terms, self.walked)._alone(drafting, goal, prefer)
                 if more is None:
                     break
                 chosen += more
@@ -403,7 +406,7 @@ class Searching:
             theirs = goal._replace(who=member)
             if ask(drafting.then, theirs).allowed is goal.gives:
                 continue
-            chosen = Searching(drafting.then, [theirs], own)._alone(drafting, theirs)
+            chosen = Searching(drafting.then, [theirs], own, self.walked)._alone(drafting, theirs)
             if chosen is None:
                 return None
             names |= dict.fromkeys(name for means in chosen for name in means.names)

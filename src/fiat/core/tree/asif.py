@@ -37,10 +37,14 @@ class FewPostures:
 
     def __init__(self, postures: Mapping[Identity, Posture]) -> None:
         self.postures = dict(postures)
+        self._by_inode: dict[int, list[tuple[Identity, Posture]]] = {}
+        for identity, posture in self.postures.items():
+            self._by_inode.setdefault(identity.inode, []).append((identity, posture))
 
     def of(self, identity: Identity) -> Posture | None:
         """The supposed posture of an object; None where it is as it is."""
-        return next((posture for known, posture in self.postures.items() if known.same_as(identity)), None)
+        some = self._by_inode.get(identity.inode, ())
+        return next((posture for known, posture in some if known.same_as(identity)), None)
 
 
 class Supposition(NamedTuple):

@@ -57,6 +57,10 @@ _Inside = tuple[int, bytes, "Where | None"]
 """A directory found in another: its entry, its name, and where it is, if that is where the other is."""
 
 
+class _MountedMeanwhile(Exception):
+    """Something was mounted over a directory after it had been seen: what is in it now is not in the tree."""
+
+
 class TreeReader:
     """Reads the directories of one tree, each time as many as asked for.
 
@@ -159,6 +163,9 @@ class TreeReader:
         def enter(fd: int, directory: Directory) -> None:
             try:
                 inside = self._read_one(fd, directory)
+            except _MountedMeanwhile:
+                self._skipped.append(self._path_of(directory.names))
+                inside = []
             except OSError as error:
                 self._trouble(directory.names, error.errno or 0)
                 inside = []
@@ -196,6 +203,9 @@ class TreeReader:
         try:
             os.fchdir(fd)
             found = self._read_names(fd, directory, names)
+        except _MountedMeanwhile:
+            self._skipped.append(self._path_of(directory.names))
+            found = []
         except OSError as error:
             self._trouble(directory.names, error.errno or 0)
             found = []
@@ -216,8 +226,7 @@ class TreeReader:
 
     def _read_names(self, fd: int, directory: Directory, names: list[bytes]) -> list[_Inside]:
         """Read the names in a directory; the entries that are directories to be read."""
-        # should another have taken its place since it was seen, what is in it is not where this says, and is looked at
-        if directory.where is None:
+        if directory.where is None or (self._extent.across_mounts and self._where(fd) != directory.where):
             directory = directory._replace(where=self._where(fd))
         bulk = self._may_be_read_in_bulk(fd, directory)
         inside: list[_Inside] = []
@@ -292,7 +301,10 @@ class TreeReader:
                         self._trouble((*directory.names, name), number)
                         gone.add(name)
             else:
-                for name in self._to_be_looked_at(names, directory.where) if bulk else names:
+                elsewhere = self._to_be_looked_at(names, directory.where)
+                if elsewhere and self._where(fd) != directory.where:
+                    raise _MountedMeanwhile
+                for name in elsewhere if bulk else names:
                     if name not in looked_at:
                         looked_at[name] = self._look(fd, name, directory)
                         if looked_at[name] < 0:
