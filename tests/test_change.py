@@ -183,7 +183,11 @@ def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     """Put back the latest run; the paths where that failed."""
     entries = history.entries(history.runs()[0].number)[::-1]
     host = LiveHost(world.people)
-    told = (one for tried in put_back(host, list(find(host, entries)), lambda: False) for one in tried.told)
+    told = (
+        one
+        for tried in put_back(host, list(find(host, entries, privilege=True)), lambda: False, privilege=True)
+        for one in tried.told
+    )
     return [entries[one.place].path for one in told if one.error is not None]
 
 

@@ -196,7 +196,7 @@ def test_undoing_foretells_what_it_gives_back(estates: Iterator[Estate], account
                 continue
             remember(estate)
             changed = having(estate, everyone)
-            back = answer(["undo", *common])
+            back = answer(["undo", "--accept", "privilege", *common])
             remember(estate)
             after = having(estate, everyone)
             assert after == before

@@ -126,7 +126,7 @@ def test_stopped_at_any_moment_it_can_be_put_back(
         begun = time.monotonic()
         os.waitpid(in_child(lambda: main(words)), 0)
         moment = 0.7 * (time.monotonic() - begun)  # when most of it is under way; found out as we go
-        assert main(["undo", "--history", place]) == 0
+        assert main(["undo", "--accept", "privilege", "--history", place]) == 0
         rounds = 0
         while rounds < 20 * TIMES or midway < 2 * TIMES:
             rounds += 1
@@ -143,7 +143,7 @@ def test_stopped_at_any_moment_it_can_be_put_back(
             changed = sum(now[path] != before[path] for path in before)
             moment *= 0.9 if changed >= run.paths else 1
             midway += 0 < changed < run.paths
-            assert main(["undo", "--history", place]) == 0
+            assert main(["undo", "--accept", "privilege", "--history", place]) == 0
             assert states(top) == before
             assert SqliteHistory(place).run(run.number).undone_by == run.number + 1
     report(f"{blow.name} on {kind}", rounds=rounds, struck_midway=midway)

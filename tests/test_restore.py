@@ -46,7 +46,7 @@ def planned(held: Path, host: LiveHost, only: Only = Only.EVERYTHING, *, through
     """What restoring would do on this host."""
     problems: list[PathError] = []
     states = State("then", reader.read(str(held)), str(held), None), State("live", host, None, None)
-    return restore(*states, only=only, problem=problems.append, through_flags=through_flags)
+    return restore(*states, only=only, problem=problems.append, through_flags=through_flags, privilege=True)
 
 
 @pytest.mark.root
@@ -78,7 +78,7 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
                         assert state == was[old], (path, old)
                         back += state != now[path]
                 if found.planned.plan.changing and history.runs():
-                    put_back(undoing(people, history), history, problem=problems.append)
+                    put_back(undoing(people, history, privilege=True), history, problem=problems.append)
                     assert keep(estate) == now
     report(f"restored on {kind}", back=back, left=left)
     assert back > SEEDS
@@ -118,18 +118,21 @@ def test_only_one_direction(only: Only, tmp_path: Path) -> None:
 
 
 @pytest.mark.root
-def test_privilege_comes_back_by_itself_only_to_what_it_was(tmp_path: Path) -> None:
-    """Setuid is put back on the same contents; where they are others, the guard objects."""
+def test_privilege_comes_back_only_to_what_it_was(tmp_path: Path) -> None:
+    """Setuid is put back on the same contents, whatever times say; else it is left off and told."""
     with fresh("here") as top:
-        for name in ("same", "other"):
+        for name in ("same", "other", "open"):
             make(f"{top}/{name}", 0o4755, text=b"program")
         held = tmp_path / "before.jsonl"
         assert fiat("save", top, "-o", str(held)).returncode == 0
-        for name in ("same", "other"):
-            os.chmod(f"{top}/{name}", 0o755)
-        Path(f"{top}/other").write_bytes(b"another")
-        told = machine("restore", str(held), "--no-history", status=4)
-        assert [(guard["name"], guard["paths"]) for guard in told["guards"]] == [("privilege", 1)]
+        for name, mode in (("same", 0o700), ("other", 0o700), ("open", 0o757)):
+            os.chmod(f"{top}/{name}", mode)
+        times = os.stat(f"{top}/other")
+        Path(f"{top}/other").write_bytes(b"PROGRAM")
+        os.utime(f"{top}/other", ns=(times.st_atime_ns, times.st_mtime_ns))
+        told = machine("restore", str(held), "--no-history")
+        assert told["left_alone"]["privilege"] == [f"{top}/open", f"{top}/other"]
+        assert [mode_of(f"{top}/{name}") for name in ("same", "other", "open")] == [0o4755, 0o755, 0o755]
         told = machine("restore", str(held), "--no-history", "--accept", "privilege")
         assert told["changed"] == 2
         assert state_of(f"{top}/same")[0] == state_of(f"{top}/other")[0]

@@ -1,6 +1,7 @@
 """Snapshots: what a saved host answers is what the live one does; files whole or refused; nothing through a link."""
 
 import errno
+import fcntl
 import gzip
 import json
 import os
@@ -9,6 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -30,10 +32,10 @@ from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from fiat.host.snapshot.lines import LONGEST
 from support.estates import Estate, write_accounts
-from support.files import make
+from support.files import IMMUTABLE, change_flags, in_child, make
 from support.filesystems import fresh
 from support.json_values import places, put
-from support.kernel import bind, unmount
+from support.kernel import STRANGER, become, bind, unmount
 from support.program import fiat, fiat_as, machine
 from support.times import report
 from support.verdicts import same_verdicts
@@ -311,6 +313,86 @@ def test_a_folder_keeps_the_last_ones(small: tuple[str, Path], tmp_path: Path) -
     assert os.path.basename(told["file"]) in os.listdir(folder)
     assert len(os.listdir(folder)) == 3
     assert os.stat(folder).st_mode & 0o777 == 0o700
+
+
+@pytest.mark.root
+def test_only_older_snapshots_of_the_same_are_removed(small: tuple[str, Path], folder: str) -> None:
+    """Whatever dates others bear; what is of another tree or no snapshot stays; nobody else is waited for."""
+    top, _ = small
+    place = Path(folder) / "saved"
+    words = ("save", top, "--add", str(place))
+    first = machine(*words)["file"]
+    later = place / "2999-01-01T000000Z.jsonl.zst"
+    os.rename(first, later)
+    strange = [place / f"2001-01-0{day}T000000Z.jsonl" for day in (1, 2, 3)]
+    strange[0].write_text("no snapshot at all")
+    assert fiat("save", folder, "-o", str(strange[1])).returncode == 0
+    os.mkfifo(strange[2])
+    older = machine(*words)["file"]
+    os.chmod(place, 0o755)  # others may open it, and lock what they open
+    with in_the_way(str(place)):
+        told = machine(*words, "--keep", "2")
+    assert told["removed"] == [os.path.basename(older)]
+    assert told["ahead"] == [later.name]
+    left = {*os.listdir(place)}
+    assert left == {later.name, os.path.basename(told["file"]), *(one.name for one in strange)}
+    assert "a clock ran ahead" in fiat(*words).stdout
+    change_flags(str(later), IMMUTABLE)
+    done = fiat(*words, "--keep", "1")
+    change_flags(str(later), 0)
+    assert (done.returncode, "this one was saved" in done.stderr, "Saved to" in done.stdout) == (3, True, True)
+
+
+@contextmanager
+def in_the_way(path: str) -> Iterator[None]:
+    """Somebody else holds a lock on what is at ``path``."""
+    ready, told = os.pipe()
+
+    def hold() -> None:
+        become(unlisted_user(STRANGER, (STRANGER,)))
+        try:
+            fcntl.flock(os.open(path, os.O_RDONLY), fcntl.LOCK_EX)
+        finally:
+            os.write(told, b"x")
+        time.sleep(60)
+
+    child = in_child(hold)
+    os.read(ready, 1)
+    try:
+        yield
+    finally:
+        os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+
+
+@pytest.mark.root
+def test_a_folder_of_others_is_not_saved_into(small: tuple[str, Path], tmp_path: Path) -> None:
+    """Nothing is saved, and nothing removed, where a link in a sticky directory leads, or where others can write."""
+    top, _ = small
+    mine, shared = tmp_path / "mine", tmp_path / "shared"
+    mine.mkdir()
+    shared.mkdir()
+    os.chmod(shared, 0o1777)
+    os.symlink(mine, shared / "saved")
+    os.lchown(shared / "saved", STRANGER, STRANGER)
+    for place in (shared / "saved", shared / "new", shared):
+        done = fiat("save", top, "--add", str(place), "--keep", "1")
+        assert (done.returncode, "is not used" in done.stderr) == (4, True), done
+    assert os.listdir(mine) == []
+
+
+@pytest.mark.root
+def test_what_a_killed_save_left_is_removed_by_the_next(small: tuple[str, Path], tmp_path: Path) -> None:
+    """But nothing that another user has there, or that is being written."""
+    top, _ = small
+    names = [f".snapshot.{letter * 12}.part" for letter in "abc"]
+    for name in names:
+        make(str(tmp_path / name), 0o600)
+    os.chown(tmp_path / names[1], STRANGER, STRANGER)
+    with open(tmp_path / names[2]) as held:
+        fcntl.flock(held, fcntl.LOCK_EX)
+        assert fiat("save", top, "-o", str(tmp_path / "saved.jsonl")).returncode == 0
+        assert sorted(os.listdir(tmp_path)) == sorted([*names[1:], "saved.jsonl"])
 
 
 @pytest.mark.root

@@ -61,20 +61,22 @@ def test_several_runs_are_put_back_as_one(seed: int) -> None:
             past.run()
         now = states(past.top)
         first = dice.randint(1, 5)
-        shown = answer(("undo", "--run", f"{first}..", "--preview", "--history", history, "--json"))
+        shown = answer(
+            ("undo", "--accept", "privilege", "--run", f"{first}..", "--preview", "--history", history, "--json")
+        )
         assert states(past.top) == now
-        done = answer(("undo", "--run", f"{first}..", "--history", history, "--json"))
+        done = answer(("undo", "--accept", "privilege", "--run", f"{first}..", "--history", history, "--json"))
         assert states(past.top) == past.before[first]
         assert [one["path"] for one in shown["results"]] == [one["path"] for one in done["results"]]
         assert (shown["gains"], shown["losses"]) == (done["gains"], done["losses"])
         assert [done["undoes"], *done["undoes_also"]] == list(range(6, first - 1, -1))
         runs = {run["run"]: run for run in answer(("history", "--history", history, "--json"))["results"]}
         assert {number for number, run in runs.items() if run["undone_by"] == 7} == set(range(first, 7))
-        assert run_here("undo", "7", "--history", history)[0] == 0
+        assert run_here("undo", "7", "--accept", "privilege", "--history", history)[0] == 0
         assert states(past.top) == now
 
         below = f"{past.top}/a"
-        run_here("undo", "--path", below, "--since", "1 hour ago", "--history", history)
+        run_here("undo", "--accept", "privilege", "--path", below, "--since", "1 hour ago", "--history", history)
         for path, state in states(past.top).items():
             under = f"{path}/".startswith(f"{below}/")
             assert state == (past.before[1] if under else now)[path], path

@@ -90,7 +90,7 @@ def test_files_that_vanish_and_come_while_a_tree_is_changed(folder: str) -> None
         assert done.returncode in (0, 3)
         failed.update(re.findall(r"(?<=: )[A-Z][^;\n]*", done.stderr))
         assert (done.returncode == 3) == bool(done.stderr)
-        undone = fiat("undo", "--history", place)
+        undone = fiat("undo", "--accept", "privilege", "--history", place)
         now = states(top)
         assert all(now[path] == before[path] or f"'{path}'" in undone.stderr for path in now if path in before)
     assert failed.total() > 0
@@ -129,7 +129,7 @@ def test_a_process_that_is_killed_ends_the_run_with_an_account(
 
     with monkeypatch.context() as patch:
         patch.setattr(rewriting, "take", take)
-        words = ["set", top, *CHANGE] if command == "set" else ["undo"]
+        words = ["set", top, *CHANGE] if command == "set" else ["undo", "--accept", "privilege"]
         capsys.readouterr()
         assert main([*words, "--history", place]) == 3
     out, err = capsys.readouterr()
@@ -147,7 +147,7 @@ def test_a_process_that_is_killed_ends_the_run_with_an_account(
     assert sum(one.fate is Fate.ASTRAY for one in entries) in ((1, 2) if half else (0,))  # one for each process
     assert f"fiat undo {run.number} --history {place}" in out
     while states(top) != before:  # of an undo, what is left of the run it was to undo
-        assert main(["undo", "--history", place]) == 0
+        assert main(["undo", "--accept", "privilege", "--history", place]) == 0
 
 
 @pytest.mark.root
@@ -181,7 +181,7 @@ def test_what_a_refused_step_leaves_half_done_is_put_back(folder: str, monkeypat
         assert entry.found is not None
         assert (entry.found.uid, entry.found.acl) == (7101, None)
         assert os.stat(path).st_uid == 7101
-        assert main(["undo", "--history", place]) == 0
+        assert main(["undo", "--accept", "privilege", "--history", place]) == 0
         assert states(top) == before
 
 
@@ -211,7 +211,7 @@ def test_few_open_files_and_little_memory(folder: str) -> None:
             assert changed < len(before)
             assert done.stderr
         if changed:
-            assert fiat("undo", "--history", place).returncode == 0
+            assert fiat("undo", "--accept", "privilege", "--history", place).returncode == 0
         assert states(top) == before, (name, limit)
     assert ends[0] > 3
     assert ends[3] > 3
@@ -262,7 +262,7 @@ def test_after_both_of_a_pair_are_undone_each_object_is_original_or_named(folder
             dice.shuffle(runs)
         said = ""
         for place, number in runs:
-            said += fiat("undo", number, "--history", place).stderr
+            said += fiat("undo", number, "--accept", "privilege", "--history", place).stderr
         now = states(top)
         other = [path for path in before if now[path] != before[path]]
         assert [path for path in other if f"'{path}'" not in said] == [], seed
@@ -353,7 +353,7 @@ def test_a_run_waits_for_another_on_the_same_objects_and_no_stranger_can_stop_it
     os.waitpid(holder, 0)
     assert mode_of(f"{folder}/t/d0/f0") == 0o604
     for _ in range(3):
-        assert fiat("undo", "--history", place).returncode == 0
+        assert fiat("undo", "--accept", "privilege", "--history", place).returncode == 0
     assert states(f"{folder}/t") == before
     assert mode_of(f"{place}.locks") == 0o600
 
@@ -375,7 +375,7 @@ def test_what_is_done_is_done_whoever_reads_the_output(folder: str) -> None:
         done = subprocess.run(["/bin/sh", "-c", f'"$@" {redirected}', "sh", *line], capture_output=True, text=True)
         assert (done.returncode, mode_of(path), "Traceback" in done.stderr) == (3, 0o600, False)
         assert SqliteHistory(place).runs()[0].state is State.DONE
-        assert fiat("undo", "--history", place).returncode == 0
+        assert fiat("undo", "--accept", "privilege", "--history", place).returncode == 0
     read, write = os.pipe()
     os.close(read)
     done = subprocess.run(

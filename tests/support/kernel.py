@@ -21,21 +21,31 @@ STRANGER = 65533
 RAN = 7
 """The exit status of a program or script that really ran."""
 
-_CODE = {"x86_64": bytes.fromhex("bf07000000b83c0000000f05"), "aarch64": bytes.fromhex("e00080d2a80b80d2010000d4")}
+_EXITS = {"x86_64": "bf07000000b83c0000000f05", "aarch64": "e00080d2a80b80d2010000d4"}
 """exit(7) in the language of each kind of processor."""
 
+_TELLS_WHOSE = {
+    "x86_64": "b86b0000000f0589c7b83c0000000f05",
+    "aarch64": "e81580d2010000d4a80b80d2010000d4",
+}
+"""exit(geteuid())."""
 
-def _program(machine: str) -> bytes:
-    """A program that exits with :data:`RAN` and needs no loader (elf(5)); empty where its language is not known."""
-    code = _CODE.get(machine, b"")
-    number = {"x86_64": 62, "aarch64": 183}.get(machine, 0)
+
+def _program(codes: dict[str, str]) -> bytes:
+    """A program that needs no loader (elf(5)); empty where the language of this machine is not known."""
+    code = bytes.fromhex(codes.get(os.uname().machine, ""))
+    number = {"x86_64": 62, "aarch64": 183}.get(os.uname().machine, 0)
     start, size = 0x400078, 0x78 + len(code)
     header = struct.pack("<16sHHIQQQIHHHHHH", b"\x7fELF\2\1\1", 2, number, 1, start, 64, 0, 0, 64, 56, 1, 0, 0, 0)
     segment = struct.pack("<IIQQQQQQ", 1, 5, 0, 0x400000, 0x400000, size, size, 0x1000)
     return header + segment + code if code else b""
 
 
-PROGRAM = _program(os.uname().machine)
+PROGRAM = _program(_EXITS)
+"""Exits with :data:`RAN`."""
+
+TELLS_WHOSE = _program(_TELLS_WHOSE)
+"""Exits with the last byte of the number of the user that it acts as."""
 
 Result = TypeVar("Result")
 

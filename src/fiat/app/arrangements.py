@@ -1,5 +1,8 @@
 """The arrangements that there are, and which one a directory is."""
 
+import os
+
+from fiat.app.trust import FREE, Trust
 from fiat.core.errors import ArrangementError, FiatError
 from fiat.core.model.arrangement import Arrangement, Chosen
 from fiat.core.model.host import Host
@@ -9,7 +12,8 @@ from fiat.core.text import quoted
 from fiat.core.tree.inside import inside, names_in
 from fiat.core.tree.walk import open_end
 from fiat.core.words.arrangements import Known, parse_arrangements, parse_chosen
-from fiat.host.arrangements import builtin_text, text_of, usual_places
+from fiat.core.words.toml import LARGEST
+from fiat.host.arrangements import builtin, usual_places
 
 __all__ = ["Arranged", "Arrangement", "Chosen", "Known", "arranged", "known_arrangements", "parse_chosen"]
 
@@ -17,21 +21,35 @@ _MOST = 1_000
 """So many names of a directory are looked at to say whether they are as its arrangement has them."""
 
 
-def known_arrangements(file: str | None = None) -> dict[str, Arrangement]:
+def known_arrangements(file: str | None = None, trust: Trust = FREE) -> dict[str, Arrangement]:
     """Those that come with Fiat, those in the usual places, and those in ``file``, in this order.
 
-    Raises :class:`ArrangementError`.
+    What is in the usual places was named by nobody: it counts only where nobody else can have written it. Raises
+    :class:`ArrangementError`, :class:`fiat.core.errors.UntrustedFile` and :class:`PathError`.
     """
-    found = parse_arrangements(builtin_text(), "built in")
+    found = parse_arrangements(builtin(), "built in")
     for place in (*usual_places(), *([file] if file is not None else [])):
-        text = text_of(place, required=place == file)
-        for name, one in (parse_arrangements(text, place) if text is not None else {}).items():
+        if place != file and not _is_there(place):
+            continue
+        data = (trust if place == file else Trust(needed=True)).read(place, "the file of arrangements", LARGEST)
+        for name, one in parse_arrangements(data, place).items():
             if name in found:
                 raise ArrangementError(
                     f"{quoted(place)}: [{name}] is there already, from {found[name].source}; call it otherwise"
                 )
             found[name] = one
     return found
+
+
+def _is_there(place: str) -> bool:
+    """Whether there is such a file; none counts where it may not be looked for, as in the home of who one was."""
+    try:
+        os.stat(place)
+    except PermissionError:
+        return False
+    except OSError:
+        return os.path.lexists(place)
+    return os.access(place, os.R_OK)
 
 
 def arranged(host: Host, found: Object, known: Known) -> Arranged | None:

@@ -3,9 +3,9 @@
 import errno
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 from fiat.app.problems import Problem, raise_problem
+from fiat.app.trust import FREE, Trust
 from fiat.core.ask import caveats
 from fiat.core.audit import known as knowing
 from fiat.core.audit.evidence import Evidence, NoEvidence
@@ -27,6 +27,7 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
+from fiat.core.words.toml import LARGEST
 
 __all__ = [
     "RULES",
@@ -167,15 +168,9 @@ def _not_looked_at(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def read_known(path: str) -> list[Known]:
+def read_known(path: str, trust: Trust = FREE) -> list[Known]:
     """The findings that the file ``path`` accepts; :class:`NotationError` for what is wrong in it, and PathError."""
-    try:
-        text = Path(path).read_bytes().decode("utf-8")
-    except OSError as error:
-        raise PathError(path, error.errno or 5, "read") from error
-    except UnicodeDecodeError as error:
-        raise NotationError(path, f"{quoted(path)} is no TOML: it is not written in UTF-8") from error
-    return knowing.read(text, path, RULES)
+    return knowing.read(trust.read(path, "the file of accepted findings", LARGEST), path, RULES)
 
 
 def write_known(found: Iterable[Mended], path: str) -> int:

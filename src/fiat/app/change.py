@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 
 from fiat.app.problems import Problem, failure, raise_problem
-from fiat.app.running import Result, run, who_runs
+from fiat.app.running import Result, run, who_runs, with_digests
 from fiat.core.ask import caveats
 from fiat.core.ask.keptshifts import kept
 from fiat.core.change import plan as plans
@@ -195,7 +195,7 @@ def apply(
     beginning = Beginning(who_runs(host.accounts), tuple(command), None, kept(made.gains), kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),
-        [Intended(item.path, item.identity, item.planned.change) for item in items],
+        with_digests(host, [Intended(item.path, item.identity, item.planned.change) for item in items]),
         beginning,
         history,
         problem=problem,

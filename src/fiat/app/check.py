@@ -2,11 +2,11 @@
 
 import errno
 from collections.abc import Iterable, Iterator, Sequence
-from pathlib import Path
 
 from fiat.app.arrangements import known_arrangements, parse_chosen
 from fiat.app.change import Planned, planned_for
 from fiat.app.problems import Problem, raise_problem
+from fiat.app.trust import FREE, Trust
 from fiat.app.why import why
 from fiat.core.change.plan import Plan
 from fiat.core.errors import ExpectationError, PathError
@@ -23,6 +23,7 @@ from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command_for
+from fiat.core.words.toml import LARGEST
 from fiat.demo import sample
 
 __all__ = [
@@ -66,22 +67,22 @@ class Checked(NamedTuple):
         return [one for one in self.found if not one.held]
 
 
-def read_expectations(paths: Iterable[str], host: Host, arrangements: str | None = None) -> list[Expectation]:
-    """The expectations in these files; :class:`ExpectationError` names file, line and key of what is wrong."""
-    known = known_arrangements(arrangements)
+def read_expectations(
+    paths: Iterable[str], host: Host, arrangements: str | None = None, trust: Trust = FREE
+) -> list[Expectation]:
+    """The expectations in these files; :class:`ExpectationError` names file, line and key of what is wrong.
+
+    Also raises :class:`fiat.core.errors.UntrustedFile` and :class:`PathError`.
+    """
+    known = known_arrangements(arrangements, trust)
     found: list[Expectation] = []
     names: dict[str, str] = {}
     for word in paths:
-        path = sample.EXPECTATIONS.get(word, word)
-        if not path:
-            raise PathError(path, errno.ENOENT, "read")
-        try:
-            text = Path(path).read_bytes().decode()
-        except OSError as error:
-            raise PathError(path, error.errno or 5, "read") from error
-        except UnicodeDecodeError as error:
-            raise ExpectationError(f"{quoted(path)} is no TOML: it is not written in UTF-8") from error
-        for one in reading.parse(text, word, host.accounts, lambda word: parse_chosen(word, known, host.accounts)):
+        if not word:
+            raise PathError(word, errno.ENOENT, "read")
+        own = sample.EXPECTATIONS.get(word)
+        data = (FREE if own else trust).read(own or word, "the file of expectations", LARGEST)
+        for one in reading.parse(data, word, host.accounts, lambda word: parse_chosen(word, known, host.accounts)):
             if one.name in names:
                 raise ExpectationError(f"{one.where}: name: {quoted(one.name)} is in {names[one.name]} already")
             names[one.name] = one.where
@@ -150,9 +151,9 @@ def mend(
     return planned_for(host, found.targets, problem, progress), found
 
 
-def guard(host: Host, plan: Plan, files: Sequence[str], problem: Problem) -> None:
+def guard(host: Host, plan: Plan, files: Sequence[str], problem: Problem, trust: Trust = FREE) -> None:
     """Have the guard ``breaks-expectation`` object to ``plan``, for each that holds now and would not after it."""
-    plan.guards += _broken_by(host, plan, read_expectations(files, host), problem)
+    plan.guards += _broken_by(host, plan, read_expectations(files, host, trust=trust), problem)
 
 
 def _broken_by(host: Host, plan: Plan, expectations: Sequence[Expectation], problem: Problem) -> Iterator[Finding]:

@@ -8,6 +8,7 @@ from datetime import datetime
 from fiat.app.hosts import open_host
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.times import parse_time
+from fiat.app.trust import FREE, Trust
 from fiat.core.ask.treeeffects import View
 from fiat.core.errors import PathError, SnapshotError
 from fiat.core.model.host import Host, Progress, no_progress
@@ -19,6 +20,7 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import absolute
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
+from fiat.demo import sample
 from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import folder
 from fiat.host.snapshot.host import SnapshotHost
@@ -54,10 +56,18 @@ class State(NamedTuple):
         return self.host.held.across_mounts if isinstance(self.host, SnapshotHost) else True
 
 
-def open_state(word: str, at: str | None = None, *, accounts: str | None = None, incomplete: bool = False) -> State:
+def open_state(
+    word: str,
+    at: str | None = None,
+    *,
+    accounts: str | None = None,
+    incomplete: bool = False,
+    trust: Trust = FREE,
+) -> State:
     """What ``word`` means: :data:`LIVE`, a snapshot, or a folder of them, of which the last one ``at`` that time.
 
-    Raises :class:`SnapshotError`, :class:`NotationError` where ``at`` is no time.
+    Raises :class:`SnapshotError`, :class:`NotationError` where ``at`` is no time, and
+    :class:`fiat.core.errors.UntrustedFile` where others can have written what is to be followed.
     """
     if word == LIVE:
         return State(word, open_host(None, accounts), None, None)
@@ -66,7 +76,13 @@ def open_state(word: str, at: str | None = None, *, accounts: str | None = None,
         path = os.path.join(word, _chosen(word, at))
     elif at is not None:
         raise SnapshotError(f"{quoted(word)} is no folder of snapshots: --at chooses among those in one")
-    found = open_host(path, accounts, incomplete=incomplete)
+    real = path
+    if path not in sample.SNAPSHOTS and word not in trust.files:
+        try:
+            real = trust.real(path, "the snapshot")
+        except PathError as error:
+            raise SnapshotError(f"cannot read the snapshot {quoted(path)}: {os.strerror(error.errno)}") from error
+    found = open_host(real, accounts, incomplete=incomplete)
     return State(word, found, path, found.taken if isinstance(found, ImageHost) else None, at)
 
 

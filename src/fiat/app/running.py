@@ -6,15 +6,18 @@ import signal
 import threading
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from types import FrameType
 
 from fiat.app.problems import Problem
 from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
 from fiat.core.change.outcome import Outcome, Stopping, Tried
+from fiat.core.change.privilege import Digests
 from fiat.core.errors import HistoryError, PathError, WorkError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.host import Progress
+from fiat.core.model.host import Host, Progress
+from fiat.core.rules.privilege import is_privileged
+from fiat.core.tree.handles import Handles
 from fiat.core.typed import NamedTuple
 
 _STEP = 200
@@ -91,6 +94,24 @@ def run(
             except HistoryError as error:
                 result = result._replace(unfinished=error)
         return result._replace(stopped=stopped)
+
+
+def with_digests(host: Host, intended: Sequence[Intended]) -> list[Intended]:
+    """The same with digests of what privileged files hold: only on that will they be given their privilege back."""
+    found = list(intended)
+    digests, handles = Digests(), Handles(host)
+    try:
+        for place, one in enumerate(found):
+            if is_privileged(one.change.before):
+                with suppress(OSError):  # it has gone: it is told when it is tried
+                    node = handles.open(one.path)
+                    try:
+                        found[place] = one._replace(digest=digests.of(node))
+                    finally:
+                        node.close()
+    finally:
+        handles.close()
+    return found
 
 
 class _Tally:

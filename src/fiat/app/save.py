@@ -11,6 +11,7 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.state.capture import Capture, capture
 from fiat.core.typed import NamedTuple, TextIO
 from fiat.host.snapshot import files, folder, writing
+from fiat.host.snapshot.records import Header
 
 __all__ = ["Into", "Saved", "save"]
 
@@ -28,12 +29,15 @@ class Into(NamedTuple):
 
 
 class Saved(NamedTuple):
-    """What was saved, at ``path`` (None where a stream took it) with so many bytes; the snapshots that were removed."""
+    """What was saved, at ``path`` (None where a stream took it) with so many bytes; the snapshots that were removed,
+    and those that bear later dates.
+    """
 
     capture: Capture
     path: str | None
     size: int
     removed: list[str]
+    ahead: list[str]
 
 
 def save(
@@ -69,14 +73,28 @@ def save(
     lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"), audit)
     if into.stream is not None:
         into.stream.writelines(lines)
-        return Saved(found, None, 0, [])
+        return Saved(found, None, 0, [], [])
     place = into.folder or into.path or ""
     try:
         if into.folder is not None:
-            return Saved(found, *folder.add(into.folder, taken, lines, into.keep))
-        return Saved(found, place, files.write(place, lines), [])
+            return _added(found, into.folder, taken, lines, into.keep, problem)
+        return Saved(found, place, files.write(place, lines), [], [])
     except OSError as error:
         number = error.errno or errno.EIO
         own = error.strerror or ""
         problem(PathError(place, number, "save to", own if own != os.strerror(number) else ""))
         return None
+
+
+def _added(
+    found: Capture, place: str, taken: datetime, lines: Iterable[str], keep: int | None, problem: Problem
+) -> Saved:
+    """Save one more into the folder at ``place``."""
+
+    def of_same(header: Header) -> bool:
+        return header.host == found.host and set(header.trees) == {tree.top.path for tree in found.trees}
+
+    added = folder.add(place, taken, lines, keep, of_same)
+    if added.failed is not None:
+        problem(PathError(place, added.failed.errno or errno.EIO, "remove older snapshots from", "this one was saved"))
+    return Saved(found, added.path, added.size, added.removed, added.ahead)

@@ -1,6 +1,14 @@
 """What the command line needs of text, numbers and errors: doors for rooms that see no core."""
 
-from fiat.core.errors import ArrangementError, FiatError, HistoryError, NotationError, PathError, WorkError
+from fiat.core.errors import (
+    ArrangementError,
+    FiatError,
+    HistoryError,
+    NotationError,
+    PathError,
+    UntrustedFile,
+    WorkError,
+)
 from fiat.core.model.numbers import bounded
 from fiat.core.text import joined, near, quoted, shell_word, shortened, visible
 
@@ -10,6 +18,7 @@ __all__ = [
     "HistoryError",
     "NotationError",
     "PathError",
+    "UntrustedFile",
     "WorkError",
     "bounded",
     "joined",

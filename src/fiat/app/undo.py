@@ -5,7 +5,7 @@ from contextlib import ExitStack, contextmanager, nullcontext, suppress
 from enum import Enum
 
 from fiat.app.problems import Problem, raise_problem
-from fiat.app.running import Result, run, who_runs
+from fiat.app.running import Result, run, who_runs, with_digests
 from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
@@ -47,7 +47,8 @@ class Undoing(NamedTuple):
 
     ``passed_over`` are later runs of which nothing can be put back any more, ``damaged``
     later ones that cannot be read. ``earlier`` are runs before it that are put
-    back with it, the latest first; ``in_part`` those of all of these of which only a part is.
+    back with it, the latest first; ``in_part`` those of all of these of which only a part is. ``privilege`` tells that
+    set-id bits and capabilities are accepted.
     """
 
     undone: Run
@@ -60,6 +61,7 @@ class Undoing(NamedTuple):
     in_part: tuple[Run, ...] = ()
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
+    privilege: bool = False
 
     @property
     def runs(self) -> tuple[Run, ...]:
@@ -94,20 +96,26 @@ def _changes(find: Find) -> bool:
 
 
 def undoing(
-    host: Host, history: History, number: int | None = None, hold: Hold = hold_nothing, *, over: bool = False
+    host: Host,
+    history: History,
+    number: int | None = None,
+    hold: Hold = hold_nothing,
+    *,
+    over: bool = False,
+    privilege: bool = False,
 ) -> Undoing:
     """What putting back a run would do: the one with ``number``, or the latest of which anything can be put back.
 
     ``hold`` is called with each run that is tried, before its objects are looked at. What others have changed since is
-    put back as well if ``over``.
+    put back as well if ``over``; set-id bits and capabilities whatever the contents if their ``privilege`` is accepted.
     """
     if number is not None:
-        return _undoing(host, history, history.run(number), hold, over)
+        return _undoing(host, history, history.run(number), hold, over, privilege)
     passed_over: list[Run] = []
     damaged = [one.number for one in history.damage() if one.number is not None]
     for undone in undo.runs_to_undo(history):
         try:
-            found = _undoing(host, history, undone, hold, over)
+            found = _undoing(host, history, undone, hold, over, privilege)
         except RunDamaged:
             damaged.append(undone.number)
             continue
@@ -127,26 +135,32 @@ def undoing(
     raise RunError("nothing is left to undo; fiat history lists what was done")
 
 
-def _undoing(host: Host, history: History, undone: Run, hold: Hold, over: bool) -> Undoing:
+def _undoing(host: Host, history: History, undone: Run, hold: Hold, over: bool, privilege: bool) -> Undoing:
     undo.check(undone)
     entries = undo.entries_to_undo(history, undone)
     if hold(undone, entries):  # others may have put it back until then
         undone = history.run(undone.number)
         undo.check(undone)
         entries = undo.entries_to_undo(history, undone)
-    finds = undo.with_later_runs(history, [undone], changing.find(host, entries, over=over))
-    return Undoing(undone, finds, None, host, gains=undone.losses, losses=undone.gains)
+    finds = undo.with_later_runs(history, [undone], changing.find(host, entries, over=over, privilege=privilege))
+    return Undoing(undone, finds, None, host, gains=undone.losses, losses=undone.gains, privilege=privilege)
 
 
 def undoing_several(
-    host: Host, history: History, which: Which, hold: Hold = hold_nothing, *, over: bool = False
+    host: Host,
+    history: History,
+    which: Which,
+    hold: Hold = hold_nothing,
+    *,
+    over: bool = False,
+    privilege: bool = False,
 ) -> Undoing:
     """What putting back several runs as one would do; :class:`RunError` where there are none."""
     runs, entries, in_part = _several(history, which)
     if hold(runs[0], entries):  # others may have put some of it back until then
         runs, entries, in_part = _several(history, which)
-    finds = undo.with_later_runs(history, runs, changing.find(host, entries, over=over))
-    found = Undoing(runs[0], finds, None, host, earlier=tuple(runs[1:]), in_part=tuple(in_part))
+    finds = undo.with_later_runs(history, runs, changing.find(host, entries, over=over, privilege=privilege))
+    found = Undoing(runs[0], finds, None, host, earlier=tuple(runs[1:]), in_part=tuple(in_part), privilege=privilege)
     from fiat.app.undoeffects import effects_of  # loads NumPy
 
     gains, losses = effects_of(host, found.changing)
@@ -194,6 +208,7 @@ def undoing_alone(
     lock: Lock = Lock.NEEDED,
     *,
     over: bool = False,
+    privilege: bool = False,
 ) -> Iterator[Undoing]:
     """As :func:`undoing`, or :func:`undoing_several`; nobody else with this history changes the objects meanwhile."""
     with ExitStack() as held:
@@ -213,9 +228,9 @@ def undoing_alone(
             return waited
 
         if isinstance(number, Which):
-            yield undoing_several(host, history, number, hold, over=over)
+            yield undoing_several(host, history, number, hold, over=over, privilege=privilege)
         else:
-            yield undoing(host, history, number, hold, over=over)
+            yield undoing(host, history, number, hold, over=over, privilege=privilege)
 
 
 def put_back(
@@ -249,9 +264,11 @@ def put_back(
         planned.losses,
         tuple(whole[1:]),
     )
-    intended = [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds]
+    intended = with_digests(
+        host, [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds]
+    )
     result = run(
-        lambda stopping: changing.put_back(host, planned.finds, stopping),
+        lambda stopping: changing.put_back(host, planned.finds, stopping, privilege=planned.privilege),
         intended,
         beginning,
         history if record else None,

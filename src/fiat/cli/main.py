@@ -106,7 +106,7 @@ def _prepare_streams() -> None:
 
 def _run(arguments: list[str]) -> int:
     from fiat.app.status import Status
-    from fiat.app.text import FiatError, HistoryError, WorkError
+    from fiat.app.text import FiatError, HistoryError, UntrustedFile, WorkError
     from fiat.cli.registry import COMMANDS, run_command
     from fiat.render.streams import say
 
@@ -120,6 +120,8 @@ def _run(arguments: list[str]) -> int:
     except FiatError as error:
         _debug()
         say(f"fiat {word}: {error}")
+        if isinstance(error, UntrustedFile):
+            return Status.GUARDED
         return Status.IN_PART if isinstance(error, WorkError | HistoryError) else Status.WRONG_COMMAND_LINE
 
 

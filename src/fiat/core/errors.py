@@ -9,6 +9,7 @@
     ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
     ├── ExpectationError      expectations in a file that cannot be used; names the line and the key
     ├── SnapshotError         a snapshot or accounts file that cannot be used
+    ├── UntrustedFile         a file that says what is to be done, and that somebody else can write to
     ├── HistoryError          the history cannot be read or written, or is not to be trusted
     ├── RunError              a run of the history that is not there, or cannot be put back now
     │   └── RunDamaged        one that is not as it was written
@@ -103,6 +104,10 @@ class RecordError(FiatError):
 
 class SnapshotError(FiatError):
     """A snapshot, or a folder of accounts, that cannot be read as one."""
+
+
+class UntrustedFile(FiatError):
+    """A file that says what is to be done, and that others than root and whoever acts can write to, or put there."""
 
 
 class HistoryError(FiatError):

@@ -47,11 +47,11 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tri
     return _changed(host, len(items), change, settled, stopping)
 
 
-def put_back(host: Host, finds: Sequence[Find], stopping: Stopping) -> Iterator[Tried]:
+def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, *, privilege: bool = False) -> Iterator[Tried]:
     """Put the objects of a run back, as :func:`apply` changes them."""
 
     def change(places: range, stopping: Stopping) -> Iterator[Tried]:
-        return undoing.put_back(host, finds, stopping, places)
+        return undoing.put_back(host, finds, stopping, places, privilege=privilege)
 
     def settled(places: range) -> Iterator[Tried]:
         some = ((place, finds[place].entry) for place in places)
@@ -60,13 +60,13 @@ def put_back(host: Host, finds: Sequence[Find], stopping: Stopping) -> Iterator[
     return _changed(host, len(finds), change, settled, stopping)
 
 
-def find(host: Host, entries: Sequence[Entry], *, over: bool = False) -> list[Find]:
-    """What putting back will do to each object; ``over`` what others have made of it since, too."""
+def find(host: Host, entries: Sequence[Entry], *, over: bool = False, privilege: bool = False) -> list[Find]:
+    """What putting back will do to each object; the rest as for :func:`fiat.core.change.undo.find`."""
     if not _helped(host, len(entries)):
-        return list(undoing.find(host, entries, over=over))
+        return list(undoing.find(host, entries, over=over, privilege=privilege))
 
     def work(places: range) -> _Found:
-        found = list(undoing.find(host, entries[places.start : places.stop], over=over))
+        found = list(undoing.find(host, entries[places.start : places.stop], over=over, privilege=privilege))
         changes = {id(one.change): one.change for one in found}  # of most that are alike, the very same
         place_of = {key: place for place, key in enumerate(changes)}
         numbers = [place_of[id(one.change)] for one in found]

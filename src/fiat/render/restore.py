@@ -20,6 +20,11 @@ _WHY = {
         "left alone: nothing gives back what was lost there, and nothing else",
         "left alone: nothing takes away what was gained there, and nothing else",
     ),
+    "privilege": (
+        "put back without setuid, setgid and capabilities, for others could have written to it since; look at what it "
+        "holds, then --accept privilege",
+        "",
+    ),
     "other-flags": ("other in flags alone that have no say in access, which are not put back", ""),
 }
 """Why objects are left alone, in words; of the second form where only gains are taken away."""

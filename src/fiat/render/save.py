@@ -27,7 +27,7 @@ class SavedView(Plain):
             }
 
     def beside(self) -> Fields:
-        """The file, and what was removed for it."""
+        """The file, what was removed for it, and what bears later dates."""
         saved = self.saved
         people = saved.capture.people
         return {
@@ -36,6 +36,7 @@ class SavedView(Plain):
             "users": len(people.users),
             "groups": len(people.groups),
             "removed": saved.removed,
+            "ahead": saved.ahead,
         }
 
     def blocks(self) -> Iterator[Block]:
@@ -58,6 +59,10 @@ class SavedView(Plain):
         if saved.removed:
             last = visible(saved.removed[-1])
             yield Prose(f"Removed {counted(len(saved.removed), 'older snapshot')}, the last {last}.")
+        if saved.ahead:
+            bears = f"{counted(len(saved.ahead), 'snapshot')} there {'bears' if len(saved.ahead) == 1 else 'bear'}"
+            text = f"{bears} a later date, the last {visible(saved.ahead[-1])}: a clock ran ahead, then or now."
+            yield Prose(text, hanging="  ")
 
 
 def _bytes(size: int) -> str:

@@ -16,6 +16,7 @@ from fiat.app.text import NotationError, PathError
 from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import not_with
+from fiat.cli.options.trusting import add_trust, trust_of
 from fiat.cli.progress import Progress
 from fiat.render.audit import AuditView, RulesView
 
@@ -35,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--logs", action="store_true", help="look for credentials in logs that everyone may read, too")
     parser.add_argument("--accept-known", metavar="FILE", help="leave out what FILE accepts, until its day")
     parser.add_argument("--write-known", metavar="FILE", help="write a new FILE that accepts what was found")
+    add_trust(parser)
     add_selection(parser)
     add_common(parser, ("text", "json", "csv", "sarif"))
 
@@ -49,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
     if not args.paths:
         raise NotationError("PATH", "what shall be looked at? Give one PATH or more; see --help")
     rules = chosen_rules(args.rule, args.without_rule, logs=args.logs)
-    known = read_known(args.accept_known) if args.accept_known is not None else []
+    known = read_known(args.accept_known, trust_of(args, acts=True)) if args.accept_known is not None else []
     host = host_of(args)
     with Progress(output.shows_progress) as progress:
         found = audit(

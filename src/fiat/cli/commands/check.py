@@ -27,6 +27,7 @@ from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import add_common, host_of, output_of, same_host
 from fiat.cli.options.histories import add_history
 from fiat.cli.options.together import goes_with, not_with
+from fiat.cli.options.trusting import trust_of
 from fiat.cli.progress import Progress
 from fiat.render.check import CheckView
 from fiat.render.output import Output
@@ -57,7 +58,8 @@ def run(args: argparse.Namespace) -> int:
     form = f"--format {args.format}"
     not_with(form, args.format in ("junit", "openmetrics"), "--mend", args.mend, "a plan has no such form")
     output = output_of("check", args, changes=args.do)
-    host = host_of(args)
+    trust = trust_of(args, acts=args.do)
+    host = host_of(args, trust)
     if not args.files:
         what = "PATH" if args.write else "FILE"
         raise NotationError(what, f"what shall be checked? Give one {what} or more; see --help")
@@ -69,7 +71,7 @@ def run(args: argparse.Namespace) -> int:
         return output.finish()
     if args.do and args.snapshot is not None:
         raise NotationError("--from", "a snapshot cannot be changed; --mend alone shows what the change would be")
-    expectations = read_expectations(args.files, host, args.arrangements)
+    expectations = read_expectations(args.files, host, args.arrangements, trust)
     with Progress(output.shows_progress) as progress:
         checked = check(host, expectations, problem=output.problem, progress=progress.report)
     if args.mend and checked.broken:

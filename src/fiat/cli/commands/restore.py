@@ -3,8 +3,8 @@ any other: before and after, who gains and who loses, guards, history, undo.
 
 An object is put back where it is the same one: by its path and inode, or by its inode and
 birth where it was moved. What is new, gone or another object now is left alone and named.
-Setuid, setgid and capabilities come back without a word only on what has the size and the
-time of change that it had; else the guard privilege objects.
+Setuid, setgid and capabilities come back only on contents that nobody but root and the owner
+could have written to since, by a digest in the snapshot; else they are left off and named.
 
 SNAPSHOT may be a folder of snapshots: its last one, or the last one up to --at."""
 
@@ -17,6 +17,7 @@ from fiat.app.text import NotationError
 from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.selections import add_choice, selected
+from fiat.cli.options.trusting import trust_of
 from fiat.cli.progress import Progress
 from fiat.render.plan import PlanView
 from fiat.render.restore import RestoreView
@@ -48,7 +49,10 @@ def run(args: argparse.Namespace) -> int:
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     output = output_of("restore", args, changes=True)
-    before = open_state(args.state, args.at)
+    trust = trust_of(args, acts=not args.preview)
+    before = open_state(args.state, args.at, trust=trust)
+    if args.accounts is not None:
+        trust.expect_accounts(args.accounts)
     now = open_state(
         LIVE if args.snapshot is None else args.snapshot, accounts=args.accounts, incomplete=args.incomplete
     )
@@ -68,6 +72,7 @@ def run(args: argparse.Namespace) -> int:
                 selected(args, now.host.accounts),
                 only,
                 through_flags=args.through_flags,
+                privilege="privilege" in args.accept,
                 problem=output.problem,
                 progress=progress.report,
             )

@@ -19,6 +19,7 @@ from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with
+from fiat.cli.options.trusting import trust_of
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
 from fiat.core.typed import TYPE_CHECKING
@@ -65,7 +66,7 @@ def run(args: argparse.Namespace) -> int:
         return explain_arrangements(args, output)
     if not args.paths:
         raise NotationError("PATH", "what shall be changed? Give one PATH or more; see --help")
-    host = host_of(args)
+    host = host_of(args, trust_of(args, acts=not args.preview))
     chosen = arrangement_of(args, host)
     if chosen is None:
         mode_without_option(args, host)

@@ -5,6 +5,9 @@ Without N, the latest run that was not put back yet; fiat history lists them. A 
 that someone else changed since, or that is another file now, is left alone and
 named; the rest is put back. An undo is a run of its own, and can be undone.
 
+Setuid, setgid and capabilities come back only on contents that nobody but root and the
+owner could have written to since; else they are left off and named: look at the file first.
+
 Without an option that chooses runs it is one run; with --run, --since or --path all of
 those that are meant and were not put back yet, as one."""
 
@@ -33,6 +36,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     several.add_argument("--since", metavar="TIME", help="those that began since then: '1 hour ago', 'today 9:30'")
     several.add_argument("--path", metavar="PATH", help="just what they changed at and below PATH")
     parser.add_argument("--even-if-changed", action="store_true", help="what others have changed since, too")
+    parser.add_argument(
+        "--accept",
+        action="append",
+        default=[],
+        choices=("privilege",),
+        metavar="privilege",
+        help="setuid, setgid and capabilities on what others could have written to since, too",
+    )
     parser.add_argument("--preview", action="store_true", help="show what would be put back, and change nothing")
     add_history(parser)
     parser.add_argument(
@@ -56,7 +67,7 @@ def run(args: argparse.Namespace) -> int:
         number = which_runs(host, args.runs, args.since, args.path)
     try:
         with undo.undoing_alone(
-            host, history, number, waiting(output), _lock(args), over=args.even_if_changed
+            host, history, number, waiting(output), _lock(args), over=args.even_if_changed, privilege=bool(args.accept)
         ) as found:
             if args.preview:
                 for find in found.finds:

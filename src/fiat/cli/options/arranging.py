@@ -4,6 +4,7 @@ import argparse
 
 from fiat.app.hosts import Host
 from fiat.app.text import NotationError
+from fiat.cli.options.trusting import trust_of
 from fiat.cli.options.wishes import lists_asked_for
 from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
@@ -47,7 +48,8 @@ def arrangement_of(args: argparse.Namespace, host: Host) -> "Chosen | None":
         raise NotationError("--arrange", "--arrange says what becomes of the lists; entries are set by another run")
     if args.contents:
         raise NotationError("--contents", "--arrange is for PATH and all below it; --contents does not go with it")
-    return parse_chosen(args.arrange, known_arrangements(args.arrangements), host.accounts)
+    trust = trust_of(args, acts=not args.preview)
+    return parse_chosen(args.arrange, known_arrangements(args.arrangements, trust), host.accounts)
 
 
 def explain_arrangements(args: argparse.Namespace, output: Output) -> int:

@@ -13,6 +13,7 @@ from fiat.app.status import Status
 from fiat.app.text import HistoryError
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.together import not_with
+from fiat.cli.options.trusting import add_trust, trust_of
 from fiat.cli.progress import Progress
 from fiat.render.model import Result as Shown
 from fiat.render.output import Output
@@ -34,10 +35,11 @@ def add_care(parser: argparse.ArgumentParser, *, flags: bool = False) -> None:
 
 
 def add_acceptance(parser: argparse._ActionsContainer) -> None:
-    """The option that says which guards object in vain."""
+    """The options that say which guards object in vain, and which files are followed all the same."""
     parser.add_argument(
         "--accept", action="append", default=[], choices=GUARDS, metavar="GUARD", help="do it although GUARD objects"
     )
+    add_trust(parser)
 
 
 def itself(view: PlanView) -> Shown:
@@ -64,7 +66,7 @@ def carry_out(
         if getattr(args, "check", None):
             from fiat.app.check import guard
 
-            guard(host, planned.plan, args.check, output.problem)
+            guard(host, planned.plan, args.check, output.problem, trust_of(args, acts=not args.preview))
         guards = planned.refused_by(args.accept)
         if not args.preview and not guards and unusable is None:
             try:

@@ -3,6 +3,7 @@
 import argparse
 
 from fiat.app.hosts import SAMPLE, Host, open_host
+from fiat.app.trust import FREE, Trust
 from fiat.cli.options.together import goes_with
 from fiat.render.output import Output
 
@@ -42,9 +43,11 @@ def add_host(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--incomplete", action="store_true", help="of a snapshot that is cut short use what there is")
 
 
-def host_of(args: argparse.Namespace) -> Host:
-    """The host that is asked."""
+def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
+    """The host that is asked, or changed, with accounts that may be followed then."""
     goes_with("--incomplete", args.incomplete, "--from", args.snapshot is not None)
+    if args.accounts is not None:
+        trust.expect_accounts(args.accounts)
     return open_host(args.snapshot, args.accounts, incomplete=args.incomplete)
 
 

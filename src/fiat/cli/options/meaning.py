@@ -11,6 +11,7 @@ from fiat.cli.options.common import add_common, host_of, output_of, same_host
 from fiat.cli.options.histories import add_history
 from fiat.cli.options.numbers import count_of_entries, rank_of_way
 from fiat.cli.options.together import not_with
+from fiat.cli.options.trusting import trust_of
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.plan import PlanView
@@ -50,7 +51,7 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
 def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     """Find the ways; show them, or carry one out."""
     output = output_of(command, args, changes=args.do is not None)
-    host = host_of(args)
+    host = host_of(args, trust_of(args, acts=args.do is not None))
     if args.snapshot is not None and args.do is not None:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")

@@ -4,13 +4,13 @@ They are kept in TOML, a table ``[[known]]`` for each. A path stands there as it
 is shown, with what is not printable as an escape: no two paths look the same.
 """
 
-import tomllib
 from collections.abc import Iterable, Iterator
 
 from fiat.core.audit.examine import Told
 from fiat.core.errors import NotationError
 from fiat.core.text import near, quoted, visible
 from fiat.core.typed import Any, NamedTuple
+from fiat.core.words.toml import parse_toml
 
 _KEYS = ("rule", "path", "text", "reason", "until")
 
@@ -25,12 +25,9 @@ class Known(NamedTuple):
     text: str = ""
 
 
-def read(text: str, source: str, rules: Iterable[str]) -> list[Known]:
-    """Those in the file ``source``; :class:`NotationError` names the table and the key that is wrong."""
-    try:
-        found = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise NotationError(source, f"{quoted(source)} is no TOML: {error}") from error
+def read(data: bytes, source: str, rules: Iterable[str]) -> list[Known]:
+    """Those in the file ``source``, which holds ``data``; :class:`NotationError` names table and key."""
+    found = parse_toml(data, source, lambda text: NotationError(source, text))
     tables = found.get("known", [])
     if set(found) - {"known"} or not isinstance(tables, list):
         raise NotationError(source, f"{quoted(source)} is right as tables that begin with [[known]]")

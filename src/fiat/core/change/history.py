@@ -43,7 +43,8 @@ class Entry(NamedTuple):
     """One object that a run was to change.
 
     ``between`` are the postures it may have been left with, had the run been
-    killed in the middle. ``found`` is what an object that went astray was read back as.
+    killed in the middle. ``found`` is what an object that went astray was read back as. ``digest`` is that
+    of the contents of a file that was privileged before, as in :class:`fiat.core.change.privilege.Digests`.
     """
 
     path: str
@@ -53,14 +54,16 @@ class Entry(NamedTuple):
     between: tuple[Posture, ...] = ()
     fate: Fate = Fate.PLANNED
     found: Posture | None = None
+    digest: str = ""
 
 
 class Intended(NamedTuple):
-    """One object that a run is about to change; objects alike share their ``change``."""
+    """One object that a run is about to change. Objects alike share their ``change``; ``digest`` is as in `Entry`."""
 
     path: str
     identity: Identity
     change: Change
+    digest: str = ""
 
 
 class Settled(NamedTuple):

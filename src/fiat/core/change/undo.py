@@ -8,14 +8,18 @@ from contextlib import suppress
 from fiat.core.change import steps
 from fiat.core.change.history import Entry, Fate, History, Run, State
 from fiat.core.change.outcome import Outcome, Stopping, Tried, one_by_one, outcome_of
+from fiat.core.change.privilege import Digests
 from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError, RunDamaged, RunError
 from fiat.core.model import mode
 from fiat.core.model.glance import Glance, Site
-from fiat.core.model.host import Host
+from fiat.core.model.host import Host, Node
+from fiat.core.model.mode import special_names
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
+from fiat.core.rules.privilege import is_privileged, without_privilege
+from fiat.core.text import joined
 from fiat.core.tree.handles import Handles
 from fiat.core.typed import NamedTuple
 
@@ -109,14 +113,15 @@ def with_later_runs(history: History, undone: Sequence[Run], finds: list[Find]) 
 _TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
 
 
-def find(host: Host, entries: Iterable[Entry], *, over: bool = False) -> Iterator[Find]:
+def find(host: Host, entries: Iterable[Entry], *, over: bool = False, privilege: bool = False) -> Iterator[Find]:
     """What putting back will do to each object, as it is found now; ``over`` what others have made of it since, too.
 
-    What is in a directory that is opened again first, and may not be looked
+    Set-id bits and capabilities come back only on contents that nobody else could have written since, or where
+    their ``privilege`` was accepted. What is in a directory that is opened again first, and may not be looked
     at until then, is taken to be as the run left it.
     """
     handles = Handles(host)
-    ways = _Ways(host.actor())
+    ways = _Ways(host.actor(), privilege=privilege)
     opened: set[str] = set()
     try:
         for entry in entries:
@@ -141,20 +146,22 @@ def find(host: Host, entries: Iterable[Entry], *, over: bool = False) -> Iterato
                         continue
                     now, site = found.posture, found.site
                     changed = found.posture if problem is not None else None
+                yield ways.find(now, entry, site, ways.goal(node, now, entry))._replace(changed=changed)
             except OSError as error:
                 yield Find(entry, None, failed(entry.path, error, "put back"))
-                continue
             finally:
                 node.close()
-            yield ways.find(now, entry, site)._replace(changed=changed)
     finally:
         handles.close()
 
 
-def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, places: range | None = None) -> Iterator[Tried]:
-    """Put what was found at ``places``, by default all, back from whatever state the run left it in."""
+def put_back(
+    host: Host, finds: Sequence[Find], stopping: Stopping, places: range | None = None, *, privilege: bool = False
+) -> Iterator[Tried]:
+    """Put what was found at ``places``, by default all, back from whatever state the run left it in; ``privilege`` as
+    for :func:`find`."""
     handles = Handles(host)
-    ways = _Ways(host.actor())
+    ways = _Ways(host.actor(), privilege=privilege)
 
     def change(place: int) -> Outcome | None:
         return _put_one_back(handles, ways, finds[place], place)
@@ -181,7 +188,11 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Ou
             if differs_now is not None:  # what was known of it before may say more
                 same = problem is not None and problem.errno == differs_now.errno
                 return outcome_of(place, Left(problem if same else differs_now))
-            _, change, problem, _ = ways.find(found.posture, entry, found.site)
+            _, change, problem, _ = ways.find(found.posture, entry, found.site, ways.goal(node, found.posture, entry))
+        elif is_privileged(change.after):  # what it holds may have been changed since it was found
+            goal = ways.goal(node, change.before, entry)
+            if goal != change.after:
+                _, change, problem, _ = ways.find(change.before, entry, node.glance().site, goal)
         assert change is not None
         if same_posture(change.before, entry.before):
             return Outcome(place, already=True)
@@ -222,27 +233,53 @@ _NOWHERE = Site(None, None)
 class _Ways:
     """What putting back does to an object, worked out once for all that are alike."""
 
-    def __init__(self, actor: Principal) -> None:
+    def __init__(self, actor: Principal, *, privilege: bool) -> None:
         self.actor = actor
+        self._privilege = privilege
+        self._digests = Digests()
+        self._goals: dict[Posture, Posture] = {}
         self._known: dict[tuple[object, ...], Change] = {}
         self._met: dict[tuple[int, ...], tuple[Change, bool, object]] = {}
 
-    def find(self, now: Posture, entry: Entry, site: Site = _NOWHERE) -> Find:
-        """What will be done to an object that has the posture ``now``; its site, where that could be found out."""
-        same = id(now), id(entry.before), id(site), id(entry.between)  # of most objects these are the very same
+    def goal(self, node: Node, now: Posture, entry: Entry) -> Posture:
+        """What an object that has the posture ``now`` is to become: what it was, perhaps without its privilege."""
+        before = entry.before
+        if self._privilege or not is_privileged(before) or same_posture(now, before):
+            return before
+        since = (entry.after, *entry.between, *([] if entry.found is None else [entry.found]))
+        if self._digests.unchanged(node, now, before, since, entry.digest):
+            return before
+        return self._goals.setdefault(before, without_privilege(before))
+
+    def find(self, now: Posture, entry: Entry, site: Site = _NOWHERE, goal: Posture | None = None) -> Find:
+        """What will be done to an object that has the posture ``now`` so that it has the posture ``goal``, by default
+        that before; its site, where that could be found out."""
+        goal = entry.before if goal is None else goal
+        same = id(now), id(goal), id(site), id(entry.between)  # of most objects these are the very same
         met = self._met.get(same)
         if met is None:
-            through = steps.through_flags(entry.before, now, entry.between)
-            key = now, entry.before, site, through
+            through = steps.through_flags(goal, now, entry.between)
+            key = now, goal, site, through
             change = self._known.get(key)
             if change is None:
-                taken = steps.steps_towards(now, entry.before, self.actor, through=through)
+                taken = steps.steps_towards(now, goal, self.actor, through=through)
                 change = self._known[key] = steps.change(now, taken, self.actor, *site)
-            whole = not change.errno and same_posture(change.after, entry.before)
+            whole = not change.errno and same_posture(change.after, goal)
             # with the key, which holds what is the same: another must not come to be where one was
             met = self._met[same] = change, whole, (key, entry.between)
         change, whole, _ = met
+        if whole and goal is not entry.before:
+            return Find(entry, change, _without_privilege(entry))
         return Find(entry, change, None if whole else _left_undone(entry, change))
+
+
+def _without_privilege(entry: Entry) -> PathError:
+    """That its set-id bits or capabilities are left off."""
+    lost = list(special_names(entry.before.mode & 0o6000))
+    if entry.before.capabilities is not None:
+        lost.append("file capabilities")
+    hint = f"without {joined(lost)}, for others could have written to it since; look at what it holds, then put that "
+    return PathError(entry.path, errno.EPERM, "put back all of", f"{hint}back with --accept privilege")
 
 
 def _left_undone(entry: Entry, change: Change) -> PathError:

@@ -1,7 +1,6 @@
 """Reading a file of expectations: TOML, with messages that name line and key, and what would be right."""
 
 import re
-import tomllib
 from collections.abc import Callable, Mapping
 
 from fiat.core.errors import ExpectationError, FiatError
@@ -15,6 +14,7 @@ from fiat.core.text import near, quoted
 from fiat.core.typed import Any, NoReturn
 from fiat.core.words.entries import parse_list
 from fiat.core.words.modes import parse_mode
+from fiat.core.words.toml import parse_toml
 
 _RIGHTS = {right.name: right for right in ALL}
 _POSTURE = ("owner", "group", "mode", "file-mode", "dir-mode", "list", "default-list", "arrangement")
@@ -22,20 +22,17 @@ _OTHERS = ("name", "paths", "below", "except", "weight", "because", "may-replace
 _KEYS = (*_OTHERS, *_RIGHTS, *_POSTURE)
 
 
-def parse(text: str, source: str, accounts: Accounts, arranged: Callable[[str], Chosen]) -> list[Expectation]:
-    """The expectations in the file ``source``; ``arranged`` reads the name of an arrangement.
+def parse(data: bytes, source: str, accounts: Accounts, arranged: Callable[[str], Chosen]) -> list[Expectation]:
+    """The expectations in the file ``source``, which holds ``data``; ``arranged`` reads the name of an arrangement.
 
     Raises :class:`ExpectationError` for what is wrong.
     """
-    try:
-        found = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise ExpectationError(f"{quoted(source)} is no TOML: {error}") from error
+    found = parse_toml(data, source, ExpectationError)
     tables = found.get("expect")
     other = [key for key in found if key != "expect"]
     if other or not isinstance(tables, list) or not tables:
         raise ExpectationError(f"{quoted(source)} is right as tables that begin with [[expect]]")
-    lines = _Lines(text, source)
+    lines = _Lines(data.decode(), source)
     expectations: list[Expectation] = []
     names: dict[str, str] = {}
     for number, table in enumerate(tables):
@@ -101,6 +98,8 @@ class _Reader:
         for path in paths:
             if not path.startswith("/"):
                 self.wrong("paths", f"{quoted(path)} does not begin with /: a file of expectations is nowhere itself")
+            if "\0" in path:
+                self.wrong("paths", f"{quoted(path)} holds a NUL, which no path does")
         demands = tuple(self._demand(key, right) for key, right in _RIGHTS.items() if self._is_demand(key))
         stated = self._stated()
         replace = self.table.get("may-replace")

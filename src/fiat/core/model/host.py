@@ -82,6 +82,13 @@ class Node(Protocol):
     def program(self) -> Program:
         """What execve(2) sees of this regular file, whether anyone may execute it now or not."""
 
+    def digest(self, most: int) -> tuple[str, int] | None:
+        """SHA-256 of what this regular file holds, in hexadecimal, and of how many bytes.
+
+        None where it has more than ``most`` bytes, or somebody has it open for writing (so far as the
+        kernel tells), or a host in a file does not know it. Raises OSError for what is no regular file.
+        """
+
     def child(self, name: str) -> Node:
         """Open the entry ``name`` of this directory (``..`` is its parent)."""
 

@@ -6,8 +6,12 @@ with, the mounts of all these, the accounts and the settings.
 
 import errno
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
+
+import numpy as np
 
 from fiat.core.ask.who import Owned
+from fiat.core.change.privilege import Digests
 from fiat.core.errors import PathError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Host, Progress, Settings, no_progress
@@ -16,7 +20,9 @@ from fiat.core.model.paths import lies_under
 from fiat.core.model.posture import Object
 from fiat.core.model.program import Format
 from fiat.core.model.route import Route
+from fiat.core.rules.privilege import is_privileged
 from fiat.core.tree.extent import Extent
+from fiat.core.tree.handles import Handles
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.trouble import Trouble
@@ -37,13 +43,21 @@ class People(NamedTuple):
     first_person: int
 
 
+class Digest(NamedTuple):
+    """SHA-256, in hexadecimal, of what the privileged file at ``path`` holds."""
+
+    path: str
+    sha256: str
+
+
 class Capture(NamedTuple):
     """What is kept of a host.
 
     ``trees`` stand in the order of their paths; none of them is in another, but
     for what that one leaves out. ``objects`` are what stands beside them, on
     the routes: parents first; ``troubles`` are names there that lead nowhere, or
-    could not be looked at. ``across_mounts`` tells how the trees were read.
+    could not be looked at. ``across_mounts`` tells how the trees were read. ``digests`` are those of privileged
+    files in the trees: on what they hold now a restore gives their privilege back, and on nothing else.
     """
 
     host: str
@@ -54,6 +68,7 @@ class Capture(NamedTuple):
     troubles: tuple[Trouble, ...]
     trees: tuple[Survey, ...]
     across_mounts: bool
+    digests: tuple[Digest, ...] = ()
 
     @property
     def complete(self) -> bool:
@@ -106,7 +121,28 @@ def capture(
         troubles=tuple(one for one in failed if not any(_holds(tree, one.path) for tree in trees)),
         trees=tuple(trees),
         across_mounts=across_mounts,
+        digests=tuple(_digests(host, trees)),
     )
+
+
+def _digests(host: Host, trees: Iterable[Survey]) -> Iterator[Digest]:
+    """Those of the privileged files in the trees, as far as they can be had."""
+    digests, handles = Digests(), Handles(host)
+    try:
+        for tree in trees:
+            privileged = np.array([is_privileged(profile.posture) for profile in tree.profiles], np.bool_)
+            for place, path in tree.paths_of(np.flatnonzero(privileged[tree.profile]).tolist()):
+                with suppress(OSError):
+                    node = handles.open(path)
+                    try:
+                        same = node.glance().identity.same_as(tree.identity(place))
+                        digest = digests.of(node) if same else ""
+                    finally:
+                        node.close()
+                    if digest:
+                        yield Digest(path, digest)
+    finally:
+        handles.close()
 
 
 def outermost(surveys: Iterable[Survey]) -> list[Survey]:

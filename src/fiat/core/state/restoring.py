@@ -18,6 +18,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.mode import STICKY, WRITE
 from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.rules.decision import Decisions
+from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.rules.sideeffects import with_mode
 from fiat.core.state.comparison import Compared, posture_differs
 from fiat.core.tree.distinct import distinct_columns
@@ -51,8 +52,23 @@ class Restoring(NamedTuple):
     left: list[Left]
 
 
-def restoring(compared: Compared, now: Survey, accounts: Accounts, only: Only = Only.EVERYTHING) -> Restoring:
-    """What putting back does, by a comparison of the earlier state with the tree as it is, read as ``now``."""
+Unchanged = Callable[[int, int], bool]
+"""Whether what had privilege earlier (by its place there) may have it back on what it holds now (by its place now)."""
+
+
+def restoring(
+    compared: Compared,
+    now: Survey,
+    accounts: Accounts,
+    unchanged: Unchanged,
+    only: Only = Only.EVERYTHING,
+    *,
+    privilege: bool = False,
+) -> Restoring:
+    """What putting back does, by a comparison of the earlier state with the tree as it is, read as ``now``.
+
+    What is not ``unchanged`` comes back without set-id bits and capabilities, unless their ``privilege`` was accepted.
+    """
     before, after, matching = compared.pair.before.survey, compared.pair.after.survey, compared.matching
     changed = compared.changed.copy()
     elsewhere = _filesystems(before)[matching.before] != _filesystems(after)[matching.after]
@@ -66,17 +82,22 @@ def restoring(compared: Compared, now: Survey, accounts: Accounts, only: Only = 
     ]
     meant = np.flatnonzero(changed & ~elsewhere & ~matching.replaced & ~not_sure)
     mine, theirs = matching.after[meant], matching.before[meant]
-    known = _same_contents(before, after, theirs, mine)
+    known = _may_be_given(before, theirs, mine, unchanged)
     first, number = distinct_columns(now.profile[mine].astype(np.int64), before.profile[theirs].astype(np.int64), known)
     chooser = _Chooser(accounts, only)
     goals: dict[int, Posture] = {}
     trusted: set[int] = set()
     unreached = np.zeros(len(first), np.bool_)
     stays = np.zeros(len(first), np.bool_)
+    unprivileged = np.zeros(len(first), np.bool_)
     count = len(now.profiles)
     for which, place in enumerate(first.tolist()):
         has, had = now.profiles[int(now.profile[mine[place]])], before.profiles[int(before.profile[theirs[place]])]
         goal = chooser.goal(has, had)
+        if goal is not None and not known[place] and not privilege:
+            bare = without_privilege(goal)
+            unprivileged[which] = bare != goal
+            goal = bare
         if goal is None:
             unreached[which] = True
             goal = has.posture
@@ -90,9 +111,10 @@ def restoring(compared: Compared, now: Survey, accounts: Accounts, only: Only = 
     profile[mine] = (count + number).astype(np.int32)
     chosen = np.zeros(len(now), np.bool_)
     chosen[mine] = ~(unreached | stays)[number]
+    left.append(Left("privilege", after, mine[unprivileged[number]]))
     left.append(Left("not-only", after, mine[unreached[number]]))
     if only is Only.EVERYTHING:  # what stays differs by nothing that is put back
-        left.append(Left("other-flags", after, mine[stays[number]]))
+        left.append(Left("other-flags", after, mine[(stays & ~unprivileged)[number]]))
     survey = now.with_profiles(profiles, profile)
     return Restoring(survey, chosen, Goals(goals, frozenset(trusted)), [one for one in left if len(one.places)])
 
@@ -101,18 +123,15 @@ def _filesystems(survey: Survey) -> NDArray[Any]:
     return survey.profiles.by_rest(lambda rest: rest.filesystem, np.object_)[survey.profile]
 
 
-def _same_contents(
-    one: Survey, other: Survey, places: NDArray[np.int64], others: NDArray[np.int64]
+def _may_be_given(
+    survey: Survey, places: NDArray[np.int64], others: NDArray[np.int64], unchanged: Unchanged
 ) -> NDArray[np.int64]:
-    """For each pair 1 where size and time of change are as they were: it is trusted with privilege as before."""
-    if one.details is None or other.details is None:
-        return np.zeros(len(places), np.int64)
-    same = (one.details.size[places] == other.details.size[others]) & (
-        one.details.modified[places] == other.details.modified[others]
-    )
-    sure = (one.birth[places] != 0) & (one.birth[places] == other.birth[others])
-    found: NDArray[np.bool_] = same & sure & (one.details.modified[places] != 0)
-    return found.astype(np.int64)
+    """For each pair of ``places`` in the earlier ``survey`` and ``others`` now 1 where privilege may be given back."""
+    privileged = np.array([is_privileged(profile.posture) for profile in survey.profiles], np.bool_)
+    found = np.ones(len(places), np.int64)
+    for which in np.flatnonzero(privileged[survey.profile[places]]).tolist():
+        found[which] = unchanged(int(places[which]), int(others[which]))
+    return found
 
 
 class _Chooser:

@@ -173,6 +173,10 @@ class NodeAsIf(_ReadOnly):
         """What execve(2) sees of it, which is as it is."""
         return self.beneath.program()
 
+    def digest(self, most: int) -> tuple[str, int] | None:
+        """Its contents are as they are."""
+        return self.beneath.digest(most)
+
     def child(self, name: str) -> Node:
         """Open the entry ``name``, if it would be there."""
         names = self.supposition.names
@@ -222,6 +226,9 @@ class _Supposed(_ReadOnly):
 
     def program(self) -> Program:
         return self._object.program or UNKNOWN
+
+    def digest(self, most: int) -> tuple[str, int] | None:
+        return None
 
     def child(self, name: str) -> Node:
         if not self._object.posture.directory:

@@ -1,7 +1,6 @@
 """Arrangements in text: the tables of a TOML file, and ``team:survey`` as it is typed."""
 
 import re
-import tomllib
 from collections.abc import Mapping
 from typing import Any
 
@@ -11,6 +10,7 @@ from fiat.core.model.arrangement import KINDS_OF_WHO, Arrangement, Chosen, Patte
 from fiat.core.text import near, quoted
 from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode
+from fiat.core.words.toml import parse_toml
 
 Known = Mapping[str, Arrangement]
 """Arrangements by name."""
@@ -20,12 +20,9 @@ _KEYS = {*_TEXTS, "takes", "called", "owned-by", "only", "opens-the-way", "direc
 _OF_PATTERNS = ("owner", "group", "mode", "entries", "default", "no-entries")
 
 
-def parse_arrangements(text: str, source: str) -> dict[str, Arrangement]:
-    """The arrangements in the text of a TOML file; :class:`ArrangementError` names the table and the key at fault."""
-    try:
-        tables = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise ArrangementError(f"{quoted(source)} is no TOML: {error}") from None
+def parse_arrangements(data: bytes, source: str) -> dict[str, Arrangement]:
+    """The arrangements in the file ``source``, which holds ``data``; :class:`ArrangementError` names table and key."""
+    tables = parse_toml(data, source, ArrangementError)
     return {name: _arrangement(name, table, source) for name, table in tables.items()}
 
 

@@ -6,7 +6,7 @@ simply changed has rows of its own.
 """
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from operator import attrgetter
 
@@ -17,7 +17,7 @@ from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import ID, POSTURE
 from fiat.core.model.schema import Field, Listed, Number, Record, wrong
-from fiat.core.typed import NamedTuple
+from fiat.core.typed import Any, NamedTuple
 from fiat.host.history.columns import Json, Numbers, Texts
 from fiat.host.history.seals import Row, Seal, seal_of, sum_of
 
@@ -37,7 +37,8 @@ class Block(NamedTuple):
     ``changes`` are the numbers of the postures before and after, and of those between,
     of each distinct change; ``change`` counts these for each entry. ``postures``
     are those that no block before had, numbered on: mode, owner, group, and which of the
-    ``rests``, which are numbered on as well, holds everything else.
+    ``rests``, which are numbered on as well, holds everything else. ``digests`` are those of the contents of
+    privileged files, by their places in the block.
     """
 
     path: Sequence[str]
@@ -48,12 +49,28 @@ class Block(NamedTuple):
     changes: Sequence[Sequence[int]]
     postures: Sequence[Sequence[int]]
     rests: Sequence[Posture]
+    digests: Mapping[int, str] = {}
 
 
 _REST: Record[Posture] = Record(
     lambda found: Posture(mode=0, uid=0, gid=0, **found),
     *(field for field in POSTURE.fields if field.name in ("kind", "acl", "default", "flags", "capabilities")),
 )
+
+
+class _Digests:
+    """Digests by place, as a list of pairs."""
+
+    def write(self, value: Mapping[int, str]) -> Any:
+        return list(map(list, value.items()))
+
+    def read(self, data: Any, place: str) -> Mapping[int, str]:
+        pairs = data if isinstance(data, list) else [data]
+        if not all(type(one) is list and list(map(type, one)) == [int, str] for one in pairs):
+            raise wrong(place, data, "a list of places and digests")
+        return dict(pairs)
+
+
 _SIGNED = Numbers(-(1 << 63), (1 << 63) - 1)
 _BLOCK: Record[Block] = Record(
     lambda found: Block(**found),
@@ -65,6 +82,7 @@ _BLOCK: Record[Block] = Record(
     Field("changes", attrgetter("changes"), Listed(Numbers())),
     Field("postures", attrgetter("postures"), Listed(Numbers())),
     Field("rests", attrgetter("rests"), Listed(_REST)),
+    Field("digests", attrgetter("digests"), _Digests(), required=False, default={}),
 )
 
 
@@ -91,7 +109,7 @@ class Blocks:
 
     def _block(self, some: Sequence[Intended]) -> Block:
         postures, rests = len(self._postures), len(self._rests)
-        paths, identities, changes = zip(*some, strict=True)
+        paths, identities, changes, digests = zip(*some, strict=True)
         filesystems, inodes, births = zip(*identities, strict=True)
         known = self._changes
         numbered = [known.get(id(change)) or self._numbered(change) for change in changes]
@@ -105,6 +123,7 @@ class Blocks:
             list(places),
             [self._in_numbers(one) for one in islice(self._postures, postures, None)],
             list(islice(self._rests, rests, None)),
+            {place: digest for place, digest in enumerate(digests) if digest},
         )
 
     def _numbered(self, change: Change) -> tuple[int, ...]:
@@ -179,7 +198,10 @@ def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[
     except (ValueError, IndexError) as error:
         raise RecordError(where, "has a posture that is missing") from error
     befores, afters, betweens = zip(*theirs, strict=True)
-    return map(Entry, block.path, map(Identity, *block[1:4]), befores, afters, betweens)
+    found = map(Entry, block.path, map(Identity, *block[1:4]), befores, afters, betweens)
+    if not block.digests:
+        return found
+    return (one._replace(digest=block.digests.get(place, "")) for place, one in enumerate(found))
 
 
 _PLACE = Number()

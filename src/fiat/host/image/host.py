@@ -58,6 +58,11 @@ class ImageNode:
             path = posixpath.dirname(self.path)
         return self._host.open(path)
 
+    def digest(self, most: int) -> tuple[str, int] | None:
+        """What was kept of its contents."""
+        found = self._host.digests.get(self.path)
+        return None if found is None else (found, 0)
+
     def names(self) -> Iterator[str]:
         """The names in this directory."""
         return iter(self._host.names_in(self.path))
@@ -101,7 +106,7 @@ class ImageHost:
     """A host made of the objects given; the one who acts on it is its superuser.
 
     ``taken`` is when it was as it is held here, in ISO 8601, where that is known;
-    ``evidence`` is what an audit may ask of it besides.
+    ``evidence`` is what an audit may ask of it besides, ``digests`` those of privileged files, by path.
     """
 
     taken: str | None = None
@@ -112,6 +117,7 @@ class ImageHost:
         self.accounts = accounts
         self.settings = settings
         self.objects = {object_.path: object_ for object_ in objects}
+        self.digests: Mapping[str, str] = {}
         self._names: dict[str, list[str]] = {}
         for path in self.objects:
             if path != "/":

@@ -19,6 +19,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.program import Program
+from fiat.host.live.contents import digest_of
 from fiat.host.live.facts import KINDS, flags_are_kept, set_flags
 from fiat.host.live.postures import Reader, program_of
 
@@ -52,6 +53,16 @@ class LiveNode:
         """What execve(2) sees of this regular file."""
         fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
         return program_of(fd, self.reader.kernel.handlers, os.path.basename(self.path))
+
+    def digest(self, most: int) -> tuple[str, int] | None:
+        """SHA-256 of what this regular file holds, and of how many bytes; None where more, or somebody may write."""
+        if not stat.S_ISREG(os.fstat(self.fd).st_mode):
+            raise OSError(errno.EINVAL, os.strerror(errno.EINVAL), self.path)
+        fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        try:
+            return digest_of(fd, most)
+        finally:
+            os.close(fd)
 
     def child(self, name: str) -> "LiveNode":
         """Open the entry ``name`` without following it."""

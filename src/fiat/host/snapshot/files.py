@@ -6,8 +6,10 @@ followed at the name, and nothing but a regular file is replaced.
 
 import contextlib
 import errno
+import fcntl
 import gzip
 import os
+import re
 import stat
 from collections.abc import Iterable, Iterator
 from typing import IO, cast
@@ -24,6 +26,7 @@ def write(path: str, lines: Iterable[str]) -> int:
     """
     folder, name = os.path.split(os.path.abspath(path))
     with _opened(folder) as directory:
+        _remove_leftovers(directory)
         _refuse_what_is_no_file(directory, name)
         with _without_name(directory) as (fd, temporary):
             size = _fill(fd, name, lines)
@@ -43,6 +46,7 @@ def write(path: str, lines: Iterable[str]) -> int:
 def write_new(folder: str, names: Iterable[str], lines: Iterable[str]) -> tuple[str, int]:
     """Write ``lines`` into ``folder`` under the first of ``names`` that is not there; that name, and the bytes."""
     with _opened(folder) as directory, _without_name(directory) as (fd, temporary):
+        _remove_leftovers(directory)
         size = 0
         for name in names:
             size = size or _fill(fd, name, lines)
@@ -95,12 +99,32 @@ def _without_name(directory: int) -> Iterator[tuple[int, str | None]]:
         fd = os.open(temporary, flags, _MODE, dir_fd=directory)
     try:
         os.fchmod(fd, _MODE)
+        fcntl.flock(fd, fcntl.LOCK_EX)  # for as long as it is written: what nobody holds was left by a kill
         yield fd, temporary
     finally:
         os.close(fd)
         if temporary is not None:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(temporary, dir_fd=directory)
+
+
+def _remove_leftovers(directory: int) -> None:
+    """Remove what saves of the same user left when they were killed: files of ours that nobody writes any more."""
+    for name in os.listdir(directory):
+        if not _LEFTOVER.fullmatch(name):
+            continue
+        with contextlib.suppress(OSError):  # another's, or it has gone
+            fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=directory)
+            try:
+                status = os.fstat(fd)
+                if stat.S_ISREG(status.st_mode) and status.st_uid == os.geteuid():
+                    fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    os.unlink(name, dir_fd=directory)
+            finally:
+                os.close(fd)
+
+
+_LEFTOVER = re.compile(r"\..+\.[0-9a-f]{12}\.part")
 
 
 def _between(name: str) -> str:

@@ -55,6 +55,15 @@ def read(path: str, accounts: Accounts | None = None, *, incomplete: bool = Fals
         raise SnapshotError(f"cannot read the snapshot {quoted(path)}: {error.strerror}") from error
 
 
+def header_of(path: str) -> Header:
+    """The first line of a snapshot alone; errors as for :func:`read`, and OSError."""
+    reader = _Reader(quoted(path), incomplete=False)
+    line = next(iter(lines_of(path)), "")
+    reader._take(reader._parse(line))
+    assert reader.header is not None
+    return reader.header
+
+
 _AS_FAR = "--incomplete uses it as far as it goes"
 
 
@@ -89,6 +98,7 @@ class _Reader:
         self.logins: dict[str, tuple[int, ...]] = {}
         self.objects: dict[str, Object] = {}
         self.left_out: list[str] = []
+        self.digests: dict[str, str] = {}
         self.troubles: list[Trouble] = []
         self.ended = False
         self.evidence: Evidence | None = None
@@ -150,7 +160,7 @@ class _Reader:
             across_mounts=header.across_mounts,
         )
         found = SnapshotHost(name, self.objects.values(), accounts or people, settings, held)
-        found.taken, found.evidence = header.taken, self.evidence
+        found.taken, found.evidence, found.digests = header.taken, self.evidence, self.digests
         self._look_at_tree([path for path in self.objects if path not in header.trees], found)
         return found
 
@@ -233,6 +243,9 @@ class _Reader:
             self.logins[login.user] = login.gids
         elif "trouble" in fields:
             self.troubles.append(records.TROUBLE.read(fields["trouble"], "trouble"))
+        elif "digest" in fields:
+            digest = records.DIGEST.read(fields["digest"], "digest")
+            self.digests[digest.path] = digest.sha256
         elif "left_out" in fields:
             self.left_out.append(record.PATH.read(fields["left_out"], "left_out"))
         else:

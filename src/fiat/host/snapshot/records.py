@@ -6,6 +6,7 @@ from fiat.core.model.host import Settings
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
 from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, Truth
+from fiat.core.state.capture import Digest
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.trouble import Trouble
 from fiat.core.typed import NamedTuple
@@ -69,6 +70,13 @@ TROUBLE: Record[Trouble] = Record(
     lambda found: Trouble(**found),
     Field("path", lambda trouble: trouble.path, record.PATH),
     Field("errno", lambda trouble: trouble.errno, Number(0, 4095)),
+)
+
+
+DIGEST: Record[Digest] = Record(
+    lambda found: Digest(**found),
+    Field("path", lambda digest: digest.path, record.PATH),
+    Field("sha256", lambda digest: digest.sha256, Text()),
 )
 
 

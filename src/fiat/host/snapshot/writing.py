@@ -69,6 +69,8 @@ def _records(capture: Capture, taken: str | None, audit: Kept | None) -> Iterato
         yield _dump({name: value for name, value in objects.write(one).items() if name not in _FOR_PEOPLE})
     for trouble in (*capture.troubles, *(trouble for tree in capture.trees for trouble in tree.troubles)):
         yield _dump({"trouble": records.TROUBLE.write(trouble)})
+    for digest in capture.digests:
+        yield _dump({"digest": records.DIGEST.write(digest)})
     for point in (point for tree in capture.trees for point in tree.skipped):
         yield _dump({"left_out": point})
     lists = rests = profiles = 0  # each kind goes by one row of numbers, whichever tree it is of

@@ -1,0 +1,51 @@
+"""What root takes orders from: files that nobody else can have written, unless they are trusted by name."""
+
+import os
+
+from fiat.core.errors import PathError
+from fiat.core.text import shell_word
+from fiat.core.typed import NamedTuple
+from fiat.host.textfile import bytes_of
+from fiat.host.trust import Way
+
+__all__ = ["FREE", "Trust"]
+
+
+class Trust(NamedTuple):
+    """Whether a file that says what is to be done must be one that nobody else can write to (it is ``needed`` where
+    something is changed); but for the ``files`` that whoever acts trusts by name.
+    """
+
+    needed: bool = False
+    files: tuple[str, ...] = ()
+
+    def real(self, path: str, what: str) -> str:
+        """The real path of the file, called ``what`` in messages.
+
+        Raises :class:`fiat.core.errors.UntrustedFile`, and :class:`PathError` where it cannot be reached.
+        """
+        if not self.needed or path in self.files:
+            return path
+        remedy = "copy it where only you can write; or, once you have looked at it, add --trust-file "
+        try:
+            return Way(what, path, remedy + shell_word(path)).file()
+        except OSError as error:
+            raise PathError(path, error.errno or 5, "read") from error
+
+    def expect_accounts(self, folder: str) -> None:
+        """Raise as :meth:`real` does unless the accounts files in ``folder`` can be followed, or it is trusted by name:
+        who has which number decides who is given what."""
+        for name in ("passwd", "group") if folder not in self.files else ():
+            self.real(os.path.join(folder, name), "the accounts file")
+
+    def read(self, path: str, what: str, most: int) -> bytes:
+        """What it holds, from there or from a pipe; errors as above."""
+        try:
+            return bytes_of(self.real(path, what), most, pipe=True)
+        except OSError as error:
+            own = error.strerror if error.filename == path or error.errno in (22, 27) else ""
+            raise PathError(path, error.errno or 5, "read", own or "") from error
+
+
+FREE = Trust()
+"""For what only looks, or shows what a change would do."""

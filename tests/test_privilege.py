@@ -1,0 +1,195 @@
+"""Privilege comes back only on what nobody else can have written: judged by who writes, and then runs it."""
+
+import mmap
+import os
+import random
+from collections.abc import Callable
+from contextlib import suppress
+
+import pytest
+
+from fiat.core.change.guards import GUARDS
+from fiat.core.change.privilege import Digests
+from fiat.core.model.capabilities import CAPABILITY_XATTR
+from fiat.core.model.principals import unlisted_user
+from support.files import POWERS, make, mode_of
+from support.kernel import PROGRAM, RAN, TELLS_WHOSE, as_somebody
+from support.places import trusted_folder
+from support.program import run_here
+from support.times import SEED, TIMES, report
+
+OWNER, ADVERSARY, GROUP = 7101, 7105, 7202
+HOLDS, PAYLOAD = PROGRAM.ljust(256, b"\0"), TELLS_WHOSE.ljust(256, b"\0")
+"""What the file holds at first, and what the adversary would have it hold: as long, so that sizes tell nothing."""
+
+_RUNS = unlisted_user(ADVERSARY, (GROUP,))
+
+
+class Adversary:
+    """One who writes to a file whenever that can be done, keeps it open and mapped, and sets its times back."""
+
+    def __init__(self, path: str, dice: random.Random) -> None:
+        self.path = path
+        self.dice = dice
+        self.held: list[int] = []
+        self.wrote = False
+
+    def act(self) -> None:
+        """Open it if that may be done; write at once, or later by the mapping, which nothing clears set-id bits for."""
+        os.setegid(GROUP)
+        os.seteuid(ADVERSARY)
+        try:
+            before = os.stat(self.path)
+            with suppress(OSError):
+                if self.dice.random() < 0.3:
+                    os.chmod(self.path, 0o777)  # where it is theirs
+                fd = os.open(self.path, os.O_RDWR)
+                if self.dice.random() < 0.5:
+                    self._write(fd)
+                self.held.append(fd)
+            with suppress(OSError):
+                os.utime(self.path, ns=(before.st_atime_ns, before.st_mtime_ns))
+        finally:
+            os.seteuid(0)
+            os.setegid(0)
+
+    def late(self) -> None:
+        """Write by all that is still held open."""
+        for fd in self.held:
+            with mmap.mmap(fd, len(PAYLOAD)) as memory:
+                memory[:] = PAYLOAD
+            self.wrote = True
+
+    def _write(self, fd: int) -> None:
+        if os.pread(fd, len(PAYLOAD), 0) != PAYLOAD:
+            with mmap.mmap(fd, len(PAYLOAD)) as memory:
+                memory[:] = PAYLOAD
+        self.wrote = True
+
+    def let_go(self) -> None:
+        while self.held:
+            os.close(self.held.pop())
+
+
+def privileged(path: str) -> bool:
+    return bool(mode_of(path) & 0o6000) or CAPABILITY_XATTR in os.listxattr(path)
+
+
+def acts_as(path: str) -> int | None:
+    """Whose number the file, run by the adversary, acts as; None where it does not run, or is not the payload."""
+
+    def run() -> int | None:
+        child = os.fork()
+        if not child:
+            with suppress(OSError):
+                os.execv(path, [path])
+            os._exit(RAN)
+        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+
+    status = as_somebody(_RUNS, run)
+    return None if status == RAN else status
+
+
+class Sequence:
+    """One file, set and put back in any order, while the adversary does what can be done."""
+
+    def __init__(self, folder: str, dice: random.Random) -> None:
+        self.folder, self.dice = folder, dice
+        self.path = make(f"{folder}/tool", text=HOLDS)
+        os.chown(self.path, dice.choice((0, 0, OWNER)), dice.choice((0, GROUP)))
+        if dice.random() < 0.2:
+            os.setxattr(self.path, CAPABILITY_XATTR, POWERS)
+        os.chmod(self.path, dice.choice((0o4755, 0o4755, 0o6755, 0o2755, 0o4711, 0o4750)))
+        self.adversary = Adversary(self.path, dice)
+        self.given = False
+        self.words: list[str] = []
+        self.fiat("save", folder, "--output", f"{folder}/then.jsonl")
+
+    def fiat(self, *words: str) -> int:
+        more = [] if words[0] == "save" else ["--history", f"{self.folder}/history.db"]
+        if words[0] in ("set", "restore"):
+            more += [word for guard in GUARDS if guard != "privilege" for word in ("--accept", guard)]
+        status, _, errors = run_here(*words, *more)
+        assert "Traceback" not in errors, errors
+        self.words.append(" ".join(words))
+        return status
+
+    def step(self) -> None:
+        """One step of root or of the adversary."""
+        dice, kind = self.dice, self.dice.random()
+        if kind < 0.25 or not self.words[1:]:
+            self.fiat("set", self.path, *self.any_wish())
+        elif kind < 0.45:
+            more = dice.choice(((), (), ("--even-if-changed",), ("--run", "1..")))
+            self.put_back("undo", *more)
+        elif kind < 0.6:
+            more = dice.choice(((), (), ("--only-lost",), ("--only-gained",)))
+            self.put_back("restore", f"{self.folder}/then.jsonl", *more)
+        elif kind < 0.68:  # root, by hand; what keeps its capabilities and is open to all would be lost already
+            with suppress(OSError):
+                os.removexattr(self.path, CAPABILITY_XATTR)
+            os.chmod(self.path, dice.choice((0o777, 0o755, 0o700)))
+            self.words.append(f"chmod {mode_of(self.path):o}")
+        else:
+            self.adversary.act()
+            self.words.append(f"adversary: {len(self.adversary.held)} held, wrote: {self.adversary.wrote}")
+            if dice.random() < 0.3:
+                self.adversary.let_go()
+
+    def any_wish(self) -> list[str]:
+        dice = self.dice
+        wishes = (
+            ["--mode", dice.choice(("777", "777", "755", "u-s", "u-s", "g-s", "o+w,ug-s", "g+w"))],
+            ["--owner", dice.choice(("0", str(OWNER), str(ADVERSARY), str(ADVERSARY)))],
+            ["--group", dice.choice(("0", str(GROUP)))],
+            ["--entry", dice.choice((f"user:{ADVERSARY}:rwx", f"user:{ADVERSARY}:rx", f"group:{GROUP}:rwx"))],
+        )
+        return dice.choice(wishes)
+
+    def put_back(self, *words: str) -> None:
+        had = privileged(self.path)
+        self.fiat(*words)
+        assert not (privileged(self.path) and self.adversary.wrote), (self.words, acts_as(self.path))
+        self.given = privileged(self.path) and (self.given or not had)
+
+    def end(self) -> bool:
+        """What is held open is written to at last; whether the file is privileged then."""
+        given = self.given and privileged(self.path)
+        self.adversary.late()
+        if given and self.adversary.wrote:
+            raise AssertionError((self.words, acts_as(self.path)))
+        self.adversary.let_go()
+        return given
+
+
+def sequences(count: int, seed: int) -> tuple[int, int, int]:
+    dice = random.Random(seed)
+    steps = given = wrote = 0
+    for _ in range(count):
+        with trusted_folder() as folder:
+            one = Sequence(folder, dice)
+            for _ in range(dice.randint(3, 9)):
+                one.step()
+                steps += 1
+            given += one.end()
+            wrote += one.adversary.wrote
+    return steps, given, wrote
+
+
+@pytest.mark.root
+@pytest.mark.slow
+def test_nothing_is_privileged_that_somebody_else_could_have_written() -> None:
+    count = 60 * TIMES
+    steps, given, wrote = sequences(count, SEED)
+    report("privilege", sequences=count, steps=steps, given_back=given, written_to=wrote)
+    assert min(given, wrote) > count // 15
+
+
+@pytest.mark.root
+@pytest.mark.slow
+@pytest.mark.parametrize("fault", ["unchanged", "of"])
+def test_the_judge_of_privilege_notices(fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    faults: dict[str, Callable[..., object]] = {"unchanged": lambda *_: True, "of": lambda *_: "0" * 64}
+    monkeypatch.setattr(Digests, fault, faults[fault])
+    with pytest.raises(AssertionError):
+        sequences(300, 5)
