@@ -174,7 +174,10 @@ DRAFT = "/srv/skerry/charts/draft"
         (("set", DRAFT, "--arrange", "private", "--mode", "700"), "--mode and --arrange both say what is to be"),
         (("set", DRAFT, "--arrange", "secret:keeper"), "is a directory, and secret is for a file"),
         (("set", "--arrange", "list", DRAFT), "--arrange list explains the arrangements, and takes no PATH"),
-        (("set", DRAFT, "--arrange", "private", "--arrangements", "/nope"), "there is no file '/nope'"),
+        (
+            ("set", DRAFT, "--arrange", "private", "--arrangements", "/nope"),
+            "cannot read '/nope': No such file or directory",
+        ),
         (("set", "--arrange", "private"), "what shall be changed? Give one PATH or more"),
     ],
 )

@@ -11,8 +11,9 @@ from collections import Counter
 import pytest
 
 from fiat.core.errors import FiatError
-from fiat.host.history import trust
+from fiat.host import trust
 from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.history.trust import BESIDE
 from support.files import give_list, make, mode_of, states
 from support.program import fiat, machine
 from support.times import SEED, TIMES, report
@@ -79,7 +80,7 @@ def test_links_and_what_lies_beside_must_be_ours_too(folder: str) -> None:
     assert "belongs to another user" in fiat("history", "--history", f"{link}/history").stderr
     os.symlink(place, f"{folder}/straight")
     assert "is no regular file" in fiat("history", "--history", f"{folder}/straight").stderr
-    for ending in trust.BESIDE:
+    for ending in BESIDE:
         beside = make(f"{place}{ending}", 0o600, text=b"orders")
         os.chown(beside, STRANGER, 0)
         done = fiat("undo", "--history", place)

@@ -199,7 +199,7 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str, reque
     accepted = fiat("set", *words, "--accept", guard, *where)
     assert accepted.returncode == partly, accepted.stderr
     assert state_of(seen) != before
-    assert fiat("undo", *where).returncode == 0
+    assert fiat("undo", "--accept", "privilege", *where).returncode == 0
     assert state_of(seen) == before
 
 

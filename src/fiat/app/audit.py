@@ -133,6 +133,8 @@ def audit(
         objects += len(survey)
         found = examine(ground, rules)
         told += found if selection.everything else _selected(found, ground, selection)
+    for trouble in evidence.unread():
+        problem(PathError(trouble.path, trouble.errno, "look into", "what it holds is not known"))
     left, accepted, over = knowing.without_known(told, known, datetime.now(UTC).date().isoformat())
     worse = WEIGHTS[: WEIGHTS.index(weight) + 1]
     ordered = in_order(left)

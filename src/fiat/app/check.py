@@ -64,7 +64,12 @@ class Checked(NamedTuple):
     @property
     def broken(self) -> list[Holding]:
         """Those that do not hold."""
-        return [one for one in self.found if not one.held]
+        return [one for one in self.found if one.broken]
+
+    @property
+    def unknown(self) -> list[Holding]:
+        """Those of which nobody knows: something that they are about could not be looked at."""
+        return [one for one in self.found if one.unknown]
 
 
 def read_expectations(
@@ -98,17 +103,23 @@ def check(
     progress: Progress = no_progress,
 ) -> Checked:
     """Whether the expectations hold on ``host``."""
-    told: set[tuple[str, int]] = set()
-
-    def once(error: PathError) -> None:
-        if (error.path, error.errno) not in told:
-            told.add((error.path, error.errno))
-            problem(error)
-
+    once = _once(problem)
     found = [holding(host, one, once, progress) for one in expectations]
     every = [one for held in found for one in held.broken]
     because = {number: text for number, one in enumerate(every[:_EXPLAINED]) if (text := _because(host, one))}
     return Checked(found, contradictions(found), because, host)
+
+
+def _once(problem: Problem, told: Iterable[PathError] = ()) -> Problem:
+    """Passes on each problem once, and none of those that were ``told``."""
+    known = {(error.path, error.errno) for error in told}
+
+    def once(error: PathError) -> None:
+        if (error.path, error.errno) not in known:
+            known.add((error.path, error.errno))
+            problem(error)
+
+    return once
 
 
 def _because(host: Host, one: Counterexample) -> str:
@@ -147,7 +158,8 @@ def mend(
     """
     if checked.contradictions:
         raise ExpectationError(f"nothing is planned: {words(checked.contradictions[0])}")
-    found = mending(host, checked.found, problem)
+    once = _once(problem, (error for one in checked.found for error in one.unread))
+    found = mending(host, checked.found, once)
     return planned_for(host, found.targets, problem, progress), found
 
 
@@ -158,10 +170,16 @@ def guard(host: Host, plan: Plan, files: Sequence[str], problem: Problem, trust:
 
 def _broken_by(host: Host, plan: Plan, expectations: Sequence[Expectation], problem: Problem) -> Iterator[Finding]:
     then = HostAsIf(host, Supposition(plan.postures_after()))
+    once = _once(problem)
     for one in expectations:
-        if holding(host, one, problem).held:
-            after = holding(then, one, problem)
-            if not after.held:
+        before = holding(host, one, once)
+        if before.unknown:
+            first_unread = before.unread[0]
+            text = f"whether {quoted(one.name)} holds is not known, and so not whether it still would: {first_unread}"
+            yield Finding("breaks-expectation", "danger", text, first_unread.path, len(before.unread))
+        elif before.held:
+            after = holding(then, one, once)
+            if after.broken:
                 first = after.broken[0]
                 text = f"{quoted(one.name)} would no longer hold: {sentence(first)}"
                 paths = sum(len(each.places) for each in after.broken)

@@ -70,6 +70,8 @@ def save(
         from fiat.core.audit.keeping import kept
 
         audit = kept(host, found.trees, evidence_of(host))
+        for unread in audit.unread:
+            problem(PathError(unread.path, unread.errno, "look into", "what it holds is not known"))
     lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"), audit)
     if into.stream is not None:
         into.stream.writelines(lines)

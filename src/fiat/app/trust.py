@@ -1,5 +1,6 @@
 """What root takes orders from: files that nobody else can have written, unless they are trusted by name."""
 
+import errno
 import os
 
 from fiat.core.errors import PathError
@@ -30,7 +31,7 @@ class Trust(NamedTuple):
         try:
             return Way(what, path, remedy + shell_word(path)).file()
         except OSError as error:
-            raise PathError(path, error.errno or 5, "read") from error
+            raise PathError(path, error.errno or errno.EIO, "read") from error
 
     def expect_accounts(self, folder: str) -> None:
         """Raise as :meth:`real` does unless the accounts files in ``folder`` can be followed, or it is trusted by name:
@@ -43,8 +44,9 @@ class Trust(NamedTuple):
         try:
             return bytes_of(self.real(path, what), most, pipe=True)
         except OSError as error:
-            own = error.strerror if error.filename == path or error.errno in (22, 27) else ""
-            raise PathError(path, error.errno or 5, "read", own or "") from error
+            own = error.strerror or ""
+            number = error.errno or errno.EIO
+            raise PathError(path, number, "read", own if own != os.strerror(number) else "") from error
 
 
 FREE = Trust()

@@ -17,7 +17,7 @@ _LISTED = 1000
 
 
 class CheckView(Plain):
-    """All expectations, the broken ones first."""
+    """All expectations, the broken ones first, then those of which nobody knows."""
 
     def __init__(self, checked: Checked, files: Sequence[str] = (), *, host: str = "") -> None:
         self.checked = checked
@@ -37,7 +37,8 @@ class CheckView(Plain):
             expectation = one.expectation
             yield {
                 "expectation": expectation.name,
-                "held": one.held,
+                "held": None if one.unknown else one.held,
+                "state": one.state,
                 "weight": expectation.weight,
                 "because": expectation.because,
                 "where": expectation.where,
@@ -72,8 +73,9 @@ class CheckView(Plain):
     def beside(self) -> Fields:
         """How many hold, and what contradicts what."""
         return {
-            "held": len(self.checked.found) - len(self.checked.broken),
+            "held": sum(one.held for one in self.checked.found),
             "broken": len(self.checked.broken),
+            "unknown": len(self.checked.unknown),
             "contradictions": [
                 {"expectations": [one.one.name, one.other.name], "path": one.path, "text": one.text}
                 for one in self.checked.contradictions
@@ -84,14 +86,25 @@ class CheckView(Plain):
 
     def blocks(self) -> Iterator[Block]:
         """The broken ones with counterexamples; then those that hold."""
-        found, broken = self.checked.found, self.checked.broken
+        found, broken, unknown = self.checked.found, self.checked.broken, self.checked.unknown
+        not_known = f"{len(unknown):,} not known to hold"
         if broken:
-            yield Verbatim(f"{of_all(len(broken), len(found), 'expectation')} broken")
+            more = f", {not_known}" if unknown else ""
+            yield Verbatim(f"{of_all(len(broken), len(found), 'expectation')} broken{more}")
+        elif unknown:
+            yield Verbatim(f"Of {counted(len(found), 'expectation')} none is broken, and {not_known}")
         else:
             yield Verbatim(f"All {counted(len(found), 'expectation')} hold")
         for one in broken:
             yield BLANK
             yield from self._broken(one)
+        for one in unknown:
+            yield BLANK
+            yield Prose(["unknown  ", Span(visible(one.expectation.name), "strong")], hanging="         ")
+            for error in one.unread[:_SHOWN]:
+                yield Prose(str(error), 4, hanging="  ")
+            if len(one.unread) > _SHOWN:
+                yield Verbatim(f"and {len(one.unread) - _SHOWN:,} more", 4)
         if broken and not self.checked.contradictions:
             command = " ".join(["fiat check", *map(shell_word, self.files), "--mend"]) + self.host
             yield BLANK

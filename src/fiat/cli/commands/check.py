@@ -1,6 +1,6 @@
 """Check what was meant: expectations in TOML files, who shall and who shall not have which right
 where, what postures shall be. Each is held, or broken with counterexamples: who, where, by which
-rule. The exit status is 1 where one is broken.
+rule; or unknown, where something could not be looked at. Exit status 1: one is broken; 3: unknown.
 
     [[expect]]
     name = "keys stay with the steward"
@@ -92,7 +92,7 @@ def _mend(args: argparse.Namespace, host: Host, checked: Checked, output: Output
             planned, found = mend(host, checked, problem=output.problem, progress=progress.report)
         output.caveat(planned.caveats)
         for one in found.after:
-            if not one.held:
+            if one.broken:
                 why = found.why_not.get(one.expectation.name, "mending another one breaks it")
                 left.append(f"{quoted(one.expectation.name)} ({why})")
         return planned

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 
+from fiat.core.tree.trouble import Trouble
 from fiat.core.typed import NamedTuple, Protocol
 
 
@@ -37,6 +38,9 @@ class Evidence(Protocol):
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """Which of these logs hold lines that look like credentials, and of what kind they are."""
 
+    def unread(self) -> Sequence[Trouble]:
+        """What was asked about so far and could not be looked into: of that nothing is known."""
+
 
 class NoEvidence:
     """Nothing was looked at."""
@@ -61,18 +65,24 @@ class NoEvidence:
         """Not known."""
         return None
 
+    def unread(self) -> Sequence[Trouble]:
+        """Nothing was asked about."""
+        return ()
+
 
 class Kept(NamedTuple):
     """Evidence as it is kept with a snapshot: for certain paths what was found, and never what they hold.
 
     ``secret_kinds`` holds the kind by path, ``privileged`` are programs with privilege that a package owns,
-    ``settings`` those of login.defs(5); each is None where it was not looked at.
+    ``settings`` those of login.defs(5); each is None where it was not looked at. ``unread`` is what could not be
+    looked into.
     """
 
     secret_kinds: Mapping[str, str] | None
     privileged: frozenset[str] | None
     services: tuple[Started, ...] | None
     settings: Mapping[str, str] | None = None
+    unread: tuple[Trouble, ...] = ()
 
 
 class KeptEvidence:
@@ -102,3 +112,7 @@ class KeptEvidence:
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """Logs are not kept."""
         return None
+
+    def unread(self) -> Sequence[Trouble]:
+        """What could not be looked into then."""
+        return self.kept.unread

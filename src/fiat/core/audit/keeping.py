@@ -26,4 +26,5 @@ def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> Kept:
         frozenset(owned) if known else None,
         evidence.started(),
         evidence.login(),
+        tuple(evidence.unread()),
     )

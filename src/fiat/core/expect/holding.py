@@ -62,16 +62,30 @@ _LOOKED_AT = 1000
 
 
 class Holding(NamedTuple):
-    """Whether one expectation holds; ``asked`` are the entries that it is about, tree by tree."""
+    """Whether one expectation holds; ``asked`` are the entries that it is about, tree by tree.
+
+    ``unread`` is what it is about as well, or may be, and could not be looked at.
+    """
 
     expectation: Expectation
     broken: list[Counterexample]
     asked: list[tuple[Ground, Places]]
+    unread: tuple[PathError, ...] = ()
 
     @property
     def held(self) -> bool:
-        """Whether it holds."""
-        return not self.broken
+        """Whether it is known to hold."""
+        return not self.broken and not self.unread
+
+    @property
+    def unknown(self) -> bool:
+        """Whether nothing breaks it, and yet it is not known to hold."""
+        return not self.broken and bool(self.unread)
+
+    @property
+    def state(self) -> str:
+        """``held``, ``broken`` or ``unknown``."""
+        return "broken" if self.broken else "unknown" if self.unread else "held"
 
     @property
     def paths(self) -> int:
@@ -80,23 +94,32 @@ class Holding(NamedTuple):
 
 
 def holding(host: Host, expectation: Expectation, problem: Problem, progress: Progress = no_progress) -> Holding:
-    """Whether ``expectation`` holds on ``host``; what cannot be looked at is a ``problem``."""
+    """Whether ``expectation`` holds on ``host``; what cannot be looked at is a ``problem``, and leaves it unknown."""
     broken: list[Counterexample] = []
     asked: list[tuple[Ground, Places]] = []
+    unread: list[PathError] = []
+
+    def failed(error: PathError) -> None:
+        unread.append(error)
+        problem(error)
+
     for path in expectation.paths:
         try:
-            ground = _ground(host, path, expectation, problem, progress)
+            ground = _ground(host, path, expectation, failed, progress)
         except PathError as error:
-            problem(error)
+            failed(error)
             continue
         places = _meant(ground, expectation)
+        for one in _not_read(ground, places):
+            failed(one)
         asked.append((ground, places))
         for demand in expectation.demands:
             broken += _of_demand(ground, places, demand)
         broken += _of_posture(ground, places, expectation.stated)
         if expectation.may_replace is not None:
             broken += _of_replacing(ground, places, expectation.may_replace)
-    return Holding(expectation, sorted(broken, key=lambda one: (one.first.count("/"), one.first)), asked)
+    broken.sort(key=lambda one: (one.first.count("/"), one.first))
+    return Holding(expectation, broken, asked, tuple(unread))
 
 
 def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, progress: Progress) -> Ground:
@@ -108,6 +131,16 @@ def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, p
         problem(PathError(trouble.path, trouble.errno))
     rights = tuple(dict.fromkeys(demand.right for demand in expectation.demands))
     return Ground(host, route, survey, NoEvidence(), rights)
+
+
+def _not_read(ground: Ground, places: Places) -> Iterator[PathError]:
+    """What of the lists of some entries could not be read: who gets at these is not known."""
+    survey = ground.survey
+    for number in np.unique(survey.profile[places]).tolist():
+        lists = [error for what, error in survey.profiles[number].unknown if what in ("access list", "default list")]
+        if lists:
+            some = places[survey.profile[places] == number]
+            yield PathError(ground.path(int(some[0])), lists[0], "read the list of", f"{len(some):,} such paths")
 
 
 def _meant(ground: Ground, expectation: Expectation) -> Places:

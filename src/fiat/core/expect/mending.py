@@ -58,7 +58,7 @@ def mending(host: Host, found: Sequence[Holding], problem: Callable[[PathError],
     """What mends the broken ones of ``found``, in their order."""
     mender = _Mender(host, found, problem)
     for one in found:
-        if not one.held:
+        if one.broken:
             mender.mend(one.expectation)
     after = [holding(mender.then, one.expectation, problem) for one in found]
     return Mending(list(mender.targets()), after, mender.why_not)

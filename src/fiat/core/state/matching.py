@@ -105,8 +105,6 @@ class _Matcher:
     def _by_name(self, one: Places, other: Places) -> None:
         """Match what is in matched directories, and in what is matched by that, level by level."""
         while len(one):
-            read = ~(self.one.unread[one] | self.other.unread[other])
-            one, other = one[read], other[read]
             mine, which = self.one.inside(one)
             theirs, whose = self.other.inside(other)
             key, known = which * self.names + self.one.name[mine], whose * self.names + self.other.name[theirs]

@@ -1,5 +1,6 @@
 """The evidence of this host. What was looked into once is remembered."""
 
+import errno
 import os
 import stat
 from collections.abc import Callable, Mapping, Sequence
@@ -9,6 +10,7 @@ from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import Started
 from fiat.core.model.host import Host
 from fiat.core.tree.handles import Handles
+from fiat.core.tree.trouble import Trouble
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.services import of_units
@@ -25,6 +27,7 @@ class LiveEvidence:
         self._host = host
         self._packages = Packages()
         self._kinds: dict[str, str | None] = {}
+        self._unread: dict[str, Trouble] = {}
 
     def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
         """Those that a package owns."""
@@ -57,6 +60,10 @@ class LiveEvidence:
 
         return {path: found for path, found in self._each(paths, _OF_LOGS, kind).items() if found is not None}
 
+    def unread(self) -> Sequence[Trouble]:
+        """Files that could not be opened: somebody may hold a lease on what they hide."""
+        return list(self._unread.values())
+
     def _each(
         self, paths: Sequence[str], count: int, kind: Callable[[bytes, str], str | None]
     ) -> dict[str, str | None]:
@@ -72,8 +79,9 @@ class LiveEvidence:
                         found[path] = kind(_start(node.fd, count), path)
                     finally:
                         node.close()
-                except OSError:
-                    continue
+                except OSError as error:
+                    if error.errno != errno.ENOENT:
+                        self._unread[path] = Trouble(path, error.errno or errno.EIO)
         finally:
             handles.close()
         return found

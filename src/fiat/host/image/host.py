@@ -10,7 +10,7 @@ from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, Site, glance_at
-from fiat.core.model.host import Settings
+from fiat.core.model.host import NotHeld, Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object, Posture
@@ -64,8 +64,10 @@ class ImageNode:
         return None if found is None else (found, 0)
 
     def names(self) -> Iterator[str]:
-        """The names in this directory."""
-        return iter(self._host.names_in(self.path))
+        """The names in this directory; then ENODATA where these may not be all."""
+        yield from self._host.names_in(self.path)
+        if self._host.cut:
+            raise NotHeld(errno.ENODATA, os.strerror(errno.ENODATA), self.path)
 
     def change_owner(self, uid: int | None, gid: int | None) -> None:
         """Set owner and group, with what the kernel clears then."""
@@ -106,10 +108,12 @@ class ImageHost:
     """A host made of the objects given; the one who acts on it is its superuser.
 
     ``taken`` is when it was as it is held here, in ISO 8601, where that is known;
+    ``cut`` tells that it is cut short: what it lacks may have been there, and nothing says whether.
     ``evidence`` is what an audit may ask of it besides, ``digests`` those of privileged files, by path.
     """
 
     taken: str | None = None
+    cut = False
     evidence: "Evidence | None" = None
 
     def __init__(self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings) -> None:
@@ -124,10 +128,10 @@ class ImageHost:
                 self._names.setdefault(posixpath.dirname(path), []).append(posixpath.basename(path))
 
     def object_at(self, path: str) -> Object:
-        """The object at ``path``; ENOENT where there is none."""
+        """The object at ``path``; ENOENT where there is none, ENODATA where that is not known."""
         found = self.objects.get(path)
         if found is None:
-            raise error(errno.ENOENT, path)
+            raise NotHeld(errno.ENODATA, os.strerror(errno.ENODATA), path) if self.cut else error(errno.ENOENT, path)
         return found
 
     def names_in(self, path: str) -> Iterable[str]:

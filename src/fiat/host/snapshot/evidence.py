@@ -6,6 +6,7 @@ from fiat.core.audit.evidence import Kept, Started
 from fiat.core.model import record
 from fiat.core.model.schema import Field, Listed, OrNone, Record, Text, Truth
 from fiat.core.typed import NamedTuple
+from fiat.host.snapshot.records import TROUBLE
 
 
 class Secret(NamedTuple):
@@ -42,12 +43,15 @@ _STARTED: Record[Started] = Record(
 
 
 def _kept(found: Mapping[str, object]) -> Kept:
-    secrets, packaged, started, login = (found[name] for name in ("secrets", "packaged", "started", "login"))
+    secrets, packaged, started, login, unread = (
+        found[name] for name in ("secrets", "packaged", "started", "login", "unread")
+    )
     return Kept(
         None if secrets is None else {one.path: one.kind for one in secrets},  # type: ignore[attr-defined]
         None if packaged is None else frozenset(packaged),  # type: ignore[call-overload]
         started,  # type: ignore[arg-type]
         None if login is None else {one.name: one.value for one in login},  # type: ignore[attr-defined]
+        unread,  # type: ignore[arg-type]
     )
 
 
@@ -72,4 +76,5 @@ AUDIT: Record[Kept] = Record(
         OrNone(Listed(_SETTING)),
         required=False,
     ),
+    Field("unread", lambda kept: kept.unread, Listed(TROUBLE), required=False, default=()),
 )

@@ -49,7 +49,7 @@ class SnapshotNode(ImageNode):
 
     def names(self) -> Iterator[str]:
         """The names in this directory; then ENODATA where these may not be all."""
-        yield from super().names()
+        yield from self._snapshot.names_in(self.path)
         number = self._snapshot.trouble(self.path)
         if number:
             raise NotHeld(number, os.strerror(number), self.path)
@@ -71,6 +71,7 @@ class SnapshotHost(ImageHost):
     ) -> None:
         super().__init__(name, objects, accounts, settings)
         self.held = held
+        self.cut = held.cut
         self._errors = {trouble.path: trouble.errno for trouble in held.troubles}
         self._inside: dict[int, dict[str, int]] = {}
 

@@ -146,7 +146,7 @@ class _Reader:
         if self.columns is None:
             self._look_at_tree(self.objects)
             whole = ImageHost(name, self.objects.values(), accounts or people, settings)
-            whole.taken, whole.evidence = header.taken, self.evidence
+            whole.taken, whole.evidence, whole.cut = header.taken, self.evidence, not self.ended
             return whole
         from fiat.host.snapshot.host import Held, SnapshotHost
 
