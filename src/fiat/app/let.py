@@ -130,9 +130,10 @@ def _goals(
     for who in people:
         for one in asked:
             for right in one if how.below else (on_kind(one, route.end.posture.kind),):
-                if how.below and right not in DECIDED:
+                if (how.below or how.and_new) and right not in DECIDED:
                     known = ", ".join(one.name for one in DECIDED)
-                    text = f"{right.name} goes with owning it; for a whole tree these can be meant: {known}"
+                    where = "for a whole tree" if how.below else "of what is made there later"
+                    text = f"{right.name} goes with owning it; {where} these can be meant: {known}"
                     raise NotationError(right.name, text)
                 goal = Goal(who, right, route.end.path, gives, how.below)
                 yield goal._replace(path=route.asked) if goal.names_itself else goal

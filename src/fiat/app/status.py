@@ -11,6 +11,7 @@ class Status(IntEnum):
     WRONG_COMMAND_LINE = 2
     IN_PART = 3  # each path that failed is named on stderr
     GUARDED = 4  # refused by a guard, nothing changed
+    DEFECT = 5  # Fiat itself failed: never an answer
 
 
 _FIRST = (Status.WRONG_COMMAND_LINE, Status.GUARDED, Status.IN_PART, Status.NO, Status.DONE)

@@ -3,6 +3,7 @@
 With FIAT_DEBUG=1 in the environment the traceback behind such a line is shown.
 """
 
+import contextlib
 import gc
 import os
 import sys
@@ -26,8 +27,24 @@ def main(arguments: list[str] | None = None) -> int:
     except (MemoryError, SystemError):  # the second is what C code makes of the first
         if os.environ.get("FIAT_DEBUG"):
             raise
+    except Exception:  # whatever else comes here is a defect, and no answer: never 1
+        return _tell_of_defect()
     os.write(2, b"fiat: cannot go on: there is not enough memory\n")  # without asking for any
     return 3
+
+
+def _tell_of_defect() -> int:
+    """The traceback of a defect of Fiat's own, harmless for a terminal, and what to do with it; status 5."""
+    import traceback
+
+    from fiat.core.text import visible
+
+    lines = [*traceback.format_exc().split("\n")]
+    text = "\n".join(visible(line) for line in lines)
+    with contextlib.suppress(OSError, ValueError):
+        sys.stderr.write(f"{text}fiat: this is a defect of Fiat; please report it with the lines above (SECURITY.md)\n")
+        sys.stderr.flush()
+    return 5
 
 
 def _main(arguments: list[str] | None) -> int:

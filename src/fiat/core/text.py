@@ -95,9 +95,15 @@ def near(word: str, known: Iterable[str]) -> str:
     return f"; near {'is' if len(close) == 1 else 'are'} {', '.join(quoted(name) for name in close)}" if close else ""
 
 
-def natural_order(name: str) -> tuple[list[str | int], str]:
+def natural_order(name: str) -> tuple[list[tuple[int, str]], str]:
     """A key that sorts names without regard to case, and numbers in them by value: ``n2`` before ``n10``."""
-    parts: list[str | int] = [
-        int(part) if place % 2 else part.casefold() for place, part in enumerate(re.split(r"([0-9]+)", name))
+    parts = [
+        _by_value(part) if place % 2 else (0, part.casefold()) for place, part in enumerate(re.split(r"([0-9]+)", name))
     ]
     return parts, name
+
+
+def _by_value(digits: str) -> tuple[int, str]:
+    """How many digits a number has, and these: that sorts as its value does, and a name may have thousands."""
+    digits = digits.lstrip("0")
+    return len(digits), digits

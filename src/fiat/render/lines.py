@@ -11,6 +11,10 @@ _SPECIAL = ('"', ",", "\r", "\n")
 """With none of these in it, a cell of a CSV file stands for itself."""
 
 
+_FORMULA = "=+-@"
+"""What a cell begins with that spreadsheets take for a formula."""
+
+
 def json_texts(texts: Sequence[str]) -> list[str]:
     """Each text as JSON has it."""
     return list(map(encode_basestring_ascii, texts))
@@ -25,7 +29,7 @@ def visible_texts(texts: list[str]) -> list[str]:
 
 
 def csv_cells(texts: list[str]) -> list[str]:
-    """Each text as a cell of CSV, made visible."""
+    """Each path as a cell of CSV, made visible; what begins otherwise goes by :func:`csv_cell`."""
     found = visible_texts(texts)
     return list(map(_enclosed, found)) if _special("".join(found)) else found
 
@@ -60,5 +64,10 @@ def csv_cell(value: object) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, (list, tuple)):
-        return " ".join(visible(str(item)) for item in value)
-    return visible(str(value))
+        return _no_formula(" ".join(visible(str(item)) for item in value))
+    return _no_formula(visible(str(value)))
+
+
+def _no_formula(text: str) -> str:
+    """``text`` with an apostrophe before what a spreadsheet would take for a formula: an account may be called =1+1."""
+    return f"'{text}" if text[:1] in _FORMULA and text else text

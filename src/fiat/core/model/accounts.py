@@ -61,12 +61,12 @@ class Accounts:
         self._user_by_uid = {user.uid: user for user in reversed(self.users)}
         self._group_by_name = {group.name: group for group in reversed(self.groups)}
         self._group_by_gid = {group.gid: group for group in reversed(self.groups)}
-        self._listed: dict[str, list[int]] = {}
+        self._listed: dict[str, dict[int, None]] = {}
         self._listed_in: dict[int, list[User]] = {}
         self._counts: dict[int, int] = {}
         for group in self.groups:
             for name in group.members:
-                self._listed.setdefault(name, []).append(group.gid)
+                self._listed.setdefault(name, {})[group.gid] = None
 
     @property
     def first_person(self) -> int:
@@ -105,6 +105,13 @@ class Accounts:
         return self._primary.get(gid, [])
 
     @cached_property
+    def _by_gid(self) -> dict[int, list[Group]]:
+        found: dict[int, list[Group]] = {}
+        for group in self.groups:
+            found.setdefault(group.gid, []).append(group)
+        return found
+
+    @cached_property
     def _primary(self) -> dict[int, list[User]]:
         found: dict[int, list[User]] = {}
         for user in self.users:
@@ -115,7 +122,7 @@ class Accounts:
         """The users that a group with number ``gid`` lists, where they exist."""
         known = self._listed_in.get(gid)
         if known is None:
-            found = (self.user_named(name) for group in self.groups if group.gid == gid for name in group.members)
+            found = (self.user_named(name) for group in self._by_gid.get(gid, ()) for name in group.members)
             known = self._listed_in[gid] = [user for user in dict.fromkeys(found) if user is not None]
         return known
 

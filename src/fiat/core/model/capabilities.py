@@ -9,6 +9,7 @@ first; revision 3 ends with the uid that is root in the file's namespace).
 import struct
 
 from fiat.core.errors import NotationError
+from fiat.core.text import shortened
 from fiat.core.typed import NamedTuple
 
 CAPABILITY_XATTR = "security.capability"
@@ -62,10 +63,10 @@ def mask_of(words: list[str]) -> int:
     for word in words:
         if word in NAMES:
             mask |= 1 << NAMES.index(word)
-        elif word.isdecimal() and int(word) < 64:
+        elif word.isascii() and word.isdecimal() and len(word) < 4 and int(word) < 64:
             mask |= 1 << int(word)
         else:
-            raise NotationError(word, f"no capability is called {word!r}; capabilities(7) lists them")
+            raise NotationError(word, f"no capability is called {shortened(word)}; capabilities(7) lists them")
     return mask
 
 

@@ -18,6 +18,9 @@ DEFAULT_XATTR = "system.posix_acl_default"
 _VERSION = 2
 _HEADER = struct.Struct("<I")
 _ENTRY = struct.Struct("<HHI")
+MOST_ENTRIES = (65_536 - _HEADER.size) // _ENTRY.size
+"""So many entries fit into the value of an attribute (``XATTR_SIZE_MAX``, xattr(7)): 8,191."""
+
 _TAGS = {int(tag): tag for tag in Tag}
 
 

@@ -16,6 +16,7 @@ from fiat.core.model.fields import Fields
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
+from fiat.core.model.listbytes import MOST_ENTRIES
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import FLAGS, OTHER_FLAGS, UNKNOWN, Object, Posture, Status
 from fiat.core.model.program import Format, Program
@@ -117,6 +118,8 @@ class _AccessLists:
         return value.texts()
 
     def read(self, data: Any, place: str) -> AccessList:
+        if isinstance(data, list) and len(data) > MOST_ENTRIES:
+            raise RecordError(place, f"has {len(data):,} entries, and no kernel keeps more than {MOST_ENTRIES:,}")
         entries = Listed(ENTRY).read(data, place)
         try:
             return check(entries)

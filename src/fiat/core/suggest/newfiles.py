@@ -24,7 +24,7 @@ def for_new(found: Object, goal: Goal, actor: Actor, umask: int) -> Wish | None:
     None where nothing is to change, or nothing can.
     """
     posture, who = found.posture, goal.who
-    if not posture.directory or found.keeps_lists is False:
+    if not posture.directory or found.keeps_lists is False or goal.right not in DECIDED:
         return None
     start = posture.default or from_mode(PERMISSION_BITS & ~umask)
     made = _made(posture, start)

@@ -1,10 +1,12 @@
 """Accounts files: the formats of passwd(5) and group(5)."""
 
+from collections import Counter
 from collections.abc import Iterable
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import FIRST_PERSON, Group, User
 from fiat.core.model.numbers import id_number
+from fiat.core.text import quoted
 
 
 def parse_passwd(text: str, source: str) -> list[User]:
@@ -17,7 +19,18 @@ def parse_passwd(text: str, source: str) -> list[User]:
                 f"line {number} of {source} is no passwd(5) line: name:password:uid:gid:comment:home:shell is"
             )
         users.append(User(fields[0], uid, gid, *fields[4:7]))
+    expect_few_of_a_name(users, source)
     return users
+
+
+_OF_A_NAME = 16
+
+
+def expect_few_of_a_name(users: Iterable[User], source: str) -> None:
+    """Raise :class:`SnapshotError` where one user is there very often: each would have all groups of that name."""
+    for name, count in Counter(user.name for user in users).items():
+        if count > _OF_A_NAME:
+            raise SnapshotError(f"{source} has {count:,} users called {quoted(name)}; a name has one account")
 
 
 def parse_group(text: str, source: str) -> list[Group]:

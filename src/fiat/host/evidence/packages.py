@@ -6,6 +6,11 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from functools import cached_property
 
+from fiat.host.textfile import bytes_of
+
+_LARGEST = 256 * 1024 * 1024
+"""Bytes of one of the files of a database."""
+
 
 class Packages:
     """The paths that packages own, and those whose owner and mode the administrator recorded with them."""
@@ -31,26 +36,26 @@ class Packages:
         with suppress(OSError), os.scandir(folder) as entries:
             for entry in entries:
                 if entry.name.endswith((".list", ".conffiles")):
-                    with suppress(OSError), open(entry.path, "rb") as file:
-                        yield from file.read().split(b"\n")
+                    with suppress(OSError):
+                        yield from bytes_of(entry.path, _LARGEST).split(b"\n")
 
     def _recorded(self) -> Iterator[bytes]:
         """Owner, group, mode and path, where these are other than in the package."""
-        with suppress(OSError), open(f"{self._root}/var/lib/dpkg/statoverride", "rb") as file:
-            for line in file:
-                parts = line.rstrip(b"\n").split(b" ", 3)
+        with suppress(OSError):
+            for line in bytes_of(f"{self._root}/var/lib/dpkg/statoverride", _LARGEST).split(b"\n"):
+                parts = line.split(b" ", 3)
                 if len(parts) == 4:
                     yield parts[3]
 
     def _installed(self) -> Iterator[bytes]:
         """One file for all packages: F: lines name folders, R: lines the names in them."""
-        with suppress(OSError), open(f"{self._root}/lib/apk/db/installed", "rb") as file:
+        with suppress(OSError):
             folder = b""
-            for line in file:
+            for line in bytes_of(f"{self._root}/lib/apk/db/installed", _LARGEST).split(b"\n"):
                 if line.startswith(b"F:"):
-                    folder = b"/" + line[2:].rstrip(b"\n")
+                    folder = b"/" + line[2:]
                 elif line.startswith(b"R:"):
-                    yield folder + b"/" + line[2:].rstrip(b"\n")
+                    yield folder + b"/" + line[2:]
 
 
 _MERGED = re.compile(rb"^/usr(?=/(?:bin|sbin|lib|lib32|lib64|libx32)/)")

@@ -9,12 +9,15 @@ from contextlib import suppress
 from fiat.core.audit.evidence import Started
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
+from fiat.host.textfile import beginning_of
 
 _FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system")
 """Where units lie."""
 
 _RUN = ("ExecStart", "ExecStartPre", "ExecStartPost", "ExecReload", "ExecStop", "ExecStopPost", "ExecCondition")
 LARGEST = 1 << 20
+_LONGEST = 1 << 16
+"""Characters of a command line that are looked at."""
 
 
 def of_units(accounts: Accounts, folders: Sequence[str] = _FOLDERS) -> Iterator[Started]:
@@ -64,17 +67,17 @@ def settings_in(path: str) -> Iterator[tuple[str, str]]:
 
 def text_of(path: str) -> str:
     """What a file holds; nothing where it cannot be read, or is far too long."""
-    with suppress(OSError), open(path, "rb") as file:
-        return os.fsdecode(file.read(LARGEST))
+    with suppress(OSError):
+        return os.fsdecode(beginning_of(path, LARGEST))
     return ""
 
 
 def of_command(command: str, uid: int | None, by: str) -> Iterator[Started]:
     """The program that a command line runs, and the files that it names with their whole path."""
     try:
-        words = shlex.split(command)
+        words = shlex.split(command[:_LONGEST])
     except ValueError:
-        words = command.split()
+        words = command[:_LONGEST].split()
     for place, word in enumerate(words):
         path = word
         if place == 0 and "/" not in word:

@@ -6,6 +6,7 @@ import pwd
 import re
 import stat
 from collections.abc import Callable
+from contextlib import suppress
 from functools import cached_property
 
 from fiat.core.errors import SnapshotError
@@ -13,6 +14,7 @@ from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.text import quoted
 from fiat.core.typed import Any, TypeVar
 from fiat.core.words.accountfiles import first_person, parse_group, parse_login_definitions, parse_passwd
+from fiat.host.textfile import beginning_of, bytes_of
 
 Found = TypeVar("Found")
 
@@ -31,21 +33,12 @@ def from_folder(folder: str) -> Accounts:
 def _read(folder: str, name: str) -> str:
     path = os.path.join(folder, name)
     try:
-        # a pipe that nobody writes to is no reason to wait
-        fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
-        with open(fd, encoding="utf-8", errors="surrogateescape") as file:
-            status = os.fstat(fd)
-            if not stat.S_ISREG(status.st_mode):
-                problem = "it is no regular file"
-            elif status.st_size > _LARGEST:
-                problem = f"it has more than {_LARGEST:,} bytes"
-            else:
-                return file.read()
+        return bytes_of(path, _LARGEST).decode("utf-8", "surrogateescape")
     except OSError as error:
-        problem = error.strerror or str(error)
-    raise SnapshotError(
-        f"cannot read {quoted(path)}: {problem}; --accounts takes a folder that holds the files passwd and group"
-    )
+        raise SnapshotError(
+            f"cannot read {quoted(path)}: {error.strerror or error}; "
+            "--accounts takes a folder that holds the files passwd and group"
+        ) from error
 
 
 _LARGEST = 256 * 1024 * 1024
@@ -61,6 +54,10 @@ class NameService(Accounts):
     """
 
     def __init__(self) -> None:
+        for path in _READ_FIRST:  # the C library would wait for ever on a pipe
+            with suppress(FileNotFoundError, PermissionError):
+                if not stat.S_ISREG(os.stat(path).st_mode):
+                    raise SnapshotError(f"cannot read this host's accounts: {quoted(path)} is no regular file")
         users = [_user(entry) for entry in pwd.getpwall()]
         groups = [_group(entry) for entry in grp.getgrall()]
         super().__init__(users, groups, "this host's accounts")
@@ -129,6 +126,7 @@ class NameService(Accounts):
 
 LOGIN_DEFS = "/etc/login.defs"
 NAME_SERVICE_SWITCH = "/etc/nsswitch.conf"
+_READ_FIRST = (NAME_SERVICE_SWITCH, "/etc/passwd", "/etc/group")
 
 
 def sources_of_groups(text: str) -> set[str]:
@@ -149,8 +147,7 @@ def login_definitions() -> dict[str, str]:
 
 def _text_of(path: str) -> str:
     try:
-        with open(path, encoding="utf-8", errors="surrogateescape") as file:
-            return file.read()
+        return beginning_of(path, _LARGEST).decode("utf-8", "surrogateescape")
     except OSError:
         return ""
 

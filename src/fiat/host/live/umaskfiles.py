@@ -11,6 +11,7 @@ import re
 from fiat.core.errors import NotationError
 from fiat.core.model import umask
 from fiat.core.typed import NamedTuple
+from fiat.host.textfile import beginning_of
 
 _SHELL = re.compile(
     r"^\s*(?:[^#]*[;&|]\s*)?(?:(?:then|else|do)\s+)?umask\s+(?:-S\s+)?([0-7]{1,4}|[ugoa]*[-+=][ugoarwxX,=+-]*)"
@@ -35,6 +36,10 @@ _PLACES = (
     (_UNIT, "/etc/systemd/system/*.service"),
     (_UNIT, "/etc/systemd/system/*.service.d/*.conf"),
 )
+
+
+_LARGEST, _LONGEST = 1 << 20, 1000
+"""Bytes of a file, and characters of a line, that are looked at."""
 
 
 class Setting(NamedTuple):
@@ -74,11 +79,10 @@ def _search_file(path: str, pattern: re.Pattern[str], found: Search) -> None:
     try:
         if not os.path.isfile(path):
             return
-        with open(path, encoding="utf-8", errors="surrogateescape") as file:
-            for number, line in enumerate(file, 1):
-                match = pattern.match(line)
-                if match:
-                    found.settings.append(Setting(path, number, line.strip(), _value(match[1])))
+        for number, line in enumerate(os.fsdecode(beginning_of(path, _LARGEST)).split("\n"), 1):
+            match = pattern.match(line[:_LONGEST])
+            if match:
+                found.settings.append(Setting(path, number, line.strip(), _value(match[1])))
     except OSError as error:
         found.unread.append((path, error.errno or 0))
     else:

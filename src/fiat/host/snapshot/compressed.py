@@ -5,7 +5,10 @@ from typing import IO, Any
 
 import zstandard
 
-_PIECE = 1 << 18
+_PIECE = 1 << 10
+"""Bytes that are unpacked together. Four may stand for a block of 128 KiB, so that they become 32 MiB at most."""
+
+_BUFFER = 1 << 18
 _WINDOW = 1 << 27
 """Bytes that are held for reading at most, whatever the file asks for."""
 
@@ -36,4 +39,4 @@ class Zstandard(io.BufferedReader):
     """What the compressed ``file`` holds; EOFError where it ends too early."""
 
     def __init__(self, file: IO[bytes]) -> None:
-        super().__init__(_Raw(file), _PIECE)
+        super().__init__(_Raw(file), _BUFFER)

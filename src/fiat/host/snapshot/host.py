@@ -72,6 +72,7 @@ class SnapshotHost(ImageHost):
         super().__init__(name, objects, accounts, settings)
         self.held = held
         self.cut = held.cut
+        self._tops, self._left_out = frozenset(held.tops), frozenset(held.left_out)
         self._errors = {trouble.path: trouble.errno for trouble in held.troubles}
         self._inside: dict[int, dict[str, int]] = {}
 
@@ -115,11 +116,13 @@ class SnapshotHost(ImageHost):
 
     def _in_trees(self, path: str) -> bool:
         """Whether ``path`` is in a tree, and not in what is mounted there and was left out."""
-        tops = [top for top in self.held.tops if lies_under(path, top)]
-        if not tops:
-            return False
-        top = max(tops, key=len)
-        return not any(path != one and lies_under(path, one) and lies_under(one, top) for one in self.held.left_out)
+        here, left_out = path, False
+        while here not in self._tops:
+            left_out |= here != path and here in self._left_out
+            if here == "/":
+                return False
+            here = posixpath.dirname(here)
+        return not left_out
 
     def _places(self, number: int) -> NDArray[np.int64]:
         first = int(self.held.entries.first[number])

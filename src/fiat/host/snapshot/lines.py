@@ -7,6 +7,7 @@ import stat
 from collections.abc import Iterator
 
 from fiat.core.errors import SnapshotError
+from fiat.core.text import visible
 from fiat.core.typed import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -52,7 +53,7 @@ def _lines_in(file: IO[bytes]) -> Iterator[str]:
         except OSError:
             raise
         except Exception as error:  # what the libraries raise for damage has no kind in common
-            raise SnapshotError(f"it is damaged: {error}") from error
+            raise SnapshotError(f"it is damaged: {visible(str(error)) or type(error).__name__}") from error
         if not line:
             return
         whole += len(line)

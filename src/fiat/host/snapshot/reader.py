@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import posixpath
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from operator import itemgetter
 
 from fiat.core.errors import RecordError, SnapshotError
@@ -13,12 +13,12 @@ from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts
 from fiat.core.model.host import Settings
 from fiat.core.model.identity import Identity
 from fiat.core.model.mount import Mount
-from fiat.core.model.paths import lies_under
 from fiat.core.model.posture import Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
 from fiat.core.text import quoted, visible
 from fiat.core.tree.trouble import Trouble
 from fiat.core.typed import TYPE_CHECKING, Any, NoReturn
+from fiat.core.words.accountfiles import expect_few_of_a_name
 from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import records
 from fiat.host.snapshot.lines import CutShort, lines_of
@@ -93,6 +93,7 @@ class _Reader:
         self.header: Header | None = None
         self.columns: ColumnsReader | None = None
         self.mounts: list[Mount] = []
+        self.mount_at: dict[str, Mount] = {}
         self.users: list[User] = []
         self.groups: list[Group] = []
         self.logins: dict[str, tuple[int, ...]] = {}
@@ -140,6 +141,7 @@ class _Reader:
 
     def _host(self, header: Header, accounts: Accounts | None) -> ImageHost:
         name = header.host or "unnamed"
+        expect_few_of_a_name(self.users, "it")
         lowest = FIRST_PERSON if header.first_person is None else header.first_person
         people = HeldAccounts(self.users, self.groups, f"the accounts of {visible(name)}", lowest, self.logins)
         settings = header.settings or Settings()
@@ -150,6 +152,7 @@ class _Reader:
             return whole
         from fiat.host.snapshot.host import Held, SnapshotHost
 
+        self._expect_trees_apart(header.trees)
         held = Held(
             header.trees,
             self.columns.profiles,
@@ -163,6 +166,18 @@ class _Reader:
         found.taken, found.evidence, found.digests = header.taken, self.evidence, self.digests
         self._look_at_tree([path for path in self.objects if path not in header.trees], found)
         return found
+
+    def _expect_trees_apart(self, tops: Sequence[str]) -> None:
+        """No tree may be in another, but where that one leaves it out: or they would be read again and again."""
+        known, left_out = frozenset(tops), frozenset(self.left_out)
+        for top in known - left_out:
+            above = top
+            while above != "/":
+                above = posixpath.dirname(above)
+                if above in known:
+                    raise SnapshotError(f"its tree {quoted(top)} is in its tree {quoted(above)}")
+                if above in left_out:
+                    break
 
     def _look_at_tree(self, paths: Iterable[str], host: ImageHost | None = None) -> None:
         """Every object must be in a directory that is there too, or nobody could get at it without being told why."""
@@ -199,7 +214,9 @@ class _Reader:
             self.ended = True
         elif "mount" in fields and "path" not in fields:
             form = record.MOUNT if self.columns is None else records.MOUNT
-            self.mounts.append(form.read(fields["mount"], "mount"))
+            mount = form.read(fields["mount"], "mount")
+            self.mounts.append(mount)
+            self.mount_at.setdefault(mount.point, mount)
         elif "audit" in fields and "path" not in fields:
             self._take_audit(fields["audit"])
         elif "user" in fields:
@@ -263,5 +280,6 @@ class _Reader:
 
     def _mount_of(self, path: str) -> Mount | None:
         """The mount with the longest point that holds ``path``."""
-        holding = [mount for mount in self.mounts if lies_under(path, mount.point)]
-        return max(holding, key=lambda mount: len(mount.point), default=None)
+        while path not in self.mount_at and path != "/":
+            path = posixpath.dirname(path)
+        return self.mount_at.get(path)

@@ -10,6 +10,7 @@ from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.mode import permission_letters
 from fiat.core.rules.effective import group_permissions
+from fiat.core.text import joined
 
 
 def remarks(subject: Subject) -> Iterator[Finding]:
@@ -38,18 +39,38 @@ def _owners(subject: Subject) -> Iterator[Finding]:
 
 
 def _named(subject: Subject) -> Iterator[Finding]:
+    """Entries for nobody, those of a kind together: a list may have thousands."""
     acl, accounts = subject.posture.acl, subject.accounts
+    users: list[str] = []
+    groups: list[str] = []
+    empty: list[str] = []
     for entry in acl.entries if acl else ():
         if entry.id is None:
             continue
         if entry.tag is Tag.NAMED_USER:
             if accounts.user_numbered(entry.id) is None:
-                yield Finding("entry-without-name", "odd", f"{entry.text()} names a number that no account has")
+                users.append(entry.text())
         elif accounts.group_numbered(entry.id) is None:
-            yield Finding("entry-without-name", "odd", f"{entry.text()} names a number that no group has")
+            groups.append(entry.text())
         elif not subject.members(entry.id):
-            text = f"{subject.entry(entry)} gives nothing to anyone: nobody is in that group"
-            yield Finding("empty-group", "odd", text)
+            empty.append(subject.entry(entry))
+    for some, what in ((users, "account"), (groups, "group")):
+        if some:
+            names = f"names a number that no {what} has" if len(some) == 1 else f"name numbers that no {what} has"
+            yield Finding("entry-without-name", "odd", f"{_first_of(some)} {names}")
+    if empty:
+        gives = "gives nothing to anyone: nobody is in that group"
+        if len(empty) > 1:
+            gives = "give nothing to anyone: nobody is in these groups"
+        yield Finding("empty-group", "odd", f"{_first_of(empty)} {gives}")
+
+
+_FIRST = 3
+
+
+def _first_of(entries: list[str]) -> str:
+    more = [f"{len(entries) - _FIRST:,} more"] if len(entries) > _FIRST else []
+    return joined([*entries[:_FIRST], *more])
 
 
 def _less_than_others(subject: Subject) -> Iterator[Finding]:

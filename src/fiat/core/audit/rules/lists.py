@@ -101,13 +101,17 @@ def _idle_groups(ground: Ground) -> Iterator[Found]:
             yield Found("plain", text, places, 0, mend)
 
 
+_LOOKED_THROUGH = 100
+"""Entries of a list of which each is tried without: of very long ones that would take long, and is no news."""
+
+
 def _repeated(ground: Ground) -> Iterator[Found]:
     """Named entries without which everybody had the same."""
     decisions = Decisions(ground.universe)
     seen: dict[tuple[AccessList, int, int, int], list[int]] = {}
     for number, profile in enumerate(ground.survey.profiles):
         posture = profile.posture
-        if posture.acl is not None and posture.acl.mask:
+        if posture.acl is not None and posture.acl.mask and len(posture.acl.entries) <= _LOOKED_THROUGH:
             seen.setdefault((posture.acl, posture.mode, posture.uid, posture.gid), []).append(number)
     for numbers in seen.values():
         posture = ground.survey.profiles[numbers[0]].posture
