@@ -1,6 +1,5 @@
 """Comparing: two snapshots, one and this host as it is, or a folder of snapshots at some time."""
 
-import errno
 import os
 from collections.abc import Sequence
 from datetime import datetime
@@ -10,7 +9,7 @@ from fiat.app.problems import Problem, raise_problem
 from fiat.app.times import parse_time
 from fiat.app.trust import FREE, Trust
 from fiat.core.ask.treeeffects import View
-from fiat.core.errors import PathError, SnapshotError
+from fiat.core.errors import Interrupted, PathError, SnapshotError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.paths import lies_under
 from fiat.core.state.comparison import Comparison, compare
@@ -140,7 +139,7 @@ def comparable(
             continue
         for survey in (view.survey for view in views):
             if not survey.complete:
-                problem(PathError(survey.top.path, errno.EINTR, "read all of"))
+                problem(Interrupted(survey.top.path))
                 return []
         for trouble in sorted({one for view in views for one in view.survey.troubles}):
             problem(PathError(trouble.path, trouble.errno))

@@ -13,7 +13,7 @@ from fiat.app.problems import Problem
 from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
 from fiat.core.change.outcome import Outcome, Stopping, Tried
 from fiat.core.change.privilege import Digests
-from fiat.core.errors import HistoryError, PathError, WorkError
+from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host, Progress
 from fiat.core.rules.privilege import is_privileged
@@ -86,8 +86,10 @@ def run(
             problem(error_of_one)
         left = tally.left()
         result = tally.result()._replace(number=number, place=history.place if history is not None else "")
-        if left and (interrupted() or stopped is not None):
-            problem(PathError(intended[left[0].first].path, errno.EINTR, "go on with", stopped or ""))
+        if left and stopped is not None:
+            problem(PathError(intended[left[0].first].path, errno.EINTR, "go on with", stopped))
+        elif left and interrupted():
+            problem(Interrupted(intended[left[0].first].path, "go on with"))
         if history is not None and number is not None and known:
             try:
                 history.finish(number, tally.settled + left, changed=result.changed, complete=result.complete)

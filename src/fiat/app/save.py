@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 
 from fiat.app.problems import Problem, raise_problem
-from fiat.core.errors import PathError
+from fiat.core.errors import Interrupted, PathError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.state.capture import Capture, capture
 from fiat.core.typed import NamedTuple, TextIO
@@ -60,7 +60,7 @@ def save(
     for trouble in (one for tree in found.trees for one in tree.troubles):
         problem(PathError(trouble.path, trouble.errno))
     if not found.complete:
-        problem(PathError(found.trees[-1].top.path, errno.EINTR, "read all of", "nothing was saved"))
+        problem(Interrupted(found.trees[-1].top.path, hint="nothing was saved"))
         return None
     if not found.trees:
         return None

@@ -1,14 +1,12 @@
 """Reading a whole tree to list it."""
 
-import errno
-
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.problems import Note, Problem
 from fiat.core.ask import caveats
 from fiat.core.ask.treecaveats import first_of_each_kind
-from fiat.core.errors import PathError
+from fiat.core.errors import Interrupted, PathError
 from fiat.core.model.host import Host, Progress
 from fiat.core.model.route import Route
 from fiat.core.tree.extent import Extent
@@ -41,7 +39,7 @@ def chosen_in(survey: Survey, choosing: Choosing, problem: Problem, note: Note) 
     note(caveats.of_mounts_left_out(survey.skipped))
     if not survey.complete:
         note(caveats.of_stopping(survey.top.path, len(survey)))
-        problem(PathError(survey.top.path, errno.EINTR, "read all of"))
+        problem(Interrupted(survey.top.path))
     places = natural_places(survey)
     if not choosing.selection.everything:
         places = places[survey.chosen(choosing)[places]]

@@ -170,6 +170,7 @@ def undoing_several(
 def _several(history: History, which: Which) -> tuple[list[Run], list[Entry], list[Run]]:
     """The runs that are meant, the latest first, what is to be put back, and of which runs that is only a part."""
     runs: list[Run] = []
+    every = history.runs()
     for run_ in undo.runs_to_undo(history):
         after = which.first is None or run_.number >= which.first
         before = which.last is None or run_.number <= which.last
@@ -179,7 +180,7 @@ def _several(history: History, which: Which) -> tuple[list[Run], list[Entry], li
     if which.path is not None:
         touched: list[Run] = []
         for run_ in runs:
-            mine = [lies_under(entry.path, which.path) for entry in undo.entries_to_undo(history, run_)]
+            mine = [lies_under(entry.path, which.path) for entry in undo.entries_to_undo(history, run_, every)]
             touched += [run_] if any(mine) else []
             in_part += [run_] if any(mine) and not all(mine) else []
         runs = touched

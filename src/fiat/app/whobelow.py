@@ -1,6 +1,5 @@
 """Asking about whole trees."""
 
-import errno
 from collections.abc import Iterator
 
 import numpy as np
@@ -13,7 +12,7 @@ from fiat.core.ask.effects import Effects, same_people
 from fiat.core.ask.treecaveats import first_of_each_kind
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.who import universe_of
-from fiat.core.errors import PathError
+from fiat.core.errors import Interrupted, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.model.principals import Universe
@@ -105,7 +104,7 @@ def who_below(
         problem(PathError(trouble.path, trouble.errno))
     if not survey.complete:
         said += caveats.of_stopping(survey.top.path, len(survey))
-        problem(PathError(survey.top.path, errno.EINTR, "read all of"))
+        problem(Interrupted(survey.top.path))
     postures = [found.posture for found in again.objects]
     universe = universe_of(host.accounts, postures, question.processes, profiles=[survey.profiles])
     rights = tuple(question.rights_in_a_tree)

@@ -3,7 +3,7 @@
 With FIAT_DEBUG=1 in the environment the traceback behind such a line is shown.
 """
 
-import contextlib
+import _signal  # type: ignore[import-not-found]  # what the module signal has besides takes loading
 import gc
 import os
 import sys
@@ -14,16 +14,27 @@ import fiat
 def run() -> None:
     """Run the command line of this process, and end it: everything is written and closed by then.
 
-    To free millions of objects one by one, which Python would do now, takes longer than many a command.
+    To free millions of objects one by one, which Python would do now, takes longer than many a command. Ctrl-C
+    ends the process at once until a command runs: nothing has been done by then, and there is nothing to be said.
     """
-    status = main()
+    try:
+        _signal.signal(_signal.SIGINT, lambda *_: os._exit(_INTERRUPTED))
+        status = main(starting=True)
+    except KeyboardInterrupt:  # in the moments before, and after a command
+        status = _INTERRUPTED
     os._exit(status)
 
 
-def main(arguments: list[str] | None = None) -> int:
-    """Run one command line (without the program's name); the exit status."""
+_INTERRUPTED = 130
+
+
+def main(arguments: list[str] | None = None, *, starting: bool = False) -> int:
+    """Run one command line (without the program's name); the exit status.
+
+    A process that is ``starting`` hears of Ctrl-C as Python has it once a command runs.
+    """
     try:
-        return _main(arguments)
+        return _main(arguments, starting=starting)
     except (MemoryError, SystemError):  # the second is what C code makes of the first
         if os.environ.get("FIAT_DEBUG"):
             raise
@@ -36,18 +47,19 @@ def main(arguments: list[str] | None = None) -> int:
 def _tell_of_defect() -> int:
     """The traceback of a defect of Fiat's own, harmless for a terminal, and what to do with it; status 5."""
     import traceback
+    from contextlib import suppress
 
     from fiat.core.text import visible
 
     lines = [*traceback.format_exc().split("\n")]
     text = "\n".join(visible(line) for line in lines)
-    with contextlib.suppress(OSError, ValueError):
+    with suppress(OSError, ValueError):
         sys.stderr.write(f"{text}fiat: this is a defect of Fiat; please report it with the lines above (SECURITY.md)\n")
         sys.stderr.flush()
     return 5
 
 
-def _main(arguments: list[str] | None) -> int:
+def _main(arguments: list[str] | None, *, starting: bool) -> int:
     if arguments is None:
         # This process ends soon. Nothing here is circular, and searching millions of objects for what is takes long.
         gc.disable()
@@ -61,13 +73,13 @@ def _main(arguments: list[str] | None) -> int:
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy would start threads that nothing here needs
     called = _called(arguments)
     try:
-        status = _run(arguments)
+        status = _run(arguments, starting=starting)
     except OutputCut as cut:
         status = cut.status
         say_cut(called, cut.error)
     except KeyboardInterrupt:
         say("\nfiat: stopped")
-        status = 130
+        status = _INTERRUPTED
     except BrokenPipeError as error:
         give_up(sys.stdout)
         say_cut(called, error)
@@ -79,8 +91,9 @@ def _main(arguments: list[str] | None) -> int:
         status = 3
     except ImportError as error:  # a library that does not fit into memory, or is not there
         _debug()
-        say(f"{called}: cannot go on: {_first_cause(error)}")
-        status = 3
+        if not _heard:
+            say(f"{called}: cannot go on: {_first_cause(error)}")
+        status = _INTERRUPTED if _heard else 3
     return _flushed(called, status)
 
 
@@ -112,7 +125,13 @@ def _flushed(called: str, status: int) -> int:
 
 
 def _prepare_streams() -> None:
-    """Streams that take any text: whatever the locale, and where the caller has closed them."""
+    """Streams that take any text: whatever the locale, and where the caller has closed them.
+
+    What the caller has closed leads nowhere: no file of ours is to be 0, 1 or 2, for something may write to these.
+    """
+    while (fd := os.open(os.devnull, os.O_RDWR)) <= 2:
+        pass
+    os.close(fd)
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:
@@ -121,10 +140,10 @@ def _prepare_streams() -> None:
             stream.reconfigure(errors="backslashreplace")
 
 
-def _run(arguments: list[str]) -> int:
+def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.status import Status
-    from fiat.app.text import FiatError, HistoryError, UntrustedFile, WorkError
-    from fiat.cli.registry import COMMANDS, run_command
+    from fiat.app.text import FiatError, HistoryError, HostError, UntrustedFile, WorkError
+    from fiat.cli.registry import COMMANDS, as_it_is, run_command
     from fiat.render.streams import say
 
     if arguments[:1] == ["help"]:  # as many people ask
@@ -133,13 +152,28 @@ def _run(arguments: list[str]) -> int:
     if word not in COMMANDS:
         return _without_command(word, arguments)
     try:
-        return run_command(word, arguments[1:])
+        return run_command(word, arguments[1:], _hear_of_interrupts if starting else as_it_is)
     except FiatError as error:
         _debug()
         say(f"fiat {word}: {error}")
         if isinstance(error, UntrustedFile):
             return Status.GUARDED
-        return Status.IN_PART if isinstance(error, WorkError | HistoryError) else Status.WRONG_COMMAND_LINE
+        failed = isinstance(error, WorkError | HistoryError | HostError)
+        return Status.IN_PART if failed else Status.WRONG_COMMAND_LINE
+
+
+def _hear_of_interrupts() -> None:
+    """Have Ctrl-C raise KeyboardInterrupt from now on."""
+    _signal.signal(_signal.SIGINT, _interrupt)
+
+
+def _interrupt(number: int, frame: object) -> None:
+    _heard.append(number)
+    raise KeyboardInterrupt
+
+
+_heard: list[int] = []
+"""An interrupt may come out of a library that is just being loaded as an error of another kind."""
 
 
 def _without_command(word: str, arguments: list[str]) -> int:

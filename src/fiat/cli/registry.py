@@ -146,10 +146,16 @@ def load(name: str) -> Loaded:
     return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
 
 
-def run_command(name: str, arguments: list[str]) -> int:
-    """Run a command line that begins with the command ``name``; its exit status."""
+def as_it_is() -> None:
+    """Leave signals to whoever called."""
+
+
+def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_it_is) -> int:
+    """Run a command line that begins with the command ``name``; its exit status. ``ready`` is called before it runs."""
     command = load(name)
-    return command.run(command.parser.parse_args(command.prepare(arguments)))
+    parsed = command.parser.parse_args(command.prepare(arguments))
+    ready()
+    return command.run(parsed)
 
 
 def _epilog(examples: tuple[tuple[str, str], ...], *, names_host: bool) -> str:

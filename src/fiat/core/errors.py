@@ -5,9 +5,11 @@
     ├── InvalidAccessList     well formed, but no list the kernel would take
     ├── UnknownAccount        no such user, group or process
     ├── PathError             something about one path, with the errno
+    │   └── Interrupted       whoever runs Fiat stopped it there
     ├── RecordError           a record that is not as its schema says; names the place in it
     ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
     ├── ExpectationError      expectations in a file that cannot be used; names the line and the key
+    ├── HostError             this machine lacks what is needed to look at it
     ├── SnapshotError         a snapshot or accounts file that cannot be used
     ├── UntrustedFile         a file that says what is to be done, and that somebody else can write to
     ├── HistoryError          the history cannot be read or written, or is not to be trusted
@@ -21,6 +23,7 @@ so that a message never carries a control character.
 """
 
 import os
+from errno import EINTR
 
 from fiat.core.text import quoted
 
@@ -89,6 +92,20 @@ class PathError(FiatError):
 
     def __str__(self) -> str:
         return f"cannot {self.doing} {quoted(self.path)}: {self.reason}"
+
+
+class Interrupted(PathError):
+    """Work that whoever runs Fiat stopped (Ctrl-C) at ``path``: what came before it is done, the rest is not."""
+
+    def __init__(self, path: str, doing: str = "read all of", hint: str = "") -> None:
+        super().__init__(path, EINTR, doing, hint)
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return type(self), (self.path, self.doing, self.hint)
+
+
+class HostError(FiatError):
+    """This machine lacks what Fiat looks at it through."""
 
 
 class RecordError(FiatError):

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from fiat.app.status import Status, of_several
-from fiat.core.errors import FiatError, PathError
+from fiat.core.errors import FiatError, Interrupted, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.text import quoted
 from fiat.core.typed import Any
@@ -236,6 +236,8 @@ class Output:
             status = of_several(status, Status.IN_PART)
         if not self._problems:
             return status
+        if any(isinstance(problem, Interrupted) for problem in self._problems):
+            return Status.INTERRUPTED
         wrong = not self.answered and all(problem.errno in _WRONG_PATH for problem in self._problems)
         return of_several(status, Status.WRONG_COMMAND_LINE if wrong else Status.IN_PART)
 

@@ -51,15 +51,17 @@ def check(run: Run) -> None:
         raise RunError(f"run {run.number} is still going on; wait until it has ended, or stop it")
 
 
-def entries_to_undo(history: History, run: Run) -> list[Entry]:
+def entries_to_undo(history: History, run: Run, runs: Sequence[Run] | None = None) -> list[Entry]:
     """The entries of ``run``, from the last to the first: a directory is given back its owner before what is in it.
+
+    ``runs`` are all those of the history, where they were read already.
 
     What the run did not touch is none of them, where it told its end. What an undo
     that failed in part left behind counts as the run's own.
     """
     entries = [one for one in reversed(history.entries(run.number)) if run.ended is None or one.fate in _TOUCHED]
     left: dict[str, tuple[Posture, ...]] = {}
-    for other in history.runs():
+    for other in history.runs() if runs is None else runs:
         if run.number not in other.all_undone:
             continue
         with suppress(RunDamaged):  # then what it left is named as somebody else's
@@ -76,15 +78,18 @@ def entries_of_several(history: History, runs: Sequence[Run]) -> list[Entry]:
     first of them, and may be found as any of them left it.
     """
     found: dict[tuple[str, int], Entry] = {}
+    every = history.runs()
     for run in runs:
-        for entry in entries_to_undo(history, run):
+        for entry in entries_to_undo(history, run, every):
             key = entry.path, entry.identity.inode
             later = found.get(key)
             if later is None or not later.identity.same_as(entry.identity):
                 found[key] = entry
             else:
                 between = (*later.between, later.before, entry.after, *entry.between)
-                found[key] = later._replace(before=entry.before, between=tuple(dict.fromkeys(between)))
+                found[key] = later._replace(
+                    before=entry.before, between=tuple(dict.fromkeys(between)), digest=entry.digest
+                )
     return list(found.values())
 
 

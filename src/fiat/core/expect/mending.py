@@ -24,6 +24,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, READ, WRITE, octal, parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.right import Right
+from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.sideeffects import after_owner, with_mode
@@ -33,7 +34,7 @@ from fiat.core.suggest.terms import Terms
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
-from fiat.core.tree.walked import Walked, end_without_links
+from fiat.core.tree.walked import Walked, end_without_links, other_now
 from fiat.core.typed import NamedTuple
 
 MOST = 200
@@ -41,6 +42,9 @@ MOST = 200
 
 _PERMISSIONS = {rights.READ: READ, rights.WRITE: WRITE, rights.EXECUTE: EXECUTE, rights.LIST: READ}
 """What a right takes that an object decides by its classes alone."""
+
+_Changes = list[tuple[int, Posture]]
+"""What becomes of objects on a route, by their places in it counted from its end, which is -1."""
 
 _TRIES = 4
 """So often an expectation is asked again after it was mended."""
@@ -80,7 +84,7 @@ class _Mender:
         self._postures: dict[Identity, Posture] = {}
         self._paths: dict[Identity, str] = {}
         self._inodes: dict[int, dict[Identity, None]] = {}
-        self._found: dict[object, Posture] = {}
+        self._found: dict[object, _Changes] = {}
 
     def mend(self, expectation: Expectation) -> None:
         """Mend one, as far as that is possible."""
@@ -128,46 +132,50 @@ class _Mender:
     def _mend_one(self, one: Counterexample, right: Right, path: str, identity: Identity) -> bool:
         """The best way for everyone who is concerned, at once; whether it had to be searched for.
 
-        What is alike, and reached by all of them, is mended as the first of it was.
+        Who gets there is decided by the postures on the way alone: where these are the same as on the way to
+        another path, what was found for that is done here as well.
         """
         route = walk(self.then, path, follow=False, interpreters=0)
         end = end_without_links(route, identity)
-        named = right.by_name and not right.by_object
-        alike = None
-        if right in _PERMISSIONS and (one.allowed or one.people == one.people & one.ground.access.reach(route)):
-            alike = right, one.allowed, one.people, one.ground.universe, end.posture, end.mount
-            if alike in self._found:
-                self._suppose(end.path, identity, self._found[alike])
-                return False
-        if one.allowed and not named and self._take_from_classes(one, end, right):
-            return True
-        goals = [Goal(who, right, path, not one.allowed, False) for who in one.universe.members(one.people)]
-        best = next((way for way in search(self.then, goals, Terms()).ways if way.plan is not None), None)
-        items = [] if best is None or best.plan is None else best.plan.to_write()
-        for item in items:
-            self._suppose(item.path, item.identity, item.change.after)
-        if alike is not None and [item.identity.same_as(identity) for item in items] == [True]:
-            self._found[alike] = items[0].change.after
+        way = tuple((found.posture, found.mount) for found in route.objects)
+        alike = right, one.allowed, one.people, one.ground.universe, way, end.program
+        changes = self._found.get(alike)
+        if changes is not None:
+            self._take(route, changes)
+            return False
+        changes = self._from_classes(one, end, right) if one.allowed and not _is_of_name(right) else None
+        if changes is None:
+            goals = [Goal(who, right, path, not one.allowed, False) for who in one.universe.members(one.people)]
+            best = next((way for way in search(self.then, goals, Terms()).ways if way.plan is not None), None)
+            items = [] if best is None or best.plan is None else best.plan.to_write()
+            places = {found.path: place - len(route.objects) for place, found in enumerate(route.objects)}
+            if any(item.path not in places for item in items):
+                raise other_now(path)
+            changes = [(places[item.path], item.change.after) for item in items]
+        self._found[alike] = changes
+        self._take(route, changes)
         self._see()
         return True
 
-    def _take_from_classes(self, one: Counterexample, end: Object, right: Right) -> bool:
-        """Whether bits and entries of whole classes are enough, without taking anything from anybody else."""
+    def _from_classes(self, one: Counterexample, end: Object, right: Right) -> "_Changes | None":
+        """Bits and entries of whole classes, where these are enough without taking anything from anybody else."""
         permission = _PERMISSIONS.get(right)
         mend = None if permission is None else without(one.universe, end.posture, one.people, permission)
         if mend is None:
-            return False
+            return None
         goal = wanted(end.posture, mend.wish, self.host.actor(), self.host.settings.umask)
         decisions = Decisions(one.universe)
         had, has = decisions.of(end.posture), decisions.of(goal)
         everyone = one.universe.of_kind("user") | one.universe.of_kind("anyone-else")
         lost = [had.allowed(want) & ~has.allowed(want) & everyone for want in range(1, 8)]
         if any(some & ~one.people for some in lost) or has.allowed(permission or 0) & one.people:
-            return False
-        self._found[right, one.allowed, one.people, one.ground.universe, end.posture, end.mount] = goal
-        self._suppose(end.path, end.status.identity, goal)
-        self._see()
-        return True
+            return None
+        return [(-1, goal)]
+
+    def _take(self, route: Route, changes: "_Changes") -> None:
+        objects = route.objects
+        for place, posture in changes:
+            self._suppose(objects[place].path, objects[place].status.identity, posture)
 
     def _suppose(self, path: str, identity: Identity, posture: Posture) -> None:
         known = next((one for one in self._same_inode(identity) if one.same_as(identity)), identity)
@@ -219,6 +227,10 @@ class _Mender:
         actor = self.host.actor()
         towards = steps_towards(found.posture, goal, actor)
         return change(found.posture, towards, actor, found.mount, found.keeps_lists).after != found.posture
+
+
+def _is_of_name(right: Right) -> bool:
+    return right.by_name and not right.by_object
 
 
 def wish_of(stated: Stated, *, directory: bool) -> Wish:

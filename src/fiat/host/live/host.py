@@ -7,6 +7,7 @@ import time
 from collections.abc import Mapping
 from functools import cached_property
 
+from fiat.core.errors import HostError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.principals import Principal
@@ -44,6 +45,8 @@ class LiveHost:
         """What reads the file tree: not every command does."""
         import resource
 
+        if not os.path.isdir("/proc/self/fd"):
+            raise HostError("/proc is not mounted here, and every object is looked at through /proc/self/fd (proc(5))")
         from fiat.host.live.kernel import Kernel
         from fiat.host.live.mounts import mounts_now
         from fiat.host.live.postures import Postures, Reader
