@@ -155,6 +155,12 @@ def _mount_for_ever(arena: Arena, seed: int, swaps: mmap.mmap) -> None:
         time.sleep(dice.random() ** 3 / 600)
 
 
+def signal_and_wait(child: int) -> None:
+    """End a child process, whatever it does."""
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+
+
 @contextmanager
 def attacked(arena: Arena, seed: int) -> Iterator[Callable[[], int]]:
     """Two processes swap meanwhile, one as the attacker, one as root with mounts; how many swaps there were."""
@@ -164,8 +170,7 @@ def attacked(arena: Arena, seed: int) -> Iterator[Callable[[], int]]:
         yield lambda: sum(struct.unpack("2Q", swaps[:]))
     finally:
         for attacker in attackers:
-            os.kill(attacker, signal.SIGKILL)
-            os.waitpid(attacker, 0)
+            signal_and_wait(attacker)
         while not _LIBC.umount2(os.fsencode(f"{arena.tree}/c"), _DETACH):
             pass
 
