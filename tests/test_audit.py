@@ -99,7 +99,7 @@ def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
             for path in ground.paths(again.found.places)
         }
         assert not said & left, (rule.code, one.commands)
-        assert run_here("undo", "--accounts", planted.accounts, *history)[0] == 0
+        assert run_here("undo", "--accept", "privilege", "--accounts", planted.accounts, *history)[0] == 0
         assert states(planted.top) == before
     assert len(made) > 40
 

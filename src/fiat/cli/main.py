@@ -49,7 +49,7 @@ def _tell_of_defect() -> int:
     import traceback
     from contextlib import suppress
 
-    from fiat.core.text import visible
+    from fiat.app.text import visible
 
     lines = [*traceback.format_exc().split("\n")]
     text = "\n".join(visible(line) for line in lines)

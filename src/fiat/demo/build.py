@@ -1,5 +1,6 @@
 """Builds the sample host's tree for real: numeric owners, real access lists."""
 
+import errno
 import os
 import shutil
 import stat
@@ -25,25 +26,42 @@ def build(folder: str) -> list[str]:
     """Make the sample tree and its accounts under ``folder``, which is absent or empty.
 
     Returns what the image has and the built tree has not, in words. Raises
-    :class:`PathError` where something cannot be made.
+    :class:`PathError` where something cannot be made, and where others could put something in its place meanwhile.
     """
+    held = -1
     try:
         os.makedirs(folder, mode=0o755, exist_ok=True)
-        if os.listdir(folder):
-            raise PathError(folder, 39, "build the sample host in")  # ENOTEMPTY
-        shutil.copytree(sample.ACCOUNTS, os.path.join(folder, ACCOUNTS))
-        objects = [
-            object_._replace(path=folder + object_.path)
-            for object_ in snapshot.read(sample.SNAPSHOT).objects.values()
-            if object_.path == TOP or object_.path.startswith(TOP + "/")
-        ]
-        for object_ in objects:
-            _make(object_)
-        for object_ in objects:  # only now, so that no default list is inherited
-            _set_posture(object_)
+        held = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+        status = os.fstat(held)
+        if status.st_uid != os.geteuid() or status.st_mode & 0o022:
+            hint = "others could put something else in the place of what is made there"
+            raise PathError(folder, errno.EPERM, "build the sample host in", hint)
+        if os.listdir(held):
+            raise PathError(folder, errno.ENOTEMPTY, "build the sample host in")
+        objects = _build_in(f"/proc/self/fd/{held}")  # wherever the folder is moved
     except OSError as error:
-        raise PathError(error.filename or folder, error.errno or 5, "make") from error
-    return [f"{o.path} has no {'/'.join(o.posture.flags)} flag" for o in objects if o.posture.flags]
+        path = str(error.filename or folder).replace(f"/proc/self/fd/{held}", folder)
+        raise PathError(path, error.errno or errno.EIO, "make") from error
+    finally:
+        if held >= 0:
+            os.close(held)
+    return [f"{folder}{o.path} has no {'/'.join(o.posture.flags)} flag" for o in objects if o.posture.flags]
+
+
+def _build_in(folder: str) -> list[Object]:
+    """Make it all; the objects by their paths on the sample host."""
+    shutil.copytree(sample.ACCOUNTS, os.path.join(folder, ACCOUNTS))
+    objects = [
+        object_
+        for object_ in snapshot.read(sample.SNAPSHOT).objects.values()
+        if object_.path == TOP or object_.path.startswith(TOP + "/")
+    ]
+    for object_ in objects:
+        _make(object_._replace(path=folder + object_.path))
+    # only now, so that no default list is inherited; a directory after what is in it, which others may write to then
+    for object_ in reversed(objects):
+        _set_posture(object_._replace(path=folder + object_.path))
+    return objects
 
 
 def _make(object_: Object) -> None:

@@ -27,7 +27,7 @@ def add_care(parser: argparse.ArgumentParser, *, flags: bool = False) -> None:
     add_acceptance(care)
     if flags:
         care.add_argument(
-            "--through-flags", action="store_true", help="clear immutable or append-only for the change, then set it"
+            "--through-flags", action="store_true", help="clear immutable or append-only, and set it after"
         )
         care.add_argument("--check", action="append", default=[], metavar="FILE", help="object where FILE's break")
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
