@@ -12,8 +12,8 @@ import pytest
 from fiat.cli.registry import COMMANDS, load
 from support.files import in_child, make, set_state, states
 from support.fuzzing import Sandbox
-from support.kernel import STRANGER, become
-from support.program import fiat
+from support.kernel import NEW_MOUNTS, STRANGER, become, bind, unshare
+from support.program import fiat, run_here
 from support.racing import READERS, signal_and_wait
 from support.times import report
 
@@ -237,6 +237,24 @@ def test_a_lease_hides_nothing_from_an_audit(folder: str) -> None:
     with leased(path):
         done = fiat("audit", folder)
     assert (done.returncode, "cannot look into" in done.stderr, path in done.stderr) == (3, True, True), done
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("name", ["passwd", "group", "nsswitch.conf"])
+def test_a_pipe_in_the_place_of_the_accounts_is_not_waited_for(folder: str, name: str) -> None:
+    os.mkfifo(f"{folder}/pipe")
+    child = os.fork()
+    if not child:
+        status = 99
+        try:
+            unshare(NEW_MOUNTS)
+            bind(f"{folder}/pipe", f"/etc/{name}")
+            status, _, errors = run_here("who", folder)
+            Path(f"{folder}/said").write_text(errors)
+        finally:
+            os._exit(status)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 2
+    assert f"'/etc/{name}' is no regular file" in Path(f"{folder}/said").read_text()
 
 
 @contextmanager

@@ -27,6 +27,7 @@ from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import walk
+from fiat.demo.sample import SNAPSHOT
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
@@ -157,6 +158,25 @@ def test_an_empty_word_is_no_path(tmp_path: Path) -> None:
     assert (done.returncode, (tmp_path / "held.jsonl").exists()) == (2, False), done.stderr
 
 
+def test_an_older_form_that_is_cut_short_says_so(tmp_path: Path) -> None:
+    """Each path is there or not known, and comparing it takes nothing for new."""
+    lines = Path(SNAPSHOT).read_bytes().splitlines(keepends=True)
+    whole = reader.read(SNAPSHOT)
+    cut = tmp_path / "cut.jsonl"
+    for end in range(60, len(lines) - 1, 7):
+        cut.write_bytes(b"".join(lines[:end]))
+        with pytest.raises(SnapshotError):
+            reader.read(str(cut))
+        host = reader.read(str(cut), incomplete=True)
+        for path in whole.objects:
+            route = walk(host, path, follow=False)
+            assert route.end is not None or route.errno == errno.ENODATA, (end, path)
+    done = fiat("who", "/srv/skerry", "--below", "--from", str(cut), "--incomplete")
+    assert (done.returncode, "the snapshot is cut short" in done.stdout) == (3, True), done
+    told = machine("compare", str(cut), SNAPSHOT, "--incomplete", status=3)
+    assert [one for one in told["results"] if one["change"] in ("new", "gone")] == []
+
+
 def test_what_is_cut_short_is_refused_or_used_as_far_as_it_goes(small: tuple[str, Path], tmp_path: Path) -> None:
     """Wherever it was cut: nothing is said to be missing that was there, and what is not known is said."""
     top, whole = small
@@ -181,7 +201,8 @@ def test_what_is_cut_short_is_refused_or_used_as_far_as_it_goes(small: tuple[str
     assert used > 3
     assert unknown > 3
     assert "--incomplete uses it" in fiat("who", top, "--from", str(cut)).stderr
-    assert fiat("show", top, "--from", str(cut), "--incomplete").returncode == 0
+    done = fiat("show", top, "--from", str(cut), "--incomplete")
+    assert (done.returncode, "the snapshot is cut short" in done.stdout) == (0, True)
     for packed in (gzip.compress(data), _zstandard(data)):
         for end in (3, len(packed) // 2, len(packed) - 3):
             cut.write_bytes(packed[:end])

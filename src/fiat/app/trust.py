@@ -6,8 +6,6 @@ import os
 from fiat.core.errors import PathError
 from fiat.core.text import shell_word
 from fiat.core.typed import NamedTuple
-from fiat.host.textfile import bytes_of
-from fiat.host.trust import Way
 
 __all__ = ["FREE", "Trust"]
 
@@ -27,6 +25,8 @@ class Trust(NamedTuple):
         """
         if not self.needed or path in self.files:
             return path
+        from fiat.host.trust import Way  # every command knows of trust, and few need this
+
         remedy = "copy it where only you can write; or, once you have looked at it, add --trust-file "
         try:
             return Way(what, path, remedy + shell_word(path)).file()
@@ -41,6 +41,8 @@ class Trust(NamedTuple):
 
     def read(self, path: str, what: str, most: int) -> bytes:
         """What it holds, from there or from a pipe; errors as above."""
+        from fiat.host.textfile import bytes_of
+
         try:
             return bytes_of(self.real(path, what), most, pipe=True)
         except OSError as error:

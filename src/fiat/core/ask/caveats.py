@@ -22,8 +22,11 @@ _REMOTE = frozenset(
 
 
 def of_host(settings: Settings) -> list[Finding]:
-    """What holds for the whole host: active security modules, and being in a user namespace."""
+    """What holds for the whole host: security modules, a user namespace, a file that is cut short."""
     found = []
+    if settings.cut_short:
+        text = "the snapshot is cut short: what it lacks may have been there, and nothing is known of that"
+        found.append(Finding("cut-short", "odd", text))
     if settings.security_modules:
         modules = ", ".join(map(visible, settings.security_modules))
         text = f"a security module is active ({modules}) and may refuse what is allowed here"

@@ -39,7 +39,8 @@ class Settings(NamedTuple):
     ``protected_symlinks``, ``protected_regular`` and ``protected_fifos`` (0
     to 2) are the settings of these names in proc_sys_fs(5);
     ``security_modules`` those that may refuse more than the rules here do;
-    ``user_namespace`` whether numbers here are not those of the whole machine.
+    ``user_namespace`` whether numbers here are not those of the whole machine; ``cut_short`` whether the host is held
+    in a file that lacks its end.
     """
 
     umask: int = 0o022
@@ -48,6 +49,7 @@ class Settings(NamedTuple):
     protected_fifos: int = 0
     security_modules: tuple[str, ...] = ()
     user_namespace: bool = False
+    cut_short: bool = False
 
 
 class Node(Protocol):

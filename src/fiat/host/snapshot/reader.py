@@ -144,7 +144,7 @@ class _Reader:
         expect_few_of_a_name(self.users, "it")
         lowest = FIRST_PERSON if header.first_person is None else header.first_person
         people = HeldAccounts(self.users, self.groups, f"the accounts of {visible(name)}", lowest, self.logins)
-        settings = header.settings or Settings()
+        settings = (header.settings or Settings())._replace(cut_short=not self.ended)
         if self.columns is None:
             self._look_at_tree(self.objects)
             whole = ImageHost(name, self.objects.values(), accounts or people, settings)
