@@ -58,10 +58,12 @@ class SavedView(Plain):
             yield Prose(f"What has changed since, whenever you ask: {command}", hanging="  ")
         if saved.removed:
             last = visible(saved.removed[-1])
-            yield Prose(f"Removed {counted(len(saved.removed), 'older snapshot')}, the last {last}.")
+            other = "other" if {*saved.removed} & {*saved.ahead} else "older"
+            yield Prose(f"Removed {counted(len(saved.removed), f'{other} snapshot')}, the last {last}.", hanging="  ")
         if saved.ahead:
-            bears = f"{counted(len(saved.ahead), 'snapshot')} there {'bears' if len(saved.ahead) == 1 else 'bear'}"
-            text = f"{bears} a later date, the last {visible(saved.ahead[-1])}: a clock ran ahead, then or now."
+            last = visible(saved.ahead[-1])
+            bore = f"{counted(len(saved.ahead), 'snapshot')} there bore a later date, the last {last}"
+            text = f"{bore}: a clock ran ahead, then or now."
             yield Prose(text, hanging="  ")
 
 

@@ -283,8 +283,8 @@ def _without_privilege(entry: Entry) -> PathError:
     lost = list(special_names(entry.before.mode & 0o6000))
     if entry.before.capabilities is not None:
         lost.append("file capabilities")
-    hint = f"without {joined(lost)}, for others could have written to it since; look at what it holds, then put that "
-    return PathError(entry.path, errno.EPERM, "put back all of", f"{hint}back with --accept privilege")
+    hint = "others could have written to it since; look at what it holds, then undo the same with --accept privilege"
+    return PathError(entry.path, errno.EPERM, f"give {joined(lost)} back to", hint)
 
 
 def _left_undone(entry: Entry, change: Change) -> PathError:
