@@ -403,6 +403,28 @@ def test_a_folder_of_others_is_not_saved_into(small: tuple[str, Path], tmp_path:
 
 
 @pytest.mark.root
+def test_nothing_is_written_by_way_of_somebody_elses_link(small: tuple[str, Path], tmp_path: Path) -> None:
+    """Whatever the settings of the machine are about such links."""
+    top, _ = small
+    mine, shared = tmp_path / "mine", tmp_path / "shared"
+    mine.mkdir()
+    shared.mkdir()
+    (mine / "file").write_text("before")
+    for name, owner in (("theirs", STRANGER), ("ours", 0)):
+        os.symlink(mine, shared / name)
+        os.lchown(shared / name, owner, owner)
+    for words in (("save", top, "-o"), ("audit", top, "--write-known")):
+        for name in ("file", "new"):
+            done = fiat(*words, str(shared / "theirs" / name))
+            assert (done.returncode, "belongs to another user" in done.stderr) == (4, True), done
+    assert os.listdir(mine) == ["file"]
+    assert (mine / "file").read_text() == "before"
+    assert fiat("save", top, "-o", str(shared / "ours" / "file")).returncode == 0
+    assert fiat("audit", top, "--write-known", str(shared / "ours" / "known")).returncode in (0, 1)
+    assert sorted(os.listdir(mine)) == ["file", "known"]
+
+
+@pytest.mark.root
 def test_what_a_killed_save_left_is_removed_by_the_next(small: tuple[str, Path], tmp_path: Path) -> None:
     """But nothing that another user has there, or that is being written."""
     top, _ = small

@@ -178,10 +178,11 @@ def read_known(path: str, trust: Trust = FREE) -> list[Known]:
 def write_known(found: Iterable[Mended], path: str) -> int:
     """Write a new file that accepts these once each has a reason; the number of lines. Raises PathError."""
     until = (datetime.now(UTC) + _HOLDS).date().isoformat()
+    from fiat.host.snapshot import files
+
     lines = list(knowing.write((one.told for one in found), until))
     try:
-        with open(path, "x", encoding="utf-8") as file:
-            file.writelines(lines)
+        files.create(path, "".join(lines))
     except OSError as error:
         raise PathError(path, error.errno or 5, "write") from error
     return len(lines)

@@ -4,6 +4,7 @@ With FIAT_DEBUG=1 in the environment the traceback behind such a line is shown.
 """
 
 import _signal  # type: ignore[import-not-found]  # what the module signal has besides takes loading
+import errno
 import gc
 import os
 import sys
@@ -158,8 +159,13 @@ def _run(arguments: list[str], *, starting: bool) -> int:
         say(f"fiat {word}: {error}")
         if isinstance(error, UntrustedFile):
             return Status.GUARDED
-        failed = isinstance(error, WorkError | HistoryError | HostError)
+        failed = isinstance(error, WorkError | HistoryError | HostError) or _was_in_use(error)
         return Status.IN_PART if failed else Status.WRONG_COMMAND_LINE
+
+
+def _was_in_use(error: BaseException) -> bool:
+    """Whether something was put in the place of what is meant while Fiat looked at it: no word was wrong."""
+    return getattr(error, "errno", 0) == errno.EBUSY
 
 
 def _hear_of_interrupts() -> None:

@@ -8,7 +8,7 @@ import errno
 import os
 import stat
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 
 from fiat.core.errors import UntrustedFile
 from fiat.core.model import listbytes
@@ -120,6 +120,44 @@ class Way:
                 f"{self._called} is not used: {who} can write to {quoted(path)} on its way "
                 f"({octal(stat.S_IMODE(status.st_mode))}), and put another in its place{self._remedy}"
             )
+
+
+@contextmanager
+def held_folder(folder: str) -> Iterator[int]:
+    """A handle on a folder that something is to be made in, reached by no link that belongs to anybody but root and
+    whoever acts. Raises :class:`UntrustedFile` for such a link, and OSError.
+    """
+    here = os.open("/", os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+    pending, links = _names(os.path.abspath(folder)), 0
+    try:
+        while pending:
+            name = pending.pop()
+            found = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=here)
+            status = os.fstat(found)
+            if not stat.S_ISLNK(status.st_mode):
+                os.close(here)
+                here = found
+                continue
+            target = os.readlink("", dir_fd=found)
+            os.close(found)
+            links += 1
+            if links > _LINKS:
+                raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), folder)
+            if status.st_uid not in (0, os.geteuid()):
+                raise UntrustedFile(
+                    f"nothing is written to {quoted(folder)}: the link {quoted(name)} there belongs to another user"
+                )
+            pending += _names(target)
+            if target.startswith("/"):
+                os.close(here)
+                here = os.open("/", os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
+        opened = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=here)
+        try:
+            yield opened
+        finally:
+            os.close(opened)
+    finally:
+        os.close(here)
 
 
 def _names(path: str) -> list[str]:

@@ -14,6 +14,8 @@ import stat
 from collections.abc import Iterable, Iterator
 from typing import IO, cast
 
+from fiat.host.trust import held_folder
+
 _MODE = 0o600
 _PIECE = 1 << 20
 """Characters that are written together."""
@@ -25,7 +27,7 @@ def write(path: str, lines: Iterable[str]) -> int:
     Compressed where the name ends in .gz or .zst. Raises OSError.
     """
     folder, name = os.path.split(os.path.abspath(path))
-    with _opened(folder) as directory:
+    with held_folder(folder) as directory:
         _remove_leftovers(directory)
         _refuse_what_is_no_file(directory, name)
         with _without_name(directory) as (fd, temporary):
@@ -43,9 +45,18 @@ def write(path: str, lines: Iterable[str]) -> int:
     return size
 
 
+def create(path: str, text: str) -> None:
+    """Make a new file of this text, for everyone as the umask says; OSError where there is one, or a link."""
+    folder, name = os.path.split(os.path.abspath(path))
+    with held_folder(folder) as directory:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        with open(os.open(name, flags, 0o666, dir_fd=directory), "w", encoding="utf-8") as file:
+            file.write(text)
+
+
 def write_new(folder: str, names: Iterable[str], lines: Iterable[str]) -> tuple[str, int]:
     """Write ``lines`` into ``folder`` under the first of ``names`` that is not there; that name, and the bytes."""
-    with _opened(folder) as directory, _without_name(directory) as (fd, temporary):
+    with held_folder(folder) as directory, _without_name(directory) as (fd, temporary):
         _remove_leftovers(directory)
         size = 0
         for name in names:
@@ -61,15 +72,6 @@ def write_new(folder: str, names: Iterable[str], lines: Iterable[str]) -> tuple[
             os.fsync(directory)
             return name, size
     raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), folder)
-
-
-@contextlib.contextmanager
-def _opened(folder: str) -> Iterator[int]:
-    directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        yield directory
-    finally:
-        os.close(directory)
 
 
 def _refuse_what_is_no_file(directory: int, name: str) -> None:

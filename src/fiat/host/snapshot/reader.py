@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import posixpath
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from operator import itemgetter
 
 from fiat.core.errors import RecordError, SnapshotError
@@ -152,24 +152,25 @@ class _Reader:
             return whole
         from fiat.host.snapshot.host import Held, SnapshotHost
 
-        self._expect_trees_apart(header.trees)
+        trees = frozenset(header.trees)
+        self._expect_trees_apart(trees)
         held = Held(
             header.trees,
             self.columns.profiles,
             self.columns.entries(header.trees),
-            tuple(point for point in self.left_out if point not in header.trees),
+            tuple(point for point in self.left_out if point not in trees),
             tuple(self.troubles),
             cut=not self.ended,
             across_mounts=header.across_mounts,
         )
         found = SnapshotHost(name, self.objects.values(), accounts or people, settings, held)
         found.taken, found.evidence, found.digests = header.taken, self.evidence, self.digests
-        self._look_at_tree([path for path in self.objects if path not in header.trees], found)
+        self._look_at_tree([path for path in self.objects if path not in trees], found)
         return found
 
-    def _expect_trees_apart(self, tops: Sequence[str]) -> None:
+    def _expect_trees_apart(self, known: frozenset[str]) -> None:
         """No tree may be in another, but where that one leaves it out: or they would be read again and again."""
-        known, left_out = frozenset(tops), frozenset(self.left_out)
+        left_out = frozenset(self.left_out)
         for top in known - left_out:
             above = top
             while above != "/":
