@@ -13,6 +13,9 @@ import pytest
 import zstandard
 
 from fiat.cli.main import main
+from fiat.core.model.accounts import Accounts
+from fiat.host.evidence.clock import of_the_clock
+from fiat.host.evidence.services import of_units
 from support.files import make
 from support.program import fiat, run_here
 
@@ -222,6 +225,21 @@ def test_names_of_thousands_of_digits_and_cells_that_are_no_formulas(folder: str
     _, out, _ = run_here("who", "/", "--format", "csv", "--from", path)
     assert "'=1+1" in out
     assert not any(cell.startswith(tuple("=+@-")) for line in out.splitlines() for cell in line.split(","))
+
+
+def test_a_quotation_mark_without_an_end_costs_little(folder: str) -> None:
+    """In a unit and in a table: what is longer than any command line is not looked at."""
+    os.makedirs(f"{folder}/etc/cron.d")
+    accounts, times = Accounts((), (), ""), []
+    for length in (1 << 16, 1 << 20):
+        line = "/bin/true '" + "x" * length
+        Path(f"{folder}/it.service").write_text(f"[Service]\nExecStart={line}\n")
+        Path(f"{folder}/etc/cron.d/it").write_text(f"* * * * * root {line}\n")
+        begun = time.process_time()
+        found = [*of_units(accounts, [folder]), *of_the_clock(accounts, folder)]
+        times.append(time.process_time() - begun)
+        assert {one.path for one in found if one.run} == {"/bin/true"}
+    assert times[1] < 8 * times[0]  # sixteen times as long
 
 
 def test_a_defect_is_no_answer(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:

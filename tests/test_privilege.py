@@ -53,13 +53,6 @@ class Adversary:
             os.seteuid(0)
             os.setegid(0)
 
-    def late(self) -> None:
-        """Write by all that is still held open."""
-        for fd in self.held:
-            with mmap.mmap(fd, len(PAYLOAD)) as memory:
-                memory[:] = PAYLOAD
-            self.wrote = True
-
     def _write(self, fd: int) -> None:
         if os.pread(fd, len(PAYLOAD), 0) != PAYLOAD:
             with mmap.mmap(fd, len(PAYLOAD)) as memory:
@@ -101,7 +94,7 @@ class Sequence:
             os.setxattr(self.path, CAPABILITY_XATTR, POWERS)
         os.chmod(self.path, dice.choice((0o4755, 0o4755, 0o6755, 0o2755, 0o4711, 0o4750)))
         self.adversary = Adversary(self.path, dice)
-        self.given = False
+        self.given = 0
         self.words: list[str] = []
         self.fiat("save", folder, "--output", f"{folder}/then.jsonl")
 
@@ -147,19 +140,14 @@ class Sequence:
         return dice.choice(wishes)
 
     def put_back(self, *words: str) -> None:
+        """Nothing is privileged then that the adversary wrote, or could write to by what they hold open."""
         had = privileged(self.path)
         self.fiat(*words)
-        assert not (privileged(self.path) and self.adversary.wrote), (self.words, acts_as(self.path))
-        self.given = privileged(self.path) and (self.given or not had)
-
-    def end(self) -> bool:
-        """What is held open is written to at last; whether the file is privileged then."""
-        given = self.given and privileged(self.path)
-        self.adversary.late()
-        if given and self.adversary.wrote:
-            raise AssertionError((self.words, acts_as(self.path)))
-        self.adversary.let_go()
-        return given
+        has = privileged(self.path)
+        assert not (has and self.adversary.wrote), (self.words, acts_as(self.path))
+        if has and not had:
+            self.given += 1
+            assert not self.adversary.held, self.words
 
 
 def sequences(count: int, seed: int) -> tuple[int, int, int]:
@@ -171,7 +159,8 @@ def sequences(count: int, seed: int) -> tuple[int, int, int]:
             for _ in range(dice.randint(3, 9)):
                 one.step()
                 steps += 1
-            given += one.end()
+            one.adversary.let_go()
+            given += one.given
             wrote += one.adversary.wrote
     return steps, given, wrote
 

@@ -101,14 +101,19 @@ def run(
 def with_digests(host: Host, intended: Sequence[Intended]) -> list[Intended]:
     """The same with digests of what privileged files hold: only on that will they be given their privilege back."""
     found = list(intended)
+    distinct = {id(one.change): one.change for one in found}  # of most objects it is the very same
+    privileged = {key for key, change in distinct.items() if is_privileged(change.before)}
+    if not privileged:
+        return found
     digests, handles = Digests(), Handles(host)
     try:
         for place, one in enumerate(found):
-            if is_privileged(one.change.before):
+            if id(one.change) in privileged:
                 with suppress(OSError):  # it has gone: it is told when it is tried
                     node = handles.open(one.path)
                     try:
-                        found[place] = one._replace(digest=digests.of(node))
+                        if node.glance().identity.same_as(one.identity):
+                            found[place] = one._replace(digest=digests.of(node))
                     finally:
                         node.close()
     finally:
