@@ -220,7 +220,7 @@ touched = st.builds(
 
 
 def intended(one: Touched) -> Intended:
-    return Intended(one.path, one.identity, Change(one.before, one.after, between=one.between))
+    return Intended(one.path, one.identity, Change(one.before, one.after, between=one.between), one.digest)
 
 
 @pytest.mark.slow

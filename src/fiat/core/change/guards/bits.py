@@ -11,6 +11,7 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, octal, permission_letters, special_names
 from fiat.core.model.posture import Posture
 from fiat.core.rules.effective import effective
+from fiat.core.rules.privilege import is_privileged, others_could_write
 from fiat.core.text import joined
 from fiat.core.words import naming
 
@@ -39,9 +40,13 @@ _SETGID_RUN = SETGID | 0o010
 
 
 def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[tuple[str, str, str]]:
-    """Setuid or setgid that is new, another's, or open to more people than before."""
+    """Setuid or setgid that is new, another's, or open to more people than before; or what has any, and others may
+    write to it from now on."""
     if after.kind is not Kind.FILE:
         return
+    if is_privileged(after) and others_could_write(after, after.uid) and not others_could_write(before, before.uid):
+        keeps = "what is written by way of a mapping leaves setuid, setgid and capabilities on"
+        yield "privilege", f"others could change what it does, and {keeps}", ""
     wider = after.mode & EXECUTE_BITS & ~before.mode
     setuid = after.mode & SETUID and after.mode & EXECUTE_BITS
     if setuid and (not before.mode & SETUID or before.uid != after.uid or wider):
