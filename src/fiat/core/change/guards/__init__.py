@@ -19,7 +19,7 @@ from fiat.core.typed import NamedTuple
 GUARDS = {
     "lockout": "a directory's owner, or the one who acts, can no longer traverse it",
     "everyone-writes": "everyone on this host may write there",
-    "privilege": "setuid or setgid on something that can be executed",
+    "privilege": "setuid or setgid on something executable, or others may write to it",
     "system-path": "the system itself lives there",
     "from-root": "something is taken away from root",
     "clears-special": "the kernel drops setuid, setgid or file capabilities as the owner changes",
