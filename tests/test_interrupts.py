@@ -35,7 +35,8 @@ def test_ctrl_c_at_any_moment_is_130(words: list[str], folder: str) -> None:
         tracebacks += "Traceback" in errors
         assert "Traceback" not in errors or running.returncode != 130
     report("interrupted", rounds=12 * TIMES, by_fiat=interrupted, while_python_started=tracebacks)
-    assert interrupted > tracebacks
+    assert interrupted > 1
+    assert tracebacks < 8 * TIMES
 
 
 @pytest.mark.root
