@@ -34,7 +34,7 @@ $(VENV)/run.stamp: requirements/run.txt
 	$(PIP) install --require-hashes -r requirements/run.txt
 	@touch $@
 
-$(VENV)/fiat.stamp: $(VENV)/run.stamp pyproject.toml
+$(VENV)/fiat.stamp: $(VENV)/run.stamp pyproject.toml scripts/fiat
 	$(PIP) install --no-deps --no-build-isolation --editable .
 	@touch $@
 

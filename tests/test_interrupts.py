@@ -4,11 +4,14 @@ import os
 import random
 import signal
 import subprocess
+import sys
 import time
 from pathlib import Path
+from subprocess import PIPE
 
 import pytest
 
+import fiat as fiat_package
 from support.files import make
 from support.kernel import NEW_MOUNTS, bind, unshare
 from support.program import PROGRAM, fiat, run_here
@@ -25,8 +28,9 @@ def test_ctrl_c_at_any_moment_is_130(words: list[str], folder: str) -> None:
     assert fiat("save", "/usr/lib", "-o", f"{folder}/held").returncode == 0
     words = [word.replace("{}", folder) for word in words]
     interrupted = tracebacks = 0
+    program = Path(sys.executable).parent / "fiat"
     for _ in range(12 * TIMES):
-        with subprocess.Popen([*PROGRAM, *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as running:
+        with subprocess.Popen([program, *words], stdout=PIPE, stderr=PIPE, text=True) as running:
             time.sleep(0.02 + 0.9 * dice.random())
             running.send_signal(signal.SIGINT)
             _, errors = running.communicate()
@@ -37,6 +41,30 @@ def test_ctrl_c_at_any_moment_is_130(words: list[str], folder: str) -> None:
     report("interrupted", rounds=12 * TIMES, by_fiat=interrupted, while_python_started=tracebacks)
     assert interrupted > 1
     assert tracebacks < 8 * TIMES
+
+
+SCRIPT = Path(__file__).parent.parent / "scripts" / "fiat"
+
+
+def test_the_program_hears_of_ctrl_c_before_it_loads_anything() -> None:
+    """What stands in its script is what is installed, and it loads nothing that takes time first."""
+    installed = Path(sys.executable).parent / "fiat"
+    assert installed.read_text().splitlines()[1:] == SCRIPT.read_text().splitlines()[1:]
+    code = f"""
+import os, sys
+before = {{*sys.modules}}
+sys.argv[1:] = ["--version"]
+os._exit = int
+exec(compile(open({str(SCRIPT)!r}).read(), "fiat", "exec"))
+print(*{{*sys.modules}} - before)
+"""
+    environment = {"PYTHONPATH": ":".join(sys.path)}
+    words = [sys.executable, "-S", "-c", code]
+    done = subprocess.run(words, stdout=PIPE, text=True, check=True, env=environment)
+    version, loaded = done.stdout.splitlines()
+    assert version == f"fiat {fiat_package.__version__}"
+    assert "fiat.cli.main" in loaded.split()
+    assert "re" not in loaded.split()
 
 
 @pytest.mark.root

@@ -16,7 +16,7 @@ def run() -> None:
     """Run the command line of this process, and end it: everything is written and closed by then.
 
     To free millions of objects one by one, which Python would do now, takes longer than many a command. Ctrl-C
-    ends the process at once until a command runs: nothing has been done by then, and there is nothing to be said.
+    ends the process at once until a command runs (``scripts/fiat`` begins with that): nothing has been done by then.
     """
     try:
         _signal.signal(_signal.SIGINT, lambda *_: os._exit(_INTERRUPTED))
