@@ -14,7 +14,7 @@ from fiat.core.change.history import Beginning, Intended
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import take
 from fiat.core.change.target import Target
-from fiat.core.change.undo import find, put_back
+from fiat.core.change.undo import Despite, find, put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import parse_change
@@ -183,11 +183,9 @@ def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     """Put back the latest run; the paths where that failed."""
     entries = history.entries(history.runs()[0].number)[::-1]
     host = LiveHost(world.people)
-    told = (
-        one
-        for tried in put_back(host, list(find(host, entries, privilege=True)), lambda: False, privilege=True)
-        for one in tried.told
-    )
+    despite = Despite(privilege=True)
+    finds = list(find(host, entries, despite))
+    told = (one for tried in put_back(host, finds, lambda: False, despite=despite) for one in tried.told)
     return [entries[one.place].path for one in told if one.error is not None]
 
 

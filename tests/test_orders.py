@@ -3,18 +3,18 @@
 import argparse
 import fcntl
 import os
+import signal
 from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 
 from fiat.cli.registry import COMMANDS, load
-from support.files import in_child, make, set_state, states
+from support.files import make, set_state, states
 from support.fuzzing import Sandbox
-from support.kernel import NEW_MOUNTS, STRANGER, become, bind, unshare
+from support.kernel import NEW_MOUNTS, STRANGER, bind, stranger_holds, unshare
 from support.program import fiat, run_here
-from support.racing import READERS, signal_and_wait
+from support.racing import READERS
 from support.times import report
 
 FILES = ("FILE", "DIR", "SNAPSHOT", "REF", "A", "B")
@@ -234,7 +234,14 @@ def test_a_lease_hides_nothing_from_an_audit(folder: str) -> None:
     path = make(f"{folder}/id_key", 0o644, text=key)
     os.chown(path, STRANGER, STRANGER)
     assert fiat("audit", folder).returncode == 1
-    with leased(path):
+    held: list[int] = []
+
+    def lease() -> None:
+        signal.signal(signal.SIGIO, signal.SIG_IGN)
+        held.append(os.open(path, os.O_RDWR))
+        fcntl.fcntl(held[0], fcntl.F_SETLEASE, fcntl.F_WRLCK)
+
+    with stranger_holds(lease):
         done = fiat("audit", folder)
     assert (done.returncode, "cannot look into" in done.stderr, path in done.stderr) == (3, True, True), done
 
@@ -255,34 +262,3 @@ def test_a_pipe_in_the_place_of_the_accounts_is_not_waited_for(folder: str, name
             os._exit(status)
     assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 2
     assert f"'/etc/{name}' is no regular file" in Path(f"{folder}/said").read_text()
-
-
-@contextmanager
-def leased(path: str) -> Iterator[None]:
-    """Somebody holds a write lease on ``path`` (fcntl(2), F_SETLEASE), and does not let go of it."""
-    ready, told = os.pipe()
-
-    def hold() -> None:
-        import signal
-        import time
-
-        signal.signal(signal.SIGIO, signal.SIG_IGN)
-        become_stranger()
-        try:
-            fcntl.fcntl(os.open(path, os.O_RDWR), fcntl.F_SETLEASE, fcntl.F_WRLCK)
-        finally:
-            os.write(told, b"x")
-        time.sleep(60)
-
-    child = in_child(hold)
-    os.read(ready, 1)
-    try:
-        yield
-    finally:
-        signal_and_wait(child)
-
-
-def become_stranger() -> None:
-    from fiat.core.model.principals import unlisted_user
-
-    become(unlisted_user(STRANGER, (STRANGER,)))

@@ -14,7 +14,7 @@ from fiat.app.change import apply
 from fiat.app.compare import State
 from fiat.app.restore import Only, Restored, restore
 from fiat.app.save import Into, save
-from fiat.app.undo import put_back, undoing
+from fiat.app.undo import Despite, put_back, undoing
 from fiat.core.errors import PathError
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.accounts import from_folder
@@ -78,7 +78,8 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
                         assert state == was[old], (path, old)
                         back += state != now[path]
                 if found.planned.plan.changing and history.runs():
-                    put_back(undoing(people, history, privilege=True), history, problem=problems.append)
+                    undone = undoing(people, history, despite=Despite(privilege=True))
+                    put_back(undone, history, problem=problems.append)
                     assert keep(estate) == now
     report(f"restored on {kind}", back=back, left=left)
     assert back > SEEDS

@@ -10,7 +10,6 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -33,10 +32,10 @@ from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from fiat.host.snapshot.lines import LONGEST
 from support.estates import Estate, write_accounts
-from support.files import IMMUTABLE, change_flags, in_child, make
+from support.files import IMMUTABLE, change_flags, make
 from support.filesystems import fresh
 from support.json_values import places, put
-from support.kernel import STRANGER, become, bind, unmount
+from support.kernel import STRANGER, bind, stranger_holds, unmount
 from support.program import fiat, fiat_as, machine
 from support.times import report
 from support.verdicts import same_verdicts
@@ -351,7 +350,13 @@ def test_only_older_snapshots_of_the_same_are_removed(small: tuple[str, Path], f
     os.mkfifo(strange[2])
     older = machine(*words)["file"]
     os.chmod(place, 0o755)  # others may open it, and lock what they open
-    with in_the_way(str(place)):
+    held: list[int] = []
+
+    def lock() -> None:
+        held.append(os.open(place, os.O_RDONLY))
+        fcntl.flock(held[0], fcntl.LOCK_EX)
+
+    with stranger_holds(lock):
         told = machine(*words, "--keep", "2")
     assert told["removed"] == [os.path.basename(older)]
     assert told["ahead"] == [later.name]
@@ -364,63 +369,42 @@ def test_only_older_snapshots_of_the_same_are_removed(small: tuple[str, Path], f
     assert (done.returncode, "this one was saved" in done.stderr, "Saved to" in done.stdout) == (3, True, True)
 
 
-@contextmanager
-def in_the_way(path: str) -> Iterator[None]:
-    """Somebody else holds a lock on what is at ``path``."""
-    ready, told = os.pipe()
-
-    def hold() -> None:
-        become(unlisted_user(STRANGER, (STRANGER,)))
-        try:
-            fcntl.flock(os.open(path, os.O_RDONLY), fcntl.LOCK_EX)
-        finally:
-            os.write(told, b"x")
-        time.sleep(60)
-
-    child = in_child(hold)
-    os.read(ready, 1)
-    try:
-        yield
-    finally:
-        os.kill(child, signal.SIGKILL)
-        os.waitpid(child, 0)
-
-
-@pytest.mark.root
-def test_a_folder_of_others_is_not_saved_into(small: tuple[str, Path], tmp_path: Path) -> None:
-    """Nothing is saved, and nothing removed, where a link in a sticky directory leads, or where others can write."""
-    top, _ = small
+@pytest.fixture
+def shared(tmp_path: Path) -> tuple[Path, Path]:
+    """A folder, and another one with two links to it: by ``ours`` and by ``theirs``."""
     mine, shared = tmp_path / "mine", tmp_path / "shared"
     mine.mkdir()
     shared.mkdir()
-    os.chmod(shared, 0o1777)
-    os.symlink(mine, shared / "saved")
-    os.lchown(shared / "saved", STRANGER, STRANGER)
-    for place in (shared / "saved", shared / "new", shared):
-        done = fiat("save", top, "--add", str(place), "--keep", "1")
+    for name, owner in (("theirs", STRANGER), ("ours", 0)):
+        os.symlink(mine, shared / name)
+        os.lchown(shared / name, owner, owner)
+    return mine, shared
+
+
+@pytest.mark.root
+def test_a_folder_of_others_is_not_saved_into(small: tuple[str, Path], shared: tuple[Path, Path]) -> None:
+    """Nothing is saved, and nothing removed, where a link in a sticky directory leads, or where others can write."""
+    mine, folder = shared
+    os.chmod(folder, 0o1777)
+    for place in (folder / "theirs", folder / "new", folder):
+        done = fiat("save", small[0], "--add", str(place), "--keep", "1")
         assert (done.returncode, "is not used" in done.stderr) == (4, True), done
     assert os.listdir(mine) == []
 
 
 @pytest.mark.root
-def test_nothing_is_written_by_way_of_somebody_elses_link(small: tuple[str, Path], tmp_path: Path) -> None:
+def test_nothing_is_written_by_way_of_somebody_elses_link(small: tuple[str, Path], shared: tuple[Path, Path]) -> None:
     """Whatever the settings of the machine are about such links."""
-    top, _ = small
-    mine, shared = tmp_path / "mine", tmp_path / "shared"
-    mine.mkdir()
-    shared.mkdir()
+    (top, _), (mine, folder) = small, shared
     (mine / "file").write_text("before")
-    for name, owner in (("theirs", STRANGER), ("ours", 0)):
-        os.symlink(mine, shared / name)
-        os.lchown(shared / name, owner, owner)
     for words in (("save", top, "-o"), ("audit", top, "--write-known")):
         for name in ("file", "new"):
-            done = fiat(*words, str(shared / "theirs" / name))
+            done = fiat(*words, str(folder / "theirs" / name))
             assert (done.returncode, "belongs to another user" in done.stderr) == (4, True), done
     assert os.listdir(mine) == ["file"]
     assert (mine / "file").read_text() == "before"
-    assert fiat("save", top, "-o", str(shared / "ours" / "file")).returncode == 0
-    assert fiat("audit", top, "--write-known", str(shared / "ours" / "known")).returncode in (0, 1)
+    assert fiat("save", top, "-o", str(folder / "ours" / "file")).returncode == 0
+    assert fiat("audit", top, "--write-known", str(folder / "ours" / "known")).returncode in (0, 1)
     assert sorted(os.listdir(mine)) == ["file", "known"]
 
 

@@ -4,15 +4,17 @@ import ctypes
 import errno
 import os
 import pickle
+import signal
 import struct
 import sys
 import time
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from multiprocessing.connection import Connection
 from typing import Any, NoReturn, TypeVar
 
-from fiat.core.model.principals import Principal
+from fiat.core.model.principals import Principal, unlisted_user
 from support.beside import Beside
 
 STRANGER = 65533
@@ -98,6 +100,29 @@ def become(who: Principal) -> None:
     first = gids[0] if gids else 65000
     os.setresgid(first, first, first)
     os.setresuid(who.uid, who.uid, who.uid)
+
+
+@contextmanager
+def stranger_holds(take: Callable[[], object]) -> Iterator[None]:
+    """Another process, of :data:`STRANGER`, has done ``take`` and holds on to what it took."""
+    ready, told = os.pipe()
+
+    def hold() -> None:
+        try:
+            take()
+        finally:
+            os.write(told, b"x")
+        signal.pause()
+
+    child = _child(unlisted_user(STRANGER, (STRANGER,)), hold)
+    os.read(ready, 1)
+    try:
+        yield
+    finally:
+        os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+        os.close(ready)
+        os.close(told)
 
 
 Question = tuple[str, str]

@@ -28,6 +28,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
+from fiat.host.textfile import create
 
 __all__ = [
     "RULES",
@@ -178,11 +179,9 @@ def read_known(path: str, trust: Trust = FREE) -> list[Known]:
 def write_known(found: Iterable[Mended], path: str) -> int:
     """Write a new file that accepts these once each has a reason; the number of lines. Raises PathError."""
     until = (datetime.now(UTC) + _HOLDS).date().isoformat()
-    from fiat.host.snapshot import files
-
     lines = list(knowing.write((one.told for one in found), until))
     try:
-        files.create(path, "".join(lines))
+        create(path, "".join(lines))
     except OSError as error:
         raise PathError(path, error.errno or 5, "write") from error
     return len(lines)

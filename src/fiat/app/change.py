@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 
 from fiat.app.problems import Problem, failure, raise_problem
-from fiat.app.running import Result, run, who_runs, with_digests
+from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
 from fiat.core.ask.keptshifts import kept
 from fiat.core.change import plan as plans
@@ -13,6 +13,7 @@ from fiat.core.change.guards import GUARDS
 from fiat.core.change.guards.acting import why_refused
 from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
 from fiat.core.change.plan import Plan
+from fiat.core.change.privilege import with_digests
 from fiat.core.change.target import Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.app.arrangements import known_arrangements, parse_chosen
 from fiat.app.change import Planned, planned_for
-from fiat.app.problems import Problem, raise_problem
+from fiat.app.problems import Problem, each_once, raise_problem
 from fiat.app.trust import FREE, Trust
 from fiat.app.why import why
 from fiat.core.change.plan import Plan
@@ -103,23 +103,11 @@ def check(
     progress: Progress = no_progress,
 ) -> Checked:
     """Whether the expectations hold on ``host``."""
-    once = _once(problem)
+    once = each_once(problem)
     found = [holding(host, one, once, progress) for one in expectations]
     every = [one for held in found for one in held.broken]
     because = {number: text for number, one in enumerate(every[:_EXPLAINED]) if (text := _because(host, one))}
     return Checked(found, contradictions(found), because, host)
-
-
-def _once(problem: Problem, told: Iterable[PathError] = ()) -> Problem:
-    """Passes on each problem once, and none of those that were ``told``."""
-    known = {(error.path, error.errno) for error in told}
-
-    def once(error: PathError) -> None:
-        if (error.path, error.errno) not in known:
-            known.add((error.path, error.errno))
-            problem(error)
-
-    return once
 
 
 def _because(host: Host, one: Counterexample) -> str:
@@ -158,7 +146,7 @@ def mend(
     """
     if checked.contradictions:
         raise ExpectationError(f"nothing is planned: {words(checked.contradictions[0])}")
-    once = _once(problem, (error for one in checked.found for error in one.unread))
+    once = each_once(problem, (error for one in checked.found for error in one.unread))
     found = mending(host, checked.found, once)
     return planned_for(host, found.targets, problem, progress), found
 
@@ -170,7 +158,7 @@ def guard(host: Host, plan: Plan, files: Sequence[str], problem: Problem, trust:
 
 def _broken_by(host: Host, plan: Plan, expectations: Sequence[Expectation], problem: Problem) -> Iterator[Finding]:
     then = HostAsIf(host, Supposition(plan.postures_after()))
-    once = _once(problem)
+    once = each_once(problem)
     for one in expectations:
         before = holding(host, one, once)
         if before.unknown:

@@ -25,6 +25,18 @@ def raise_problem(error: PathError) -> None:
     raise error
 
 
+def each_once(problem: Problem, told: Iterable[PathError] = ()) -> Problem:
+    """Passes on each problem once, and none of those that were ``told``."""
+    known = {(error.path, error.errno) for error in told}
+
+    def once(error: PathError) -> None:
+        if (error.path, error.errno) not in known:
+            known.add((error.path, error.errno))
+            problem(error)
+
+    return once
+
+
 def failure(route: Route) -> PathError:
     """The error that says why ``route`` does not arrive."""
     if route.hidden and route.errno == errno.ENODATA:

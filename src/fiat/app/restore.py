@@ -1,15 +1,15 @@
 """Restoring: a plan that puts postures back as a snapshot has them."""
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Mapping, Sequence
+from contextlib import closing
+from functools import partial
 
 from fiat.app.change import Planned, planned_for
 from fiat.app.compare import State, comparable
-from fiat.app.problems import Problem, raise_problem
-from fiat.core.change.privilege import Digests
+from fiat.app.problems import Problem, each_once, raise_problem
+from fiat.core.change.privilege import Digests, may_come_back
 from fiat.core.change.target import Target
-from fiat.core.errors import PathError
-from fiat.core.model.host import Host, Node, Progress, no_progress
+from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched
 from fiat.core.state.restoring import Left, Only, restoring
 from fiat.core.tree.handles import Handles
@@ -46,43 +46,36 @@ def restore(
     snapshot has, or where their ``privilege`` was accepted. Nothing is written: the plan is one like any other. Raises
     :class:`SnapshotError`.
     """
-    told: set[tuple[str, int]] = set()
-
-    def once(error: PathError) -> None:
-        if (error.path, error.errno) not in told:
-            told.add((error.path, error.errno))
-            problem(error)
-
+    once = each_once(problem)
     trees = comparable(before, now, paths, problem=once, progress=progress)
     taking = None if selection.everything else selection.on(now.host.accounts)
     targets: list[Target] = []
     left: list[Left] = []
-    digests, kept = Digests(), before.host.digests if isinstance(before.host, ImageHost) else {}
-    for (then, after), compared in zip(trees, [matched(*views, taking) for views in trees], strict=True):
-
-        def unchanged(earlier: int, place: int, then: Survey = then.survey, survey: Survey = after.survey) -> bool:
-            one, had = survey.object(place), then.object(earlier)
-            with suppress(OSError), _opened(now.host, one.path) as node:
-                if node.glance().identity.same_as(one.status.identity):
-                    return digests.unchanged(node, one.posture, had.posture, (), kept.get(had.path, ""))
-            return False
-
-        found = restoring(compared, after.survey, now.host.accounts, unchanged, only, privilege=privilege)
-        left += found.left
-        top = after.survey.top.path
-        targets.append(Target(top, after.route, found.survey, found.chosen, True, goals=found.goals))
+    kept = before.host.digests if isinstance(before.host, ImageHost) else {}
+    with closing(Handles(now.host)) as handles:
+        unchanged = _Unchanged(handles, kept)
+        for (then, after), compared in zip(trees, [matched(*views, taking) for views in trees], strict=True):
+            same = partial(unchanged, then.survey, after.survey)
+            found = restoring(compared, after.survey, now.host.accounts, same, only, privilege=privilege)
+            left += found.left
+            top = after.survey.top.path
+            targets.append(Target(top, after.route, found.survey, found.chosen, True, goals=found.goals))
     return Restored(planned_for(now.host, targets, once, progress, through_flags=through_flags), left)
 
 
-@contextmanager
-def _opened(host: Host, path: str) -> Iterator[Node]:
-    """What is at the real ``path``."""
-    handles = Handles(host)
-    try:
-        node = handles.open(path)
-        try:
-            yield node
-        finally:
-            node.close()
-    finally:
-        handles.close()
+class _Unchanged:
+    """Tells of a privileged file whether its privilege may come back, by the digests ``kept`` with the state before."""
+
+    def __init__(self, handles: Handles, kept: Mapping[str, str]) -> None:
+        self._handles = handles
+        self._kept = kept
+        self._digests = Digests()
+
+    def __call__(self, then: Survey, now: Survey, earlier: int, place: int) -> bool:
+        """That at the place ``earlier`` then, which is at ``place`` now."""
+        had, one = then.object(earlier), now.object(place)
+
+        def digest() -> str:
+            return self._digests.at(self._handles, one.path, one.status.identity)
+
+        return may_come_back(one.posture, had.posture, (), self._kept.get(had.path, ""), digest)

@@ -6,18 +6,15 @@ import signal
 import threading
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from types import FrameType
 
 from fiat.app.problems import Problem
 from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
 from fiat.core.change.outcome import Outcome, Stopping, Tried
-from fiat.core.change.privilege import Digests
 from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.host import Host, Progress
-from fiat.core.rules.privilege import is_privileged
-from fiat.core.tree.handles import Handles
+from fiat.core.model.host import Progress
 from fiat.core.typed import NamedTuple
 
 _STEP = 200
@@ -96,29 +93,6 @@ def run(
             except HistoryError as error:
                 result = result._replace(unfinished=error)
         return result._replace(stopped=stopped)
-
-
-def with_digests(host: Host, intended: Sequence[Intended]) -> list[Intended]:
-    """The same with digests of what privileged files hold: only on that will they be given their privilege back."""
-    found = list(intended)
-    distinct = {id(one.change): one.change for one in found}  # of most objects it is the very same
-    privileged = {key for key, change in distinct.items() if is_privileged(change.before)}
-    if not privileged:
-        return found
-    digests, handles = Digests(), Handles(host)
-    try:
-        for place, one in enumerate(found):
-            if id(one.change) in privileged:
-                with suppress(OSError):  # it has gone: it is told when it is tried
-                    node = handles.open(one.path)
-                    try:
-                        if node.glance().identity.same_as(one.identity):
-                            found[place] = one._replace(digest=digests.of(node))
-                    finally:
-                        node.close()
-    finally:
-        handles.close()
-    return found
 
 
 class _Tally:

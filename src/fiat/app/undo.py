@@ -5,13 +5,14 @@ from contextlib import ExitStack, contextmanager, nullcontext, suppress
 from enum import Enum
 
 from fiat.app.problems import Problem, raise_problem
-from fiat.app.running import Result, run, who_runs, with_digests
+from fiat.app.running import Result, run, who_runs
 from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
 from fiat.core.change.history import Beginning, Entry, History, Intended, Run, Waiting, in_silence
+from fiat.core.change.privilege import with_digests
 from fiat.core.change.steps import Change
-from fiat.core.change.undo import Find
+from fiat.core.change.undo import NOTHING, Despite, Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.paths import lies_under
@@ -19,7 +20,7 @@ from fiat.core.text import joined, quoted
 from fiat.core.typed import NamedTuple
 from fiat.engine import changing
 
-__all__ = ["Lock", "Undoing", "Which", "put_back", "undoing", "undoing_alone"]
+__all__ = ["Despite", "Lock", "Undoing", "Which", "put_back", "undoing", "undoing_alone"]
 
 
 Hold = Callable[[Run, Sequence[Entry]], bool]
@@ -47,8 +48,8 @@ class Undoing(NamedTuple):
 
     ``passed_over`` are later runs of which nothing can be put back any more, ``damaged``
     later ones that cannot be read. ``earlier`` are runs before it that are put
-    back with it, the latest first; ``in_part`` those of all of these of which only a part is. ``privilege`` tells that
-    set-id bits and capabilities are accepted.
+    back with it, the latest first; ``in_part`` those of all of these of which only a part is. ``despite``
+    what was accepted.
     """
 
     undone: Run
@@ -61,7 +62,7 @@ class Undoing(NamedTuple):
     in_part: tuple[Run, ...] = ()
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
-    privilege: bool = False
+    despite: Despite = NOTHING
 
     @property
     def runs(self) -> tuple[Run, ...]:
@@ -101,21 +102,20 @@ def undoing(
     number: int | None = None,
     hold: Hold = hold_nothing,
     *,
-    over: bool = False,
-    privilege: bool = False,
+    despite: Despite = NOTHING,
 ) -> Undoing:
     """What putting back a run would do: the one with ``number``, or the latest of which anything can be put back.
 
-    ``hold`` is called with each run that is tried, before its objects are looked at. What others have changed since is
-    put back as well if ``over``; set-id bits and capabilities whatever the contents if their ``privilege`` is accepted.
+    ``hold`` is called with each run that is tried, before its objects are looked at. ``despite`` says
+    what is put back all the same.
     """
     if number is not None:
-        return _undoing(host, history, history.run(number), hold, over, privilege)
+        return _undoing(host, history, history.run(number), hold, despite)
     passed_over: list[Run] = []
     damaged = [one.number for one in history.damage() if one.number is not None]
     for undone in undo.runs_to_undo(history):
         try:
-            found = _undoing(host, history, undone, hold, over, privilege)
+            found = _undoing(host, history, undone, hold, despite)
         except RunDamaged:
             damaged.append(undone.number)
             continue
@@ -135,15 +135,15 @@ def undoing(
     raise RunError("nothing is left to undo; fiat history lists what was done")
 
 
-def _undoing(host: Host, history: History, undone: Run, hold: Hold, over: bool, privilege: bool) -> Undoing:
+def _undoing(host: Host, history: History, undone: Run, hold: Hold, despite: Despite) -> Undoing:
     undo.check(undone)
     entries = undo.entries_to_undo(history, undone)
     if hold(undone, entries):  # others may have put it back until then
         undone = history.run(undone.number)
         undo.check(undone)
         entries = undo.entries_to_undo(history, undone)
-    finds = undo.with_later_runs(history, [undone], changing.find(host, entries, over=over, privilege=privilege))
-    return Undoing(undone, finds, None, host, gains=undone.losses, losses=undone.gains, privilege=privilege)
+    finds = undo.with_later_runs(history, [undone], changing.find(host, entries, despite))
+    return Undoing(undone, finds, None, host, gains=undone.losses, losses=undone.gains, despite=despite)
 
 
 def undoing_several(
@@ -152,15 +152,14 @@ def undoing_several(
     which: Which,
     hold: Hold = hold_nothing,
     *,
-    over: bool = False,
-    privilege: bool = False,
+    despite: Despite = NOTHING,
 ) -> Undoing:
     """What putting back several runs as one would do; :class:`RunError` where there are none."""
     runs, entries, in_part = _several(history, which)
     if hold(runs[0], entries):  # others may have put some of it back until then
         runs, entries, in_part = _several(history, which)
-    finds = undo.with_later_runs(history, runs, changing.find(host, entries, over=over, privilege=privilege))
-    found = Undoing(runs[0], finds, None, host, earlier=tuple(runs[1:]), in_part=tuple(in_part), privilege=privilege)
+    finds = undo.with_later_runs(history, runs, changing.find(host, entries, despite))
+    found = Undoing(runs[0], finds, None, host, earlier=tuple(runs[1:]), in_part=tuple(in_part), despite=despite)
     from fiat.app.undoeffects import effects_of  # loads NumPy
 
     gains, losses = effects_of(host, found.changing)
@@ -208,8 +207,7 @@ def undoing_alone(
     waiting: Waiting = in_silence,
     lock: Lock = Lock.NEEDED,
     *,
-    over: bool = False,
-    privilege: bool = False,
+    despite: Despite = NOTHING,
 ) -> Iterator[Undoing]:
     """As :func:`undoing`, or :func:`undoing_several`; nobody else with this history changes the objects meanwhile."""
     with ExitStack() as held:
@@ -229,9 +227,9 @@ def undoing_alone(
             return waited
 
         if isinstance(number, Which):
-            yield undoing_several(host, history, number, hold, over=over, privilege=privilege)
+            yield undoing_several(host, history, number, hold, despite=despite)
         else:
-            yield undoing(host, history, number, hold, over=over, privilege=privilege)
+            yield undoing(host, history, number, hold, despite=despite)
 
 
 def put_back(
@@ -269,7 +267,7 @@ def put_back(
         host, [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds]
     )
     result = run(
-        lambda stopping: changing.put_back(host, planned.finds, stopping, privilege=planned.privilege),
+        lambda stopping: changing.put_back(host, planned.finds, stopping, planned.despite),
         intended,
         beginning,
         history if record else None,

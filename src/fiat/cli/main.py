@@ -143,7 +143,7 @@ def _prepare_streams() -> None:
 
 def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.status import Status
-    from fiat.app.text import FiatError, HistoryError, HostError, UntrustedFile, WorkError
+    from fiat.app.text import FiatError, HistoryError, HostError, PathError, UntrustedFile, WorkError
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
     from fiat.render.streams import say
 
@@ -159,13 +159,10 @@ def _run(arguments: list[str], *, starting: bool) -> int:
         say(f"fiat {word}: {error}")
         if isinstance(error, UntrustedFile):
             return Status.GUARDED
-        failed = isinstance(error, WorkError | HistoryError | HostError) or _was_in_use(error)
+        failed = isinstance(error, WorkError | HistoryError | HostError)
+        # something was put in the place of what is meant while Fiat looked at it: no word was wrong
+        failed |= isinstance(error, PathError) and error.errno == errno.EBUSY
         return Status.IN_PART if failed else Status.WRONG_COMMAND_LINE
-
-
-def _was_in_use(error: BaseException) -> bool:
-    """Whether something was put in the place of what is meant while Fiat looked at it: no word was wrong."""
-    return getattr(error, "errno", 0) == errno.EBUSY
 
 
 def _hear_of_interrupts() -> None:

@@ -10,7 +10,7 @@ from fiat.core.change.history import Entry
 from fiat.core.change.outcome import Outcome, Stopping, Tried
 from fiat.core.change.planned import Item
 from fiat.core.change.steps import Change
-from fiat.core.change.undo import Find
+from fiat.core.change.undo import Despite, Find
 from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
@@ -47,11 +47,11 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tri
     return _changed(host, len(items), change, settled, stopping)
 
 
-def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, *, privilege: bool = False) -> Iterator[Tried]:
+def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, despite: Despite) -> Iterator[Tried]:
     """Put the objects of a run back, as :func:`apply` changes them."""
 
     def change(places: range, stopping: Stopping) -> Iterator[Tried]:
-        return undoing.put_back(host, finds, stopping, places, privilege=privilege)
+        return undoing.put_back(host, finds, stopping, places, despite)
 
     def settled(places: range) -> Iterator[Tried]:
         some = ((place, finds[place].entry) for place in places)
@@ -60,13 +60,13 @@ def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, *, privilege
     return _changed(host, len(finds), change, settled, stopping)
 
 
-def find(host: Host, entries: Sequence[Entry], *, over: bool = False, privilege: bool = False) -> list[Find]:
+def find(host: Host, entries: Sequence[Entry], despite: Despite) -> list[Find]:
     """What putting back will do to each object; the rest as for :func:`fiat.core.change.undo.find`."""
     if not _helped(host, len(entries)):
-        return list(undoing.find(host, entries, over=over, privilege=privilege))
+        return list(undoing.find(host, entries, despite))
 
     def work(places: range) -> _Found:
-        found = list(undoing.find(host, entries[places.start : places.stop], over=over, privilege=privilege))
+        found = list(undoing.find(host, entries[places.start : places.stop], despite))
         changes = {id(one.change): one.change for one in found}  # of most that are alike, the very same
         place_of = {key: place for place, key in enumerate(changes)}
         numbers = [place_of[id(one.change)] for one in found]

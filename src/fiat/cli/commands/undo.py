@@ -17,7 +17,7 @@ from fiat.app import undo
 from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
-from fiat.app.undo import Lock, Undoing, Which
+from fiat.app.undo import Despite, Lock, Undoing, Which
 from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.options.together import not_with
@@ -65,10 +65,9 @@ def run(args: argparse.Namespace) -> int:
         from fiat.app.whichruns import which_runs  # and what reads times
 
         number = which_runs(host, args.runs, args.since, args.path)
+    despite = Despite(args.even_if_changed, bool(args.accept))
     try:
-        with undo.undoing_alone(
-            host, history, number, waiting(output), _lock(args), over=args.even_if_changed, privilege=bool(args.accept)
-        ) as found:
+        with undo.undoing_alone(host, history, number, waiting(output), _lock(args), despite=despite) as found:
             if args.preview:
                 for find in found.finds:
                     if find.problem is not None:

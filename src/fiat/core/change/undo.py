@@ -8,7 +8,7 @@ from contextlib import suppress
 from fiat.core.change import steps
 from fiat.core.change.history import Entry, Fate, History, Run, State
 from fiat.core.change.outcome import Outcome, Stopping, Tried, one_by_one, outcome_of
-from fiat.core.change.privilege import Digests
+from fiat.core.change.privilege import Digests, may_come_back
 from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError, RunDamaged, RunError
@@ -22,6 +22,16 @@ from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined
 from fiat.core.tree.handles import Handles
 from fiat.core.typed import NamedTuple
+
+
+class Despite(NamedTuple):
+    """What is put back all the same: what others have ``changed`` since, and ``privilege``, whatever the contents."""
+
+    changed: bool = False
+    privilege: bool = False
+
+
+NOTHING = Despite()
 
 
 class Find(NamedTuple):
@@ -118,15 +128,14 @@ def with_later_runs(history: History, undone: Sequence[Run], finds: list[Find]) 
 _TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
 
 
-def find(host: Host, entries: Iterable[Entry], *, over: bool = False, privilege: bool = False) -> Iterator[Find]:
-    """What putting back will do to each object, as it is found now; ``over`` what others have made of it since, too.
+def find(host: Host, entries: Iterable[Entry], despite: Despite = NOTHING) -> Iterator[Find]:
+    """What putting back will do to each object, as it is found now.
 
-    Set-id bits and capabilities come back only on contents that nobody else could have written since, or where
-    their ``privilege`` was accepted. What is in a directory that is opened again first, and may not be looked
-    at until then, is taken to be as the run left it.
+    Set-id bits and capabilities come back only on contents that nobody else could have written since. What is in
+    a directory that is opened again first, and may not be looked at until then, is taken to be as the run left it.
     """
     handles = Handles(host)
-    ways = _Ways(host.actor(), privilege=privilege)
+    ways = _Ways(host.actor(), despite)
     opened: set[str] = set()
     try:
         for entry in entries:
@@ -146,7 +155,7 @@ def find(host: Host, entries: Iterable[Entry], *, over: bool = False, privilege:
                 if site is None:
                     found = node.glance()
                     problem = differs(entry, found)
-                    if problem is not None and not (over and found.identity.same_as(entry.identity)):
+                    if problem is not None and not (despite.changed and found.identity.same_as(entry.identity)):
                         yield Find(entry, None, problem, found.posture)
                         continue
                     now, site = found.posture, found.site
@@ -161,12 +170,15 @@ def find(host: Host, entries: Iterable[Entry], *, over: bool = False, privilege:
 
 
 def put_back(
-    host: Host, finds: Sequence[Find], stopping: Stopping, places: range | None = None, *, privilege: bool = False
+    host: Host,
+    finds: Sequence[Find],
+    stopping: Stopping,
+    places: range | None = None,
+    despite: Despite = NOTHING,
 ) -> Iterator[Tried]:
-    """Put what was found at ``places``, by default all, back from whatever state the run left it in; ``privilege`` as
-    for :func:`find`."""
+    """Put what was found at ``places``, by default all, back from whatever state the run left it in."""
     handles = Handles(host)
-    ways = _Ways(host.actor(), privilege=privilege)
+    ways = _Ways(host.actor(), despite)
 
     def change(place: int) -> Outcome | None:
         return _put_one_back(handles, ways, finds[place], place)
@@ -238,9 +250,9 @@ _NOWHERE = Site(None, None)
 class _Ways:
     """What putting back does to an object, worked out once for all that are alike."""
 
-    def __init__(self, actor: Principal, *, privilege: bool) -> None:
+    def __init__(self, actor: Principal, despite: Despite) -> None:
         self.actor = actor
-        self._privilege = privilege
+        self._despite = despite
         self._digests = Digests()
         self._goals: dict[Posture, Posture] = {}
         self._known: dict[tuple[object, ...], Change] = {}
@@ -249,10 +261,10 @@ class _Ways:
     def goal(self, node: Node, now: Posture, entry: Entry) -> Posture:
         """What an object that has the posture ``now`` is to become: what it was, perhaps without its privilege."""
         before = entry.before
-        if self._privilege or not is_privileged(before) or same_posture(now, before):
+        if self._despite.privilege or not is_privileged(before) or same_posture(now, before):
             return before
         since = (entry.after, *entry.between, *([] if entry.found is None else [entry.found]))
-        if self._digests.unchanged(node, now, before, since, entry.digest):
+        if may_come_back(now, before, since, entry.digest, lambda: self._digests.of(node)):
             return before
         return self._goals.setdefault(before, without_privilege(before))
 

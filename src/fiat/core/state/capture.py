@@ -6,7 +6,6 @@ with, the mounts of all these, the accounts and the settings.
 
 import errno
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
 
 import numpy as np
 
@@ -132,15 +131,9 @@ def _digests(host: Host, trees: Iterable[Survey]) -> Iterator[Digest]:
         for tree in trees:
             privileged = np.array([is_privileged(profile.posture) for profile in tree.profiles], np.bool_)
             for place, path in tree.paths_of(np.flatnonzero(privileged[tree.profile]).tolist()):
-                with suppress(OSError):
-                    node = handles.open(path)
-                    try:
-                        same = node.glance().identity.same_as(tree.identity(place))
-                        digest = digests.of(node) if same else ""
-                    finally:
-                        node.close()
-                    if digest:
-                        yield Digest(path, digest)
+                digest = digests.at(handles, path, tree.identity(place))
+                if digest:
+                    yield Digest(path, digest)
     finally:
         handles.close()
 

@@ -45,15 +45,6 @@ def write(path: str, lines: Iterable[str]) -> int:
     return size
 
 
-def create(path: str, text: str) -> None:
-    """Make a new file of this text, for everyone as the umask says; OSError where there is one, or a link."""
-    folder, name = os.path.split(os.path.abspath(path))
-    with held_folder(folder) as directory:
-        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        with open(os.open(name, flags, 0o666, dir_fd=directory), "w", encoding="utf-8") as file:
-            file.write(text)
-
-
 def write_new(folder: str, names: Iterable[str], lines: Iterable[str]) -> tuple[str, int]:
     """Write ``lines`` into ``folder`` under the first of ``names`` that is not there; that name, and the bytes."""
     with held_folder(folder) as directory, _without_name(directory) as (fd, temporary):
