@@ -313,6 +313,9 @@ def test_units_and_tables_are_read_as_their_programs_do(tmp_path: Path) -> None:
         Started(f"{units}/made.service", 0, "unit made.service", run=False),
         Started(tool, None, "unit made.service"),
     }
+    os.mkfifo(units / "feed.service.d" / "nobody-writes.conf")  # is not waited for
+    os.mkfifo(units / "never.service")
+    assert {one.path for one in of_units(accounts, [str(units)])} >= {one.path for one in found}
     (tmp_path / "etc" / "cron.d").mkdir(parents=True)
     table = tmp_path / "etc" / "cron.d" / "feed"
     table.write_text(f"SHELL=/bin/sh\n# {other}\n*/5 * * * * keeper {tool} && {other}\n@reboot root {tool}\n")
@@ -331,6 +334,7 @@ def test_packages_are_known_by_path_and_by_what_was_recorded(tmp_path: Path) -> 
     info.mkdir(parents=True)
     assert Packages(str(tmp_path)).owned(["/bin/true"]) is None
     (info / "tools.list").write_bytes(b"/.\n/bin\n/bin/true\n/usr/lib/x\n")
+    os.mkfifo(info / "nobody-writes.list")
     (info.parent / "statoverride").write_bytes(b"root keeper 4750 /opt/a name\n")
     packages = Packages(str(tmp_path))
     asked = ["/usr/bin/true", "/bin/true", "/usr/lib/x", "/opt/a name", "/opt/a", "/usr/local/bin/true"]

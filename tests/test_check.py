@@ -3,17 +3,22 @@
 import os
 import random
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
 
 from fiat.app.check import Checked, check, read_expectations
 from fiat.core.errors import ExpectationError
-from fiat.core.expect import holding
+from fiat.core.expect import holding, mending
 from fiat.core.expect.expectation import Whom
+from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal
+from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.search import Found, search
+from fiat.core.suggest.terms import Terms
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.estates import (
@@ -299,6 +304,59 @@ def test_who_may_replace_it(folder: str) -> None:
     value = machine("check", str(file), status=1)
     (one,) = value["results"][0]["counterexamples"]
     assert "it could be replaced" in one["because"]
+
+
+@pytest.mark.root
+def test_what_cannot_be_looked_at_is_not_held(folder: str) -> None:
+    """Nowhere: not by its word, nor for build servers and monitoring, nor as a guard of changes."""
+    path, file = make(f"{folder}/own", 0o644), Path(folder) / "expected.toml"
+    expected = '[[expect]]\nname = "{}"\npaths = ["{}"]\nread = {{ always = ["root"] }}\n'
+    file.write_text(expected.format("gone", f"{folder}/gone") + expected.format("own", path))
+    value = machine("check", str(file), status=3)
+    assert [(one["state"], one["held"]) for one in value["results"]] == [("unknown", None), ("held", True)]
+    assert (value["held"], value["broken"], value["unknown"]) == (1, 0, 1)
+    cases = ElementTree.fromstring(fiat("check", str(file), "--format", "junit").stdout)
+    assert (cases.get("errors"), cases.get("failures")) == ("1", "0")
+    assert [[part.tag for part in case] for case in cases.iter("testcase")] == [["error"], []]
+    gauges = fiat("check", str(file), "--format", "openmetrics").stdout
+    assert re.findall(r'held\{expectation="(\w+)".* (\S+)', gauges) == [("gone", "NaN"), ("own", "1")]
+    words = ("set", path, "--mode", "600", "--check", str(file), "--no-history")
+    refused = fiat(*words)
+    assert (refused.returncode, "whether 'gone' holds is not known" in refused.stderr) == (4, True), refused.stderr
+    assert os.stat(path).st_mode & 0o7777 == 0o644
+    assert fiat(*words, "--accept", "breaks-expectation").returncode == 3
+    assert os.stat(path).st_mode & 0o7777 == 0o600
+
+
+@pytest.mark.root
+def test_below_what_may_not_be_read_nothing_is_held(folder: str) -> None:
+    shut, file = make(f"{folder}/shut", 0o700, directory=True), Path(folder) / "expected.toml"
+    file.write_text(f'[[expect]]\nname = "a"\npaths = ["{shut}"]\nbelow = true\nread = {{ never = ["anyone-else"] }}\n')
+    os.chmod(file, 0o644)
+    stranger = Principal("user", None, 20001, frozenset())
+    status, found, errors = fiat_as(stranger, "check", str(file), "--format", "junit")
+    assert (status, 'errors="1"' in found, "Permission denied" in errors) == (3, True, True), found + errors
+
+
+@pytest.mark.root
+def test_many_alike_are_mended_by_one_search(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    top, file = make(f"{folder}/tree", 0o755, directory=True), Path(folder) / "expected.toml"
+    for number in range(mending.MOST + 10):
+        make(f"{top}/{number}", 0o644)
+    write_accounts(folder)
+    file.write_text(f'[[expect]]\nname = "a"\npaths = ["{top}"]\nbelow = true\nwrite = {{ always = ["keeper"] }}\n')
+    searches: list[object] = []
+
+    def counted(host: Host, goals: Sequence[Goal], terms: Terms) -> Found:
+        searches.append(goals)
+        return search(host, goals, terms)
+
+    monkeypatch.setattr(mending, "search", counted)
+    words = ("check", str(file), "--accounts", folder)
+    status, _, errors = run_here(*words, "--mend", "--do", "--no-history", *ACCEPT)
+    assert (status, errors) == (0, "")
+    assert fiat(*words).returncode == 0
+    assert 0 < len(searches) < 4
 
 
 LISTED = 'list = ["u::rw-", "u:keeper:r--", "g::r--", "m::r--", "o::---"]\nwrite = { never = ["surveyor"]'

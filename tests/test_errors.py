@@ -51,6 +51,7 @@ def folder(folder: str) -> Path:
         (("set", "/", "--no-entry", "other:", "--preview"), 2, "one entry for the other"),
         (("set", "/", "--mode", "750"), 2, "--preview"),
         (("set", "/"), 2, "--mode"),
+        (("let", "keeper", "change-mode", "/srv/skerry/keys", "--and-new"), 2, "change-mode"),
         (("show",), 2, "PATH"),
         (("show", "/", "--format", "yaml"), 2, "yaml"),
         (("show", "/", "--accounts", "/nowhere"), 2, "/nowhere/passwd"),

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 
+from fiat.core.change.history import Run
 from support.files import State, make, mode_of, states
 from support.places import trusted_folder
 from support.program import answer, fiat, run_here
@@ -80,6 +81,29 @@ def test_several_runs_are_put_back_as_one(seed: int) -> None:
         for path, state in states(past.top).items():
             under = f"{path}/".startswith(f"{below}/")
             assert state == (past.before[1] if under else now)[path], path
+
+
+@pytest.mark.root
+def test_the_history_is_read_as_often_for_many_runs_as_for_few(monkeypatch: pytest.MonkeyPatch) -> None:
+    from fiat.host.history.sqlite import SqliteHistory
+
+    read = SqliteHistory.runs
+    reads: list[int] = []
+
+    def counted(history: SqliteHistory) -> list[Run]:
+        reads[-1] += 1
+        return read(history)
+
+    monkeypatch.setattr(SqliteHistory, "runs", counted)
+    with trusted_folder() as folder:
+        path, history = make(f"{folder}/file", 0o644), ("--history", f"{folder}/history.db")
+        for number in range(1, 25):
+            assert run_here("set", path, f"6{number // 8}{number % 8}", "--accept", "everyone-writes", *history)[0] == 0
+            if number in (3, 24):
+                reads.append(0)
+                status, found, errors = run_here("undo", "--run", "1..", "--preview", *history)
+                assert (status, "0644" in found) == (0, True), errors
+    assert reads[0] == reads[1] > 0
 
 
 @pytest.mark.root
