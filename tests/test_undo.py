@@ -84,6 +84,24 @@ def test_several_runs_are_put_back_as_one(seed: int) -> None:
 
 
 @pytest.mark.root
+def test_setuid_is_left_off_what_somebody_else_had_and_that_is_said() -> None:
+    with trusted_folder() as folder:
+        path, history = make(f"{folder}/tool", 0o755), ("--history", f"{folder}/history.db")
+        os.chmod(path, 0o4755)
+        away = ("set", path, "--owner", "21001", "--accept", "from-root", "--accept", "clears-special", *history)
+        assert fiat(*away).returncode == 0
+        shown, done = fiat("undo", "--preview", *history), fiat("undo", *history)
+        assert (shown.returncode, done.returncode) == (3, 3)
+        assert "1 path would be put back, 1 of them in part." in shown.stdout
+        assert "0 of 1 path put back, and 1 in part." in done.stdout
+        assert f"cannot give setuid back to '{path}'" in done.stderr
+        assert "--accept privilege" in done.stderr
+        assert (mode_of(path), os.stat(path).st_uid) == (0o755, 0)
+        assert fiat("undo", "1", "--accept", "privilege", *history).returncode == 0
+        assert mode_of(path) == 0o4755
+
+
+@pytest.mark.root
 def test_the_history_is_read_as_often_for_many_runs_as_for_few(monkeypatch: pytest.MonkeyPatch) -> None:
     from fiat.host.history.sqlite import SqliteHistory
 

@@ -336,6 +336,7 @@ class UndoView(Plain):
     def blocks(self) -> Iterator[Block]:
         """What is put back, and who gains and who loses."""
         undone, result, changing = self.found.undone, self.found.result, self.found.changing
+        partly = sum(find.problem is not None for find in changing)
         for number in self.found.damaged:
             text = f"Passed over: run {number}, which is damaged; fiat history{history_option(self.history)} --verify"
             yield Prose(f"{text} says how.")
@@ -348,10 +349,12 @@ class UndoView(Plain):
             yield from self._what_was()
             return
         if result is None:
-            headline = f"Preview: {counted(len(changing), 'path')} would be put back. Nothing is written."
+            some = f", {partly:,} of them in part" if partly else ""
+            headline = f"Preview: {counted(len(changing), 'path')} would be put back{some}. Nothing is written."
         else:
             whole = result.changed + result.failed + result.left
-            headline = f"{of_all(result.changed, whole, 'path')} put back."
+            some = f", and {partly:,} in part" if partly else ""
+            headline = f"{of_all(result.changed, whole, 'path')} put back{some}."
         yield Verbatim(Span(headline, "strong"))
         yield from self._what_was()
         if self.found.overwritten:
