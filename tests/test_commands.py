@@ -188,6 +188,29 @@ def test_the_built_sample_is_the_sample(folder: str) -> None:
     assert "not empty" in again.stderr
 
 
+@pytest.mark.root
+def test_where_others_can_write_it_is_said_what_a_change_of_the_built_sample_takes(folder: str) -> None:
+    for place, trusted in ((f"{folder}/mine", False), (f"{folder}/all/top", True)):
+        os.makedirs(os.path.dirname(place), exist_ok=True)
+        if trusted:
+            os.chmod(os.path.dirname(place), 0o1777)
+        built = fiat("demo", place)
+        assert built.returncode == 0
+        words = f"--trust-file {place}/accounts"
+        assert (words in built.stdout) == trusted
+        change = (
+            "set",
+            f"{place}/srv/skerry/charts",
+            "--mode",
+            "o=",
+            "--no-history",
+            "--accounts",
+            f"{place}/accounts",
+        )
+        assert fiat(*change).returncode == (4 if trusted else 0)
+        assert fiat(*change, *words.split()).returncode == 0
+
+
 # --- changing real files -----------------------------------------------------
 
 

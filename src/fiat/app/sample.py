@@ -3,7 +3,8 @@
 import errno
 import os
 
-from fiat.core.errors import PathError
+from fiat.app.trust import Trust
+from fiat.core.errors import PathError, UntrustedFile
 from fiat.core.typed import NamedTuple
 from fiat.demo.tour import SCENES, Scene
 
@@ -14,11 +15,15 @@ def scenes() -> tuple[Scene, ...]:
 
 
 class Built(NamedTuple):
-    """Where the sample host's tree and its accounts are now, and in words what the tree has not."""
+    """Where the sample host's tree and its accounts are now, and in words what the tree has not.
+
+    The accounts are ``followed`` where something is changed, for nobody but root can put others in their place.
+    """
 
     top: str
     accounts: str
     left_out: list[str]
+    followed: bool
 
 
 def build(folder: str) -> Built:
@@ -28,4 +33,10 @@ def build(folder: str) -> Built:
     if os.geteuid() != 0:
         raise PathError(folder, errno.EPERM, "build the sample host in", "only root can give files to other users")
     left_out = building.build(folder)
-    return Built(f"{folder}{building.TOP}/skerry", f"{folder}/{building.ACCOUNTS}", left_out)
+    accounts = f"{folder}/{building.ACCOUNTS}"
+    try:
+        Trust(needed=True).expect_accounts(accounts)
+        followed = True
+    except UntrustedFile:
+        followed = False
+    return Built(f"{folder}{building.TOP}/skerry", accounts, left_out, followed)

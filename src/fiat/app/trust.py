@@ -18,26 +18,27 @@ class Trust(NamedTuple):
     needed: bool = False
     files: tuple[str, ...] = ()
 
-    def real(self, path: str, what: str) -> str:
-        """The real path of the file, called ``what`` in messages.
+    def real(self, path: str, what: str, by_name: str = "") -> str:
+        """The real path of the file, called ``what`` in messages; it is trusted ``by_name``, by default by its path.
 
         Raises :class:`fiat.core.errors.UntrustedFile`, and :class:`PathError` where it cannot be reached.
         """
-        if not self.needed or path in self.files:
+        by_name = by_name or path
+        if not self.needed or by_name in self.files:
             return path
         from fiat.host.trust import Way  # every command knows of trust, and few need this
 
         remedy = "copy it where only you can write; or, once you have looked at it, add --trust-file "
         try:
-            return Way(what, path, remedy + shell_word(path)).file()
+            return Way(what, path, remedy + shell_word(by_name)).file()
         except OSError as error:
             raise PathError(path, error.errno or errno.EIO, "read") from error
 
     def expect_accounts(self, folder: str) -> None:
-        """Raise as :meth:`real` does unless the accounts files in ``folder`` can be followed, or it is trusted by name:
+        """Raise as :meth:`real` does unless the accounts files in ``folder``, by which it is trusted, can be followed:
         who has which number decides who is given what."""
-        for name in ("passwd", "group") if folder not in self.files else ():
-            self.real(os.path.join(folder, name), "the accounts file")
+        for name in ("passwd", "group"):
+            self.real(os.path.join(folder, name), "the accounts file", folder)
 
     def read(self, path: str, what: str, most: int) -> bytes:
         """What it holds, from there or from a pipe; errors as above."""

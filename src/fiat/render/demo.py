@@ -33,7 +33,7 @@ def ending() -> Iterator[Block]:
     yield BLANK
     yield Prose(
         "That was the work: look, understand, change, verify, keep. To try changes for real, as root: "
-        "fiat demo /tmp/skerry builds this tree there."
+        "fiat demo /opt/skerry builds this tree there."
     )
 
 
@@ -56,6 +56,12 @@ class BuiltView(Plain):
         ):
             yield Verbatim(f"{line} --accounts {accounts}", 1)
         yield BLANK
+        if not self.found.followed:
+            yield Prose(
+                "Others can write to a directory on the way to it, and could put other accounts in the place of these: "
+                f"to change something there, add --trust-file {accounts}, or build it where only root can write."
+            )
+            yield BLANK
         yield Verbatim("Unlike the sample host held in the file:")
         for line in self.found.left_out:
             yield Prose(f"{visible(line)}, so that the tree can simply be removed", 1)
