@@ -185,4 +185,4 @@ def test_the_judge_of_privilege_notices(fault: str, monkeypatch: pytest.MonkeyPa
         for module in (undo, restore):
             monkeypatch.setattr(module, "may_come_back", lambda *_: True)
     with pytest.raises(AssertionError):
-        sequences(300, 5)
+        sequences(1200, 10)  # one of some hundred is of the kind that only a digest tells apart

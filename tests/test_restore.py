@@ -7,6 +7,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -32,6 +33,11 @@ from support.worlds import protections
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_RESTORE", "6"))
 FIRST = int(os.environ.get("FIAT_JUDGE_SEED", "0"))
+
+
+def postures(told: Any) -> dict[str, Any]:
+    """What each path is put back to, by a preview's JSON."""
+    return {one["path"]: one["after"] for one in told["results"]}
 
 
 def changed_estate(top: str, seed: int, people: LiveHost, held: Path) -> tuple[Estate, dict[str, Kept], Week]:
@@ -116,6 +122,34 @@ def test_only_one_direction(only: Only, tmp_path: Path) -> None:
                 bring_back(estate, kept)
     report(f"only {only.value}", shifts=moved)
     assert moved > 4 * SEEDS
+
+
+def test_what_is_cut_short_is_put_back_as_far_as_it_goes(tmp_path: Path) -> None:
+    """Wherever it was cut, what is put back is what the whole snapshot would, and the rest is said not to be known."""
+    top = tmp_path / "top"
+    for folder in ("a", "b", "c"):
+        os.makedirs(top / folder)
+        for name in "123":
+            make(str(top / folder / name), 0o640)
+    whole = tmp_path / "whole.jsonl"
+    assert fiat("save", str(top), "-o", str(whole)).returncode == 0
+    for path in top.glob("*/*"):
+        path.chmod(0o600)
+    everything = postures(machine("restore", str(whole), "--preview"))
+    assert len(everything) == 9
+    counts = set()
+    data = whole.read_bytes()
+    for end in range(data.index(b'{"profiles"'), len(data) - 1, 40):
+        cut = tmp_path / "cut.jsonl"
+        cut.write_bytes(data[:end])
+        assert "--incomplete uses it" in fiat("restore", str(cut), "--preview").stderr
+        told = machine("restore", str(cut), "--preview", "--incomplete", status=3)
+        assert "cut-short" in [one["code"] for one in told["caveats"]]
+        found = postures(told)
+        assert found.items() <= everything.items()
+        counts.add(len(found))
+    assert len(counts) > 2
+    assert 0 in counts
 
 
 @pytest.mark.root

@@ -28,7 +28,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
-from fiat.host.textfile import create
+from fiat.host.newfile import create
 
 __all__ = [
     "RULES",

@@ -23,7 +23,7 @@ so that a message never carries a control character.
 """
 
 import os
-from errno import EINTR
+from errno import EINTR, ENODATA
 
 from fiat.core.text import quoted
 
@@ -88,7 +88,8 @@ class PathError(FiatError):
     @property
     def reason(self) -> str:
         """The errno in words, and what it comes from."""
-        return f"{os.strerror(self.errno)}{'; ' + self.hint if self.hint else ''}"
+        words = "the snapshot does not have all of it" if self.errno == ENODATA else os.strerror(self.errno)
+        return f"{words}{'; ' + self.hint if self.hint else ''}"
 
     def __str__(self) -> str:
         return f"cannot {self.doing} {quoted(self.path)}: {self.reason}"

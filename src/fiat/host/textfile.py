@@ -1,12 +1,10 @@
-"""Files that anybody may have written, read without waiting for anybody, so many bytes and no more; and new ones."""
+"""Files that anybody may have written, read without waiting for anybody, so many bytes and no more."""
 
 import errno
 import os
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
-
-from fiat.host.trust import held_folder
 
 _PIECE = 1 << 16
 
@@ -48,16 +46,3 @@ def beginning_of(path: str, most: int) -> bytes:
             pieces.append(piece)
             most -= len(piece)
         return b"".join(pieces)
-
-
-def create(path: str, text: str) -> None:
-    """Make a new file of this text, for whom the umask lets.
-
-    Raises OSError, also where there is one already, and :class:`fiat.core.errors.UntrustedFile` where a link of
-    somebody else is on the way.
-    """
-    folder, name = os.path.split(os.path.abspath(path))
-    with held_folder(folder) as directory:
-        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        with open(os.open(name, flags, 0o666, dir_fd=directory), "w", encoding="utf-8") as file:
-            file.write(text)

@@ -8,7 +8,7 @@ import errno
 import os
 import stat
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 
 from fiat.core.errors import UntrustedFile
 from fiat.core.model import listbytes
@@ -17,7 +17,7 @@ from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.mode import octal
 from fiat.core.text import quoted
 
-_LINKS = 40
+LINKS = 40
 """Links that the kernel follows on one way (path_resolution(7))."""
 
 
@@ -36,7 +36,7 @@ class Way:
         :class:`UntrustedFile` where somebody else may have written to it, and OSError where it cannot be reached.
         """
         here = os.path.abspath(self._place)
-        for _ in range(_LINKS):
+        for _ in range(LINKS):
             path = os.path.join(self._walked(os.path.dirname(here), make=make_folder), os.path.basename(here))
             try:
                 status = os.lstat(path)
@@ -74,7 +74,7 @@ class Way:
         """The real path of ``folder``, with every directory and link on the way looked at."""
         here = "/"
         self._look_at_directory(here)
-        pending = _names(folder)
+        pending = names_of(folder)
         links = 0
         while pending:
             name = pending.pop()
@@ -91,12 +91,12 @@ class Way:
                 status = os.lstat(path)
             if stat.S_ISLNK(status.st_mode):
                 links += 1
-                if links > _LINKS:
+                if links > LINKS:
                     raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
                 self._expect_owner(path, status, "a link on its way")
                 target = os.readlink(path)
                 here = "/" if target.startswith("/") else here
-                pending += _names(target)
+                pending += names_of(target)
             elif stat.S_ISDIR(status.st_mode):
                 self._look_at_directory(path)
                 here = path
@@ -122,45 +122,7 @@ class Way:
             )
 
 
-@contextmanager
-def held_folder(folder: str) -> Iterator[int]:
-    """A handle on a folder that something is to be made in, reached by no link that belongs to anybody but root and
-    whoever acts. Raises :class:`UntrustedFile` for such a link, and OSError.
-    """
-    here = os.open("/", os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
-    pending, links = _names(os.path.abspath(folder)), 0
-    try:
-        while pending:
-            name = pending.pop()
-            found = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=here)
-            status = os.fstat(found)
-            if not stat.S_ISLNK(status.st_mode):
-                os.close(here)
-                here = found
-                continue
-            target = os.readlink("", dir_fd=found)
-            os.close(found)
-            links += 1
-            if links > _LINKS:
-                raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), folder)
-            if status.st_uid not in (0, os.geteuid()):
-                raise UntrustedFile(
-                    f"nothing is written to {quoted(folder)}: the link {quoted(name)} there belongs to another user"
-                )
-            pending += _names(target)
-            if target.startswith("/"):
-                os.close(here)
-                here = os.open("/", os.O_PATH | os.O_DIRECTORY | os.O_CLOEXEC)
-        opened = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=here)
-        try:
-            yield opened
-        finally:
-            os.close(opened)
-    finally:
-        os.close(here)
-
-
-def _names(path: str) -> list[str]:
+def names_of(path: str) -> list[str]:
     """The names of a path, the last first."""
     return [name for name in reversed(path.split("/")) if name not in ("", ".")]
 

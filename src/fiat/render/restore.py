@@ -33,10 +33,11 @@ _WHY = {
 class RestoreView(Plain):
     """The plan as any plan is shown; then what is left alone, and why."""
 
-    def __init__(self, plan: PlanView, left: Sequence[Left], *, only_gained: bool) -> None:
+    def __init__(self, plan: PlanView, left: Sequence[Left], *, only_gained: bool, in_part: bool = False) -> None:
         self.plan = plan
         self.left = left
         self.only_gained = only_gained
+        self.in_part = in_part
 
     def records(self) -> Iterator[Fields]:
         """Those of the plan."""
@@ -63,7 +64,8 @@ class RestoreView(Plain):
         if self.plan.meant:
             yield from self.plan.blocks()
         else:
-            yield Verbatim("Nothing to put back: what is the same object is as it was.")
+            part = " in what could be looked at" if self.in_part else ""
+            yield Verbatim(f"Nothing to put back{part}: what is the same object is as it was.")
         if self.left:
             yield BLANK
         for one in self.left:

@@ -14,6 +14,7 @@ from fiat.app.change import How, Planned
 from fiat.app.compare import LIVE, open_state, trees_of
 from fiat.app.restore import Left, Only, restore
 from fiat.app.text import NotationError
+from fiat.app.unevaluated import of_host
 from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, output_of
 from fiat.cli.options.selections import add_choice, selected
@@ -50,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     output = output_of("restore", args, changes=True)
     trust = trust_of(args, acts=not args.preview)
-    before = open_state(args.state, args.at, trust=trust)
+    before = open_state(args.state, args.at, incomplete=args.incomplete, trust=trust)
     if args.accounts is not None:
         trust.expect_accounts(args.accounts)
     now = open_state(
@@ -60,6 +61,7 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError(args.state, f"{LIVE} is how it is now; write the snapshot that is to be put back")
     only = Only.LOST if args.only_lost else Only.GAINED if args.only_gained else Only.EVERYTHING
     left: list[Left] = []
+    held_in_part = [one for one in of_host(before.host) if one.code == "cut-short"]
     tops = trees_of(before, now, args.paths)
     how = How(below=True, across_mounts=before.across_mounts)
 
@@ -76,11 +78,11 @@ def run(args: argparse.Namespace) -> int:
                 problem=output.problem,
                 progress=progress.report,
             )
-        output.caveat(found.planned.caveats)
+        output.caveat([*held_in_part, *found.planned.caveats])
         left.extend(found.left)
         return found.planned
 
     def shown(view: PlanView) -> RestoreView:
-        return RestoreView(view, left, only_gained=args.only_gained)
+        return RestoreView(view, left, only_gained=args.only_gained, in_part=output.has_problems)
 
     return carry_out(now.host, tops, how, plan, args, output, shown)

@@ -14,7 +14,7 @@ import stat
 from collections.abc import Iterable, Iterator
 from typing import IO, cast
 
-from fiat.host.trust import held_folder
+from fiat.host.newfile import held_folder
 
 _MODE = 0o600
 _PIECE = 1 << 20
