@@ -3,6 +3,7 @@
 import errno
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.trust import FREE, Trust
@@ -25,7 +26,6 @@ from fiat.core.text import near, quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
 from fiat.host.newfile import create

@@ -1,6 +1,7 @@
 """Which program somebody gets by its name: where a shell looks for it after login."""
 
 import errno
+from typing import NamedTuple
 
 from fiat.app.why import Why, why
 from fiat.core.errors import NotationError
@@ -14,7 +15,6 @@ from fiat.core.rules.decision import superuser
 from fiat.core.rules.programs import NO_FORMAT
 from fiat.core.text import quoted
 from fiat.core.tree.walk import walk
-from fiat.core.typed import NamedTuple
 from fiat.core.words import who as who_words
 
 Folders = tuple[str, ...]

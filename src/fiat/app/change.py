@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from typing import NamedTuple
 
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.app.running import Result, run, who_runs
@@ -24,7 +25,6 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_of
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import open_end, walk
-from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
 

@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from fiat.app.arrangements import known_arrangements, parse_chosen
 from fiat.app.change import Planned, planned_for
@@ -20,7 +21,6 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.text import quoted, shell_word
 from fiat.core.tree.asif import HostAsIf, Supposition
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command_for
 from fiat.core.words.toml import LARGEST

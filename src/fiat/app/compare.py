@@ -3,6 +3,7 @@
 import os
 from collections.abc import Sequence
 from datetime import datetime
+from typing import NamedTuple
 
 from fiat.app.hosts import open_host
 from fiat.app.problems import Problem, raise_problem
@@ -17,7 +18,6 @@ from fiat.core.text import joined, quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import absolute
-from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.demo import sample
 from fiat.host.image.host import ImageHost

@@ -1,9 +1,10 @@
 """Decoding: any notation into all others."""
 
+from typing import NamedTuple
+
 from fiat.core.errors import NotationError
 from fiat.core.model.host import Host
 from fiat.core.text import quoted
-from fiat.core.typed import NamedTuple
 from fiat.core.words import notation
 from fiat.core.words.notation import ChangeReading, ModeReading, Reading
 

@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 
 from fiat.app.hosts import arrive
 from fiat.app.problems import Problem, raise_problem
@@ -20,7 +21,6 @@ from fiat.core.rules.decision import superuser
 from fiat.core.rules.inheritance import hands_on_group
 from fiat.core.suggest.forecast import Asked, Forecast, forecast
 from fiat.core.text import quoted
-from fiat.core.typed import NamedTuple
 from fiat.core.words import who as who_words
 from fiat.core.words.modes import parse_mode
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
-from fiat.core.typed import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from fiat.core.model.route import Route

@@ -1,6 +1,7 @@
 """Letting and barring: from what is meant to the least change."""
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from fiat.app.change import Planned
 from fiat.app.problems import Problem, failure, raise_problem
@@ -20,7 +21,6 @@ from fiat.core.suggest.toknow import to_know
 from fiat.core.suggest.ways import First
 from fiat.core.text import near, quoted
 from fiat.core.tree.walk import walk
-from fiat.core.typed import NamedTuple
 from fiat.core.words import who as who_words
 from fiat.core.words.rights import Asked, on_kind, parse_rights
 

@@ -6,6 +6,7 @@ import errno
 from collections.abc import Callable, Hashable, Iterable, Iterator
 from itertools import compress
 from types import MappingProxyType
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.app.problems import Note, Problem, raise_problem
 from fiat.core.ask import caveats
@@ -21,7 +22,6 @@ from fiat.core.text import natural_order
 from fiat.core.tree.inside import inside, names_in
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import open_end, walk
-from fiat.core.typed import TYPE_CHECKING, NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.host.arrangements import has_own
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING
 
 from fiat.core.errors import PathError
 from fiat.core.text import visible
-from fiat.core.typed import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from fiat.core.model.finding import Finding

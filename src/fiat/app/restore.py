@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from contextlib import closing
 from functools import partial
+from typing import NamedTuple
 
 from fiat.app.change import Planned, planned_for
 from fiat.app.compare import State, comparable
@@ -14,7 +15,6 @@ from fiat.core.state.comparison import matched
 from fiat.core.state.restoring import Left, Only, restoring
 from fiat.core.tree.handles import Handles
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 from fiat.host.image.host import ImageHost
 

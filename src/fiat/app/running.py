@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from types import FrameType
+from typing import NamedTuple
 
 from fiat.app.problems import Problem
 from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
@@ -15,7 +16,6 @@ from fiat.core.change.outcome import Outcome, Stopping, Tried
 from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Progress
-from fiat.core.typed import NamedTuple
 
 _STEP = 200
 """Objects between two reports of progress."""

@@ -2,10 +2,10 @@
 
 import errno
 import os
+from typing import NamedTuple
 
 from fiat.app.trust import Trust
 from fiat.core.errors import PathError, UntrustedFile
-from fiat.core.typed import NamedTuple
 from fiat.demo.tour import SCENES, Scene
 
 

@@ -4,12 +4,12 @@ import errno
 import os
 from collections.abc import Iterable
 from datetime import UTC, datetime
+from typing import NamedTuple, TextIO
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.core.errors import Interrupted, PathError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.state.capture import Capture, capture
-from fiat.core.typed import NamedTuple, TextIO
 from fiat.host.snapshot import files, folder, writing
 from fiat.host.snapshot.records import Header
 

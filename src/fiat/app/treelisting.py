@@ -1,5 +1,7 @@
 """Reading a whole tree to list it."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -13,7 +15,6 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.natural import natural_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Choosing
 
 

@@ -2,10 +2,10 @@
 
 import errno
 import os
+from typing import NamedTuple
 
 from fiat.core.errors import PathError
 from fiat.core.text import shell_word
-from fiat.core.typed import NamedTuple
 
 __all__ = ["FREE", "Trust"]
 

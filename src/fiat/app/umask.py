@@ -1,13 +1,13 @@
 """The umask of processes, of logins, and where on this host it is set."""
 
 import re
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError, UnknownAccount
 from fiat.core.model import umask
 from fiat.core.model.accounts import User
 from fiat.core.model.host import Host
 from fiat.core.text import quoted
-from fiat.core.typed import NamedTuple
 from fiat.host.live.umaskfiles import Search, Setting
 
 

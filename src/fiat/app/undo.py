@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, nullcontext, suppress
 from enum import Enum
+from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
@@ -17,7 +18,6 @@ from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.paths import lies_under
 from fiat.core.text import joined, quoted
-from fiat.core.typed import NamedTuple
 from fiat.engine import changing
 
 __all__ = ["Despite", "Lock", "Undoing", "Which", "put_back", "undoing", "undoing_alone"]

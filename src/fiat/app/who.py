@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, NamedTuple
+
 from fiat.app.question import Question
 from fiat.core.ask.who import Answer
 from fiat.core.model.route import Route
-from fiat.core.typed import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from fiat.core.ask.effects import Effects

@@ -1,6 +1,7 @@
 """Asking about whole trees."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +27,6 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.summary import Groups
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.topmost import Topmost, topmost
-from fiat.core.typed import NamedTuple
 from fiat.core.words.selection import Selection
 
 

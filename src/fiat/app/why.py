@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.app.problems import failure
 from fiat.core.ask import caveats
@@ -23,7 +24,6 @@ from fiat.core.rules.check import Verdict
 from fiat.core.rules.decision import Decision
 from fiat.core.text import visible
 from fiat.core.tree.walk import route_for, walk
-from fiat.core.typed import TYPE_CHECKING, NamedTuple
 from fiat.core.words import who as who_words
 from fiat.core.words.rights import Asked, on_kind, parse_rights
 

@@ -2,10 +2,10 @@
 
 import argparse
 from collections.abc import Iterator
+from typing import Any, NoReturn
 
 from fiat.app.status import Status
 from fiat.app.text import near, quoted, visible
-from fiat.core.typed import Any, NoReturn
 from fiat.render.streams import say
 from fiat.render.terminal import NARROW, width
 

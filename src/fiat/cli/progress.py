@@ -4,9 +4,9 @@ import os
 import sys
 import time
 from types import TracebackType
+from typing import Any
 
 from fiat.app.text import visible
-from fiat.core.typed import Any
 
 _PATIENCE = 1.0
 """Seconds before anything is shown: what is done by then needs no progress."""

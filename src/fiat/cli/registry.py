@@ -2,10 +2,10 @@
 
 import importlib
 from collections.abc import Callable
+from typing import NamedTuple
 
 from fiat.app.text import near
 from fiat.cli.parser import Parser
-from fiat.core.typed import NamedTuple
 
 GROUPS = {
     "look": "look and understand",

@@ -1,6 +1,6 @@
 """The guided run: what a night's work with Fiat looks like, in its order."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 _RAW = "/srv/skerry/gauge/raw"
 _BAROMETER = "/srv/skerry/observatory/2026/november/barometer.csv"

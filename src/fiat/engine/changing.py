@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import NamedTuple, TypeVar
 
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
@@ -15,7 +16,6 @@ from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Posture
-from fiat.core.typed import NamedTuple, TypeVar
 from fiat.engine.processes import Done, Workers
 
 _ALONE = 4000

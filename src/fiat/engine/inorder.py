@@ -2,9 +2,9 @@
 
 import os
 from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 from fiat.core.errors import WorkError
-from fiat.core.typed import TypeVar
 from fiat.engine.processes import Workers
 
 Result = TypeVar("Result")

@@ -14,9 +14,9 @@ import sys
 from collections.abc import Callable
 from contextlib import suppress
 from types import TracebackType
+from typing import Any, Generic, NamedTuple, TypeVar
 
 from fiat.core.errors import WorkError
-from fiat.core.typed import Any, Generic, NamedTuple, TypeVar
 
 Piece = TypeVar("Piece")
 Result = TypeVar("Result")

@@ -1,6 +1,7 @@
 """How changes look: before and after side by side, equal changes in one row."""
 
 from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts
@@ -9,7 +10,6 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
 from fiat.core.model.posture import Posture
 from fiat.core.text import counted, several, visible
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 from fiat.render import words
 from fiat.render.model import Across, Block, Span, Spans, Table, Verbatim

@@ -2,13 +2,13 @@
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
+from typing import Any
 
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
 from fiat.core.model.posture import Object
 from fiat.core.model.record import ObjectRecord
-from fiat.core.typed import Any
 from fiat.render.findings import finding_fields
 
 

@@ -8,12 +8,12 @@ import errno
 import os
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
 
 from fiat.app.status import Status, of_several
 from fiat.core.errors import FiatError, Interrupted, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.text import quoted
-from fiat.core.typed import Any
 from fiat.render import streams, terminal, text
 from fiat.render.findings import finding_fields, objections
 from fiat.render.model import BLANK, Block, Prose, Result

@@ -3,6 +3,7 @@
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
 
 from fiat.app.undo import Undoing
 from fiat.core.change.history import Damage, Entry, Fate, Run, State
@@ -11,7 +12,6 @@ from fiat.core.model.fields import Fields
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
 from fiat.core.text import counted, joined, of_all, several, shell_word, visible
-from fiat.core.typed import Any
 from fiat.render.changes import Changed, change_blocks
 from fiat.render.effects import kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option

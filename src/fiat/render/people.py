@@ -3,12 +3,12 @@
 import json
 from collections.abc import Callable
 from itertools import compress
+from typing import NamedTuple
 
 import numpy as np
 
 from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Universe
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import time
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from fiat.app.look import Look
 from fiat.core.errors import PathError
@@ -19,7 +20,6 @@ from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
 from fiat.core.rules.effective import effective, passes_over_list
 from fiat.core.text import counted, visible
-from fiat.core.typed import TYPE_CHECKING
 from fiat.core.words import naming
 from fiat.core.words.people import rank, ranked
 from fiat.render import words

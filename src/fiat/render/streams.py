@@ -4,8 +4,7 @@ import errno
 import os
 import sys
 from contextlib import suppress
-
-from fiat.core.typed import TextIO
+from typing import TextIO
 
 
 class OutputCut(Exception):

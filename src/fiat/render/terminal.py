@@ -2,8 +2,8 @@
 
 import os
 import sys
+from typing import TextIO
 
-from fiat.core.typed import TextIO
 from fiat.render.text import Screen
 
 NARROW = 80

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 from itertools import groupby
 from operator import add
+from typing import NamedTuple
 
-from fiat.core.typed import NamedTuple
 from fiat.render.model import (
     UNBROKEN,
     Across,

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 from json import dumps
 from operator import itemgetter
 from random import SystemRandom
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,6 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.posture import Object
 from fiat.core.tree.distinct import each_once
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import Any, NamedTuple
 from fiat.render import lines
 from fiat.render.objects import ObjectFields
 from fiat.render.several import by_several

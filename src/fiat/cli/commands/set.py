@@ -8,6 +8,7 @@ Every change is written to the history first; fiat undo puts it back. What is
 dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from fiat.app import change
 from fiat.app.change import GUARDS, How, Planned
@@ -22,7 +23,6 @@ from fiat.cli.options.together import goes_with
 from fiat.cli.options.trusting import trust_of
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
-from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
 
 if TYPE_CHECKING:

@@ -6,6 +6,7 @@ list what is in a directory, or its whole tree, as a table. With --umask, say
 what new files and directories get, and where that is set."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from fiat.app import look, unevaluated
 from fiat.app.hosts import Host, arrive
@@ -17,7 +18,6 @@ from fiat.cli.options.numbers import process_number
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
-from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
 
 if TYPE_CHECKING:

@@ -1,12 +1,12 @@
 """The options that speak of arrangements."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from fiat.app.hosts import Host
 from fiat.app.text import NotationError
 from fiat.cli.options.trusting import trust_of
 from fiat.cli.options.wishes import lists_asked_for
-from fiat.core.typed import TYPE_CHECKING
 from fiat.render.output import Output
 
 if TYPE_CHECKING:

@@ -8,6 +8,7 @@ can disagree with ``who``. Whole trees are compared in
 """
 
 from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
 
 from fiat.core.ask.who import postures_on, universe_of
 from fiat.core.model import right as rights_
@@ -17,7 +18,6 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
-from fiat.core.typed import NamedTuple
 
 Sets = Mapping[Right, int | None]
 """For each right the set of principals that have it, None where it does not apply."""

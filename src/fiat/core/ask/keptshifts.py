@@ -1,9 +1,9 @@
 """Gains and losses in words: as the history keeps them, and as they are shown."""
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
 from fiat.core.ask.effects import Shift
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 
 

@@ -5,6 +5,7 @@ many entries at once.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,7 +29,6 @@ from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reached import Reached
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 
 
 class View(NamedTuple):

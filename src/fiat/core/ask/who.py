@@ -1,6 +1,7 @@
 """The answer of ``who``: which principals have which rights on one path."""
 
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple, Protocol
 
 from fiat.core.model import principals
 from fiat.core.model import right as rights_
@@ -13,7 +14,6 @@ from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.check import Verdict
 from fiat.core.tree.walk import route_for
-from fiat.core.typed import NamedTuple, Protocol
 
 
 class Owned(Protocol):

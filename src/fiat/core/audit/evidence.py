@@ -1,9 +1,9 @@
 """Evidence: what an audit asks of a host beside its file tree."""
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple, Protocol
 
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import NamedTuple, Protocol
 
 
 class Started(NamedTuple):

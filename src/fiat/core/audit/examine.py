@@ -1,6 +1,7 @@
 """Examining a tree: what every rule finds there, equal findings together, the worst first."""
 
 from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 
 import numpy as np
 
@@ -8,7 +9,6 @@ from fiat.core.audit.found import Found
 from fiat.core.audit.ground import Ground
 from fiat.core.audit.rule import Rule
 from fiat.core.model.finding import WEIGHTS
-from fiat.core.typed import NamedTuple
 
 
 class Told(NamedTuple):

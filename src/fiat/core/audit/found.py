@@ -1,10 +1,11 @@
 """What a rule finds: what, where, who can really use it, and what would mend it."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.wish import Wish
-from fiat.core.typed import NamedTuple
 
 Places = NDArray[np.int64]
 """Entries of a survey, by place."""

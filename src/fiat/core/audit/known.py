@@ -5,11 +5,11 @@ is shown, with what is not printable as an escape: no two paths look the same.
 """
 
 from collections.abc import Iterable, Iterator
+from typing import Any, NamedTuple
 
 from fiat.core.audit.examine import Told
 from fiat.core.errors import NotationError
 from fiat.core.text import near, quoted, visible
-from fiat.core.typed import Any, NamedTuple
 from fiat.core.words.toml import parse_toml
 
 _KEYS = ("rule", "path", "text", "reason", "until")

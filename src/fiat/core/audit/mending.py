@@ -6,6 +6,7 @@ still find has no command.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -30,7 +31,6 @@ from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.postures import postures_of_many
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
-from fiat.core.typed import NamedTuple
 from fiat.core.words.commands import set_command_for
 
 _IN_ONE_COMMAND = 8

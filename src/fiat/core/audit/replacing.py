@@ -6,6 +6,7 @@ place; and whoever owns a directory on the way can give themselves that right.
 """
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from fiat.core.audit.found import Mend
 from fiat.core.audit.ground import Ground
@@ -18,7 +19,6 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.effective import effective
 from fiat.core.text import visible
-from fiat.core.typed import NamedTuple
 from fiat.core.words.people import People
 
 

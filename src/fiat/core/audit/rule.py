@@ -1,10 +1,10 @@
 """A rule of an audit."""
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 from fiat.core.audit.found import Found
 from fiat.core.audit.ground import Ground
-from fiat.core.typed import NamedTuple
 
 
 class Rule(NamedTuple):

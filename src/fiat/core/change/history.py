@@ -3,12 +3,12 @@
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
 from enum import Enum
+from typing import NamedTuple, Protocol
 
 from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change.steps import Change
 from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
-from fiat.core.typed import NamedTuple, Protocol
 
 
 class State(Enum):

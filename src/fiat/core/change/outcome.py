@@ -1,11 +1,11 @@
 """What becomes of objects that are changed one after the other."""
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 from fiat.core.change.rewriting import AS_PLANNED, Left
 from fiat.core.errors import PathError
 from fiat.core.model.posture import Posture
-from fiat.core.typed import NamedTuple
 
 Stopping = Callable[[], bool]
 """Asked before each object: whether to leave it and all that follow as they are."""

@@ -6,6 +6,7 @@ right: the effects of the host *as if* the plan were carried out.
 
 import errno
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,7 +46,6 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Numbers, Survey
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import walk
-from fiat.core.typed import NamedTuple
 
 NOT_MEANT = -1
 """In the place of the number of a change: this entry is not to be changed."""

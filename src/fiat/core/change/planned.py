@@ -1,10 +1,11 @@
 """What a plan holds for an object: its change, and what is to be said of it."""
 
+from typing import NamedTuple
+
 from fiat.core.change.steps import Change
 from fiat.core.model.finding import Finding
 from fiat.core.model.identity import Identity
 from fiat.core.tree.profile import Profile
-from fiat.core.typed import NamedTuple
 
 
 class PlannedChange(NamedTuple):

@@ -2,6 +2,7 @@
 
 import errno
 from contextlib import suppress
+from typing import NamedTuple
 
 from fiat.core.change import steps
 from fiat.core.change.steps import Change, Steps
@@ -9,7 +10,6 @@ from fiat.core.errors import PathError
 from fiat.core.model.host import Node
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
-from fiat.core.typed import NamedTuple
 
 
 class Left(NamedTuple):

@@ -7,6 +7,7 @@ What the kernel does by itself, and who may ask it for what, are rules of
 import errno
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
+from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, from_mode
@@ -26,7 +27,6 @@ from fiat.core.rules.attributes import (
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.listsize import is_too_long
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner, with_mode
-from fiat.core.typed import NamedTuple
 
 
 class Steps(NamedTuple):

@@ -5,6 +5,7 @@ Every command that writes makes its targets here. The identities that they hold 
 """
 
 from collections.abc import Callable, Mapping
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +20,6 @@ from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import open_end
 from fiat.core.tree.walked import end_without_links
-from fiat.core.typed import NamedTuple
 
 
 class Goals(NamedTuple):

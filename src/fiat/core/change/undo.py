@@ -4,6 +4,7 @@ import errno
 import posixpath
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
+from typing import NamedTuple
 
 from fiat.core.change import steps
 from fiat.core.change.history import Entry, Fate, History, Run, State
@@ -21,7 +22,6 @@ from fiat.core.model.principals import Principal
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined
 from fiat.core.tree.handles import Handles
-from fiat.core.typed import NamedTuple
 
 
 class Despite(NamedTuple):

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import reduce
 from itertools import islice
 from operator import or_
+from typing import NamedTuple
 
 from fiat.core.audit.ground import Ground
 from fiat.core.expect.expectation import Demand, Expectation, Stated
@@ -13,7 +14,6 @@ from fiat.core.model.identity import Identity
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.principals import places as bits_in
 from fiat.core.text import joined, quoted, visible
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 
 

@@ -1,11 +1,12 @@
 """Expectations, as values."""
 
+from typing import NamedTuple
+
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import Chosen
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
-from fiat.core.typed import NamedTuple
 
 
 class Whom(NamedTuple):

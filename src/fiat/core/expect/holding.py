@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator
 from fnmatch import fnmatchcase
+from typing import NamedTuple
 
 import numpy as np
 
@@ -26,7 +27,6 @@ from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import survey_at
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 
 Problem = Callable[[PathError], None]

@@ -6,6 +6,7 @@ asked again at the end.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -35,7 +36,6 @@ from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
 from fiat.core.tree.walked import Walked, end_without_links, other_now
-from fiat.core.typed import NamedTuple
 
 MOST = 200
 """For so many objects of one counterexample a way is searched for; what is alike needs one."""

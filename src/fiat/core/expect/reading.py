@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Mapping
+from typing import Any, NoReturn
 
 from fiat.core.errors import ExpectationError, FiatError
 from fiat.core.expect.expectation import Demand, Expectation, Stated, Whom
@@ -11,7 +12,6 @@ from fiat.core.model.arrangement import Chosen
 from fiat.core.model.finding import WEIGHTS
 from fiat.core.model.right import ALL, Right, right_named
 from fiat.core.text import near, quoted
-from fiat.core.typed import Any, NoReturn
 from fiat.core.words.entries import parse_list
 from fiat.core.words.modes import parse_mode
 from fiat.core.words.toml import parse_toml

@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.text import quoted
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 
 _RIGHTS = (rights.READ, rights.WRITE)

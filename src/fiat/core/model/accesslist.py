@@ -7,10 +7,10 @@ Source: POSIX.1e draft 17; acl(5). The kernel's bytes for them are in
 from collections.abc import Iterable
 from enum import IntEnum
 from functools import lru_cache
+from typing import NamedTuple
 
 from fiat.core.errors import InvalidAccessList
 from fiat.core.model.mode import permission_letters
-from fiat.core.typed import NamedTuple
 
 NO_ID = 0xFFFFFFFF
 """The id of entries that have none; no user or group can have this number."""

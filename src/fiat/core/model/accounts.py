@@ -6,11 +6,11 @@ passwd(5), and every group of group(5) that lists the user.
 
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
+from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.numbers import LARGEST, id_number
 from fiat.core.text import near, quoted, shortened
-from fiat.core.typed import NamedTuple
 
 
 class User(NamedTuple):

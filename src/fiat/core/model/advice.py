@@ -1,8 +1,9 @@
 """Advice: something that would have to change for a refusal to become a yes."""
 
+from typing import NamedTuple
+
 from fiat.core.model.wish import Wish
 from fiat.core.text import counted
-from fiat.core.typed import NamedTuple
 
 
 class Advice(NamedTuple):

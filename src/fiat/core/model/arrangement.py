@@ -1,6 +1,6 @@
 """Arrangements: named postures for a directory and what is in it, with places for who they are about."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 KINDS_OF_WHO = {
     "user": "a user",

@@ -7,10 +7,10 @@ first; revision 3 ends with the uid that is root in the file's namespace).
 """
 
 import struct
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.text import shortened
-from fiat.core.typed import NamedTuple
 
 CAPABILITY_XATTR = "security.capability"
 

@@ -1,6 +1,6 @@
 """Findings: something odd, dangerous or easily misread, or something that Fiat cannot know."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 WEIGHTS = ("danger", "odd", "plain")
 """Something that lets too many in; something probably not meant or easily misread; something to know."""

@@ -1,9 +1,10 @@
 """What a change looks at: as much of an object as it takes to tell whether it is as it was, and no more."""
 
+from typing import NamedTuple
+
 from fiat.core.model.identity import Identity
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture
-from fiat.core.typed import NamedTuple
 
 
 class Site(NamedTuple):

@@ -7,8 +7,7 @@ in a file or in memory, and any of these as it would be after a change.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-
-from fiat.core.typed import TYPE_CHECKING, NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 if TYPE_CHECKING:
     from fiat.core.model.accesslist import AccessList

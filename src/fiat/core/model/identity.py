@@ -1,6 +1,6 @@
 """What tells one object from every other, now and later."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 
 class Identity(NamedTuple):

@@ -11,10 +11,10 @@ of the XCU directory listing ("STDOUT", file mode field).
 
 import re
 from functools import lru_cache
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.text import quoted, shortened
-from fiat.core.typed import NamedTuple
 
 SETUID = 0o4000
 SETGID = 0o2000

@@ -1,6 +1,6 @@
 """Mounts."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 
 class Mount(NamedTuple):

@@ -1,12 +1,13 @@
 """What one path says about access, and what else is known of the object there."""
 
+from typing import NamedTuple
+
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.identity import Identity
 from fiat.core.model.kind import Kind
 from fiat.core.model.mount import Mount
 from fiat.core.model.program import Format, Program
-from fiat.core.typed import NamedTuple
 
 FLAGS = ("immutable", "append-only")
 """The inode flags that limit change (ioctl_iflags(2))."""

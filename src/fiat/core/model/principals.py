@@ -6,11 +6,11 @@ same for one principal and, in machine words, for thousands.
 """
 
 from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
-from fiat.core.typed import NamedTuple
 
 Ranges = tuple[tuple[int, int], ...]
 """Numbers of users or groups, as pairs of the first and how many."""

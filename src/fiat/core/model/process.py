@@ -4,10 +4,11 @@ A process has the groups that it was given when it started (credentials(7)):
 a group that its user joined since does not count for it.
 """
 
+from typing import NamedTuple
+
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.principals import Principal
-from fiat.core.typed import NamedTuple
 
 
 class Difference(NamedTuple):

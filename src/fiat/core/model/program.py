@@ -1,8 +1,7 @@
 """What execve(2) sees of a file: a script, a program, or neither."""
 
 from enum import Enum
-
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 
 class Format(Enum):

@@ -6,6 +6,7 @@ host shows another can hold in memory. List entries carry numbers, never names.
 
 import errno
 from functools import lru_cache
+from typing import Any
 
 from fiat.core.errors import NotationError, RecordError
 from fiat.core.model import capabilities, mode
@@ -22,7 +23,6 @@ from fiat.core.model.posture import FLAGS, OTHER_FLAGS, UNKNOWN, Object, Posture
 from fiat.core.model.program import Format, Program
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
 from fiat.core.text import quoted
-from fiat.core.typed import Any
 
 ID = Number(0, NO_ID - 1)
 """The number of a user or a group."""

@@ -6,11 +6,11 @@ with O_CREAT asks both (open(2), unlink(2), proc_sys_fs(5)).
 """
 
 from collections.abc import Iterable
+from typing import final
 
 from fiat.core.errors import NotationError
 from fiat.core.model.kind import Kind
 from fiat.core.text import near, quoted
-from fiat.core.typed import final
 
 
 @final

@@ -1,7 +1,8 @@
 """The route to a path, as a value: what was walked, and what was found."""
 
+from typing import NamedTuple
+
 from fiat.core.model.posture import Object
-from fiat.core.typed import NamedTuple
 
 MAX_SYMLINKS = 40
 """How many symlinks a walk follows: the kernel's ``MAXSYMLINKS`` (path_resolution(7))."""

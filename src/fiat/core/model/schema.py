@@ -5,11 +5,11 @@ A *form* writes a value and reads it again. Reading checks everything, and
 """
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
 from fiat.core.errors import FiatError, RecordError
 from fiat.core.model.fields import Fields
 from fiat.core.text import quoted
-from fiat.core.typed import Any, Generic, NamedTuple, Protocol, TypeVar
 
 Value = TypeVar("Value")
 

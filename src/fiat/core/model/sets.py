@@ -8,8 +8,7 @@ besides is a :class:`Sets`.
 """
 
 from collections.abc import Callable
-
-from fiat.core.typed import Any, Protocol
+from typing import Any, Protocol
 
 Set = Any
 """A set of principals, or one for each of many postures: what has the operators ``& | ~`` of sets."""

@@ -5,11 +5,11 @@ there the letters are what is *left*, and change the complement of the mask.
 """
 
 import re
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.mode import PERMISSION_BITS, parse_change, permission_letters, permissions_of
 from fiat.core.text import quoted
-from fiat.core.typed import NamedTuple
 
 FILES = 0o666
 DIRECTORIES = 0o777

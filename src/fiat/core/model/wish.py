@@ -1,10 +1,11 @@
 """What is to be changed, as asked for."""
 
+from typing import NamedTuple
+
 from fiat.core.model.accesslist import Entry
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, ModeChange
 from fiat.core.model.posture import Posture
-from fiat.core.typed import NamedTuple
 
 
 class EntryWish(NamedTuple):

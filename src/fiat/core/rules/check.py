@@ -1,13 +1,13 @@
 """One thing the kernel checks, one step of a verdict, and the verdict."""
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 from fiat.core.model.host import Settings
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Universe
 from fiat.core.rules.decision import Decisions, Reason
-from fiat.core.typed import NamedTuple
 
 FOLLOW = "follow"
 """What following a symlink asks of the symlink."""

@@ -11,6 +11,7 @@ leaves is in :mod:`fiat.core.rules.effective`.
 
 from collections.abc import Sequence
 from functools import partial
+from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
@@ -20,7 +21,6 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.sets import WHOLE, Number, Set, Sets
 from fiat.core.rules.effective import deciding_entries, deciding_list, left_by_mask, permissions_by_entry
-from fiat.core.typed import NamedTuple
 
 OWNER = "owner"
 NAMED_USER = "named-user"

@@ -7,8 +7,7 @@ interpreter run it.
 
 import re
 from collections.abc import Iterable
-
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 _SEEN = 256
 """So many bytes of a file the kernel compares; what the file lacks of them is 0 (BINPRM_BUF_SIZE)."""

@@ -5,13 +5,14 @@ open(2), mkdir(2), umask(2); inode(7) on setgid directories; mount options "grpi
 ``inode_init_owner``, ``mode_strip_sgid`` and ``posix_acl_create``.
 """
 
+from typing import NamedTuple, Protocol
+
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import PERMISSION_BITS, SETGID, STICKY
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Posture
-from fiat.core.typed import NamedTuple, Protocol
 
 _GROUP_OF_DIRECTORY = ("grpid", "bsdgroups")
 _SETGID_RUN = SETGID | 0o010

@@ -6,6 +6,7 @@ with, the mounts of all these, the accounts and the settings.
 
 import errno
 from collections.abc import Callable, Iterable, Iterator
+from typing import NamedTuple
 
 import numpy as np
 
@@ -26,7 +27,6 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import USUAL_FOLDERS, interpreter_of, open_end, walk
-from fiat.core.typed import NamedTuple
 
 
 class People(NamedTuple):

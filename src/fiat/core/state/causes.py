@@ -6,6 +6,7 @@ What differs at the object of that check is the cause.
 """
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from fiat.core.ask.treeeffects import View
 from fiat.core.model.posture import Object
@@ -14,7 +15,6 @@ from fiat.core.model.route import Route, Stage
 from fiat.core.rules.check import Check
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answers import TreeAccess
-from fiat.core.typed import NamedTuple
 
 
 class Cause(NamedTuple):

@@ -6,6 +6,7 @@ is put beside its cause.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,7 +26,6 @@ from fiat.core.tree.distinct import distinct_values, first_places
 from fiat.core.tree.joint import with_joint_profiles
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Taking
-from fiat.core.typed import Any, NamedTuple
 
 _LOOKS = 10_000
 """So many times at most a cause is looked for: of what makes a difference on most paths first."""

@@ -6,12 +6,12 @@ is matched by name again.
 """
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 
 Places = NDArray[np.int64]
 

@@ -1,10 +1,10 @@
 """What has become of accounts between two times, and the same people at both of them."""
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
 from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, bare_group, unlisted_user, user
-from fiat.core.typed import NamedTuple
 
 
 class AccountChange(NamedTuple):

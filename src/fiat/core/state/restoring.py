@@ -6,6 +6,7 @@ was moved. What is new, gone or another object now is left alone and told.
 
 from collections.abc import Callable, Iterator
 from enum import Enum
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,7 +25,6 @@ from fiat.core.state.comparison import Compared, posture_differs
 from fiat.core.tree.distinct import distinct_columns
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import Any, NamedTuple
 
 
 class Only(Enum):

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator
 from itertools import product
+from typing import NamedTuple
 
 from fiat.core.change.wanted import wanted
 from fiat.core.errors import FiatError
@@ -12,7 +13,6 @@ from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.suggest.becoming import becoming
-from fiat.core.typed import NamedTuple
 from fiat.core.words.arrangements import entries_in, number_in
 from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode

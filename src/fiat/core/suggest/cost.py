@@ -1,6 +1,7 @@
 """What a way costs: everyone else's gains and losses, counted in one order."""
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 from fiat.core.ask.effects import Effects, Shift
 from fiat.core.change.plan import Plan
@@ -17,7 +18,6 @@ from fiat.core.rules.effective import effective
 from fiat.core.suggest.goal import COUNTED, COUNTS_AS, IMPLIED, Goal
 from fiat.core.suggest.means import MEANS
 from fiat.core.tree.walk import walk
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 
 Meant = Mapping[tuple[tuple[object, ...], Right], int]

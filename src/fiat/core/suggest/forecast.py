@@ -5,6 +5,7 @@ Everything is asked of the host as if the new name were there already.
 
 import posixpath
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from fiat.core.ask.who import Answer
 from fiat.core.model import right as rights
@@ -24,7 +25,6 @@ from fiat.core.rules.inheritance import Making, hands_on_group, made
 from fiat.core.text import joined
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import route_for, walk
-from fiat.core.typed import NamedTuple
 from fiat.core.words import naming
 from fiat.core.words.people import People
 

@@ -1,6 +1,7 @@
 """Goals: who shall have which right where, or shall not."""
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from fiat.core.model import right as rights
 from fiat.core.model.kind import Kind
@@ -9,7 +10,6 @@ from fiat.core.model.principals import Principal
 from fiat.core.model.program import Format
 from fiat.core.model.right import BASIC, CHANGE_MODE, Right
 from fiat.core.tree.profile import Profile
-from fiat.core.typed import NamedTuple
 
 COUNTED = (*BASIC, CHANGE_MODE)
 """The rights that cost: the others go with these, or with the directory's."""

@@ -7,6 +7,7 @@ below, is counted elsewhere (:mod:`fiat.core.suggest.ways`).
 
 from collections.abc import Callable, Collection, Iterable, Iterator
 from itertools import product
+from typing import NamedTuple
 
 from fiat.core.change.steps import change, steps_towards
 from fiat.core.change.wanted import wanted
@@ -21,7 +22,6 @@ from fiat.core.rules.decision import Decision
 from fiat.core.rules.effective import passes_over_list
 from fiat.core.suggest.becoming import becoming
 from fiat.core.suggest.entryway import NOTHING_KEPT, Keeping, entry_holding, had
-from fiat.core.typed import NamedTuple
 
 MEANS = {
     "entry": "an access entry for who it is about alone",

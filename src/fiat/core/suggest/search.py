@@ -1,6 +1,7 @@
 """The door to the search: every way to some goals, the best first, or why there is none."""
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.principals import Principal
@@ -17,7 +18,6 @@ from fiat.core.text import visible
 from fiat.core.tree.trouble import Trouble
 from fiat.core.tree.walk import route_for, walk
 from fiat.core.tree.walked import Walked, end_without_links
-from fiat.core.typed import NamedTuple
 
 
 class Found(NamedTuple):

@@ -1,8 +1,9 @@
 """On which terms a way is looked for."""
 
+from typing import NamedTuple
+
 from fiat.core.model.principals import Principal
 from fiat.core.suggest.means import MEANS
-from fiat.core.typed import NamedTuple
 
 COUNT_LIMIT = 2_000_000
 """So many entries below what is opened are counted, unless another number is asked for."""

@@ -5,6 +5,7 @@ What becomes of an object depends on its posture and on what it is run with, so 
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -46,7 +47,6 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import walk
 from fiat.core.tree.walked import Walked, end_without_links
-from fiat.core.typed import NamedTuple
 
 _FEW_GROUPS = 4
 """So many groups of who it is about are thought of; those that are on the objects first."""

@@ -1,10 +1,11 @@
 """The answers for the entries of a tree: each distinct one once, its sets by their numbers."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.tree.setrows import Numbers, SetTable
-from fiat.core.typed import NamedTuple
 
 AnswerKey = tuple[int | None, ...]
 """For each right asked: the set of principals that have it, or None where it does not apply."""

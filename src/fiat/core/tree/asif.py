@@ -9,6 +9,7 @@ import errno
 import os
 import posixpath
 from collections.abc import Iterator, Mapping
+from typing import NamedTuple, Protocol
 
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
@@ -22,7 +23,6 @@ from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.tree.firstbytes import with_program
-from fiat.core.typed import NamedTuple, Protocol
 
 
 class Postures(Protocol):

@@ -8,6 +8,7 @@ directory's names sorted by their bytes.
 
 import os
 from collections.abc import Callable, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +20,6 @@ from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.tree.survey import Details, Numbers, Survey
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import Any, NamedTuple
 
 
 class Batch(NamedTuple):

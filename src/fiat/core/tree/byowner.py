@@ -6,6 +6,8 @@ what holds for the owning group, and the rest, from which it can be put together
 again for each owner.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,7 +17,6 @@ from fiat.core.tree.answerkeys import Answers
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 from fiat.core.tree.setrows import Words
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 
 
 class Standing(NamedTuple):

@@ -1,10 +1,10 @@
 """What decides a right on objects that are alike but for their owners and permissions: asked of one of them."""
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
 from fiat.core.model.posture import Object
 from fiat.core.rules.check import Check
-from fiat.core.typed import NamedTuple
 
 
 class Conditions(NamedTuple):

@@ -5,12 +5,12 @@ lists, and are in the same few of its groups.
 """
 
 from collections.abc import Iterable
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.typed import NamedTuple
 
 
 class Crowd(NamedTuple):

@@ -1,9 +1,9 @@
 """Which of many numbers are the same."""
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
-
-from fiat.core.typed import Any
 
 _MIX = np.array([0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F, 0x165667B19E3779F9, 0xD6E8FEB86659FD93], np.uint64)
 _HALF = np.uint64(32)

@@ -1,6 +1,6 @@
 """How much of a tree is read."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 
 class Extent(NamedTuple):

@@ -1,6 +1,7 @@
 """What decides of the profiles of a tree, in columns: many postures whose entries have the same tags at once."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +13,6 @@ from fiat.core.rules.decision import NOBODY_NAMED, Grounds, granted, overriding,
 from fiat.core.rules.effective import deciding_entries, left_by_mask, passes_over_list, permissions_by_entry
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.setrows import SetTable
-from fiat.core.typed import NamedTuple
 
 _IN_FORCE = 0o777
 """A mode with which no list is passed over."""

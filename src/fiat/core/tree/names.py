@@ -1,9 +1,9 @@
 """The names of a tree's entries, held as bytes one after the other."""
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
-
-from fiat.core.typed import Any
 
 
 class Names:

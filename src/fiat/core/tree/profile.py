@@ -1,10 +1,11 @@
 """Profiles: what many objects of a tree have in common."""
 
+from typing import NamedTuple
+
 from fiat.core.model.identity import Identity
 from fiat.core.model.mount import Mount
 from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.model.program import Program
-from fiat.core.typed import NamedTuple
 
 
 class Profile(NamedTuple):

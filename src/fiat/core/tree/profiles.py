@@ -7,6 +7,7 @@ capabilities, mount, program and what else :class:`Profile` has.
 
 from array import array
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +16,6 @@ from fiat.core.model.accesslist import AccessList
 from fiat.core.model.posture import Posture
 from fiat.core.tree.distinct import distinct_columns, distinct_values, each_once
 from fiat.core.tree.profile import Profile
-from fiat.core.typed import Any, NamedTuple
 
 Column = NDArray[np.int64]
 

@@ -1,9 +1,10 @@
 """Who gets how far into a tree."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from fiat.core.tree.setrows import Numbers, SetTable
-from fiat.core.typed import NamedTuple
 
 
 class Reach(NamedTuple):

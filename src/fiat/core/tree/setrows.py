@@ -1,13 +1,13 @@
 """Sets of principals for many postures at once: rows of 64-bit words, one for each posture."""
 
 from collections.abc import Callable, Iterable
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.tree.crowd import Crowd
 from fiat.core.tree.distinct import distinct_columns, distinct_values
-from fiat.core.typed import Any
 
 Numbers = NDArray[np.int32]
 

@@ -1,6 +1,7 @@
 """A tree's answers in short: equal answers together, with where they are found."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,7 +9,6 @@ from numpy.typing import NDArray
 from fiat.core.tree.answerkeys import AnswerKey, AnswerKeys, Answers
 from fiat.core.tree.distinct import each_once, first_places
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 
 _SHOWN = 3
 """Places of a group that are named."""

@@ -7,6 +7,7 @@ worked out for each profile, not for each path.
 
 from collections.abc import Iterable, Iterator, Sequence
 from operator import add
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +18,6 @@ from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import Any, NamedTuple, Protocol
 
 Numbers = NDArray[np.int32]
 

@@ -1,12 +1,12 @@
 """Where in a tree something holds: the topmost entries below which it holds everywhere, or nearly."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 
 _BUT = 3
 """So many exceptions at most are named of a directory, where it holds for ten times as many."""

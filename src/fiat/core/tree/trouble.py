@@ -1,6 +1,6 @@
 """What could not be looked at."""
 
-from fiat.core.typed import NamedTuple
+from typing import NamedTuple
 
 
 class Trouble(NamedTuple):

@@ -6,12 +6,12 @@ directory's setgid stays unless an ``s`` or ``t`` speaks of the special bits.
 """
 
 import re
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import ModeChange, parse_change, parse_letters
 from fiat.core.text import quoted, shortened
-from fiat.core.typed import NamedTuple
 
 TYPE_LETTERS = {
     "-": Kind.FILE,

@@ -9,6 +9,7 @@ import binascii
 import re
 import stat
 from collections.abc import Callable
+from typing import NamedTuple
 
 from fiat.core.errors import FiatError, NotationError
 from fiat.core.model import capabilities, listbytes, umask
@@ -18,7 +19,6 @@ from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.kind import Kind
 from fiat.core.model.mode import ModeChange, parse_change, parse_letters
 from fiat.core.text import quoted
-from fiat.core.typed import NamedTuple
 from fiat.core.words import entries
 from fiat.core.words.modes import type_letter
 

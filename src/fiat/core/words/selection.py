@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
@@ -9,7 +10,6 @@ from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.text import near, quoted
-from fiat.core.typed import NamedTuple
 
 WORDS = {
     "list": "an access list",

@@ -3,10 +3,10 @@
 import re
 import tomllib
 from collections.abc import Callable
+from typing import Any
 
 from fiat.core.errors import FiatError
 from fiat.core.text import quoted, visible
-from fiat.core.typed import Any
 
 LARGEST = 4 * 1024 * 1024
 """Bytes of a file: some ten thousands of tables."""

@@ -9,6 +9,7 @@ import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from operator import attrgetter
+from typing import Any, NamedTuple
 
 from fiat.core.change.history import Entry, Fate, Intended, Settled
 from fiat.core.change.steps import Change
@@ -17,7 +18,6 @@ from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import ID, POSTURE
 from fiat.core.model.schema import Field, Listed, Number, Record, wrong
-from fiat.core.typed import Any, NamedTuple
 from fiat.host.history.columns import Json, Numbers, Texts
 from fiat.host.history.seals import Row, Seal, seal_of, sum_of
 

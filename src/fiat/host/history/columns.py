@@ -1,10 +1,10 @@
 """Columns of tables: those that hold JSON, and whole columns that JSON holds."""
 
 import json
+from typing import Any, NamedTuple
 
 from fiat.core.errors import RecordError
 from fiat.core.model.schema import Form, Listed, Number, Text, wrong
-from fiat.core.typed import Any, NamedTuple
 
 
 class Json(NamedTuple):

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Iterable
+from typing import Any
 
 from fiat.core.change.history import Entry, Fate
 from fiat.core.errors import RecordError
@@ -9,7 +10,6 @@ from fiat.core.model.identity import Identity
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import POSTURE
 from fiat.core.model.schema import Listed, Number, Text
-from fiat.core.typed import Any
 from fiat.host.history.columns import Json
 from fiat.host.history.seals import Row, Seal
 

@@ -3,6 +3,7 @@
 import sqlite3
 from collections.abc import Sequence
 from operator import itemgetter
+from typing import Any
 
 from fiat.core.ask.keptshifts import KeptShift
 from fiat.core.change.history import Run, State
@@ -10,7 +11,6 @@ from fiat.core.errors import RecordError
 from fiat.core.model import record
 from fiat.core.model.fields import Fields
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, wrong
-from fiat.core.typed import Any
 from fiat.host.history.columns import Json
 from fiat.host.history.process import still_runs
 from fiat.host.history.seals import seal_of

@@ -1,8 +1,7 @@
 """Seals: they tell whether rows are as they were written."""
 
 from binascii import crc32
-
-from fiat.core.typed import Any
+from typing import Any
 
 Row = tuple[Any, ...]
 

@@ -4,6 +4,7 @@ import errno
 import os
 import posixpath
 from collections.abc import Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
@@ -18,7 +19,6 @@ from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner
 from fiat.core.text import visible
-from fiat.core.typed import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from fiat.core.audit.evidence import Evidence

@@ -8,11 +8,11 @@ import stat
 from collections.abc import Callable
 from contextlib import suppress
 from functools import cached_property
+from typing import Any, TypeVar
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.text import quoted
-from fiat.core.typed import Any, TypeVar
 from fiat.core.words.accountfiles import first_person, parse_group, parse_login_definitions, parse_passwd
 from fiat.host.textfile import beginning_of, bytes_of
 

@@ -3,13 +3,13 @@
 import errno
 import os
 from collections.abc import Callable, Iterable
+from typing import NamedTuple
 
 from fiat.core.errors import FiatError
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.capabilities import CAPABILITY_XATTR, FileCapabilities
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
-from fiat.core.typed import NamedTuple
 
 LABELS = ("security.selinux", "security.SMACK64")
 """The attributes in which security modules keep their labels."""

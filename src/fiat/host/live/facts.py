@@ -5,10 +5,10 @@ import fcntl
 import os
 import stat
 import struct
+from typing import NamedTuple
 
 from fiat.core.model.kind import Kind
 from fiat.core.model.posture import FLAGS, OTHER_FLAGS
-from fiat.core.typed import NamedTuple
 
 KINDS = {
     stat.S_IFREG: Kind.FILE,

@@ -4,12 +4,12 @@ import gc
 import os
 from collections import deque
 from collections.abc import Callable
+from typing import NamedTuple
 
 from fiat.core.model.host import Progress
 from fiat.core.tree.assembly import Assembly, Batch, in_one
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import NamedTuple
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
 from fiat.host.live.parts import Directory, Part, Shared

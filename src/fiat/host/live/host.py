@@ -6,12 +6,12 @@ import os
 import time
 from collections.abc import Mapping
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from fiat.core.errors import HostError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.principals import Principal
-from fiat.core.typed import TYPE_CHECKING
 from fiat.host.live.accounts import NameService, login_definitions
 
 if TYPE_CHECKING:

@@ -3,11 +3,11 @@
 import errno
 import os
 from collections.abc import Callable
+from typing import Protocol
 
 from fiat.core.model.mount import Mount
 from fiat.core.rules import handlers
 from fiat.core.rules.handlers import Handler
-from fiat.core.typed import Protocol
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
 from fiat.host.live.facts import Facts, mount_id
 from fiat.host.live.mounts import mount_at

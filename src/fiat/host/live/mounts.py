@@ -2,9 +2,9 @@
 
 import os
 import re
+from typing import NamedTuple
 
 from fiat.core.model.mount import Mount
-from fiat.core.typed import NamedTuple
 
 
 def mounts_now() -> dict[int, Mount]:

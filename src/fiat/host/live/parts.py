@@ -1,5 +1,7 @@
 """What readers of a tree hand on: parts of it, with what the entries in them have in common."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -7,7 +9,6 @@ from fiat.core.model.program import Program
 from fiat.core.tree.assembly import Batch
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import NamedTuple
 from fiat.host.live.attributes import Raw
 
 LOOKED_AT = np.uint64(0xFFFFFFFFFFFFFFFF)

@@ -9,6 +9,7 @@ import os
 import stat
 from collections.abc import Callable, Sequence
 from functools import cached_property
+from typing import NamedTuple
 
 from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.identity import Identity
@@ -17,7 +18,6 @@ from fiat.core.model.posture import Object, Posture, Status
 from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules import programs
 from fiat.core.rules.handlers import Handler
-from fiat.core.typed import NamedTuple
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
 from fiat.host.live.facts import KINDS, SECOND, Facts, facts_of, flag_names, flags_by_ioctl, other_flag_names

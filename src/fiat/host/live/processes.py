@@ -11,11 +11,11 @@ import os
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.rules.programs import left_after_exec
-from fiat.core.typed import NamedTuple
 from fiat.host.live.facts import mount_id
 
 _TRIES = 5

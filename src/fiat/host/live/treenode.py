@@ -1,8 +1,9 @@
 """Objects of the real file tree that read the tree under them in bulk."""
 
+from typing import Any
+
 from fiat.core.model.host import Progress
 from fiat.core.tree.extent import Extent
-from fiat.core.typed import Any
 from fiat.host.live.node import LiveNode
 
 

@@ -11,6 +11,7 @@ import stat
 from array import array
 from collections.abc import Iterator, Sequence
 from itertools import islice
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +24,6 @@ from fiat.core.tree.distinct import distinct_rows
 from fiat.core.tree.extent import Extent
 from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import NamedTuple
 from fiat.host.live import attributes, statx
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
 from fiat.host.live.facts import TOLD_FLAGS

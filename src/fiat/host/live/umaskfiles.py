@@ -7,10 +7,10 @@ line are not evaluated, so a line found may not be reached.
 import glob
 import os
 import re
+from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model import umask
-from fiat.core.typed import NamedTuple
 from fiat.host.textfile import beginning_of
 
 _SHELL = re.compile(

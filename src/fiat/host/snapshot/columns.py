@@ -3,6 +3,7 @@
 from array import array
 from collections.abc import Mapping, Sequence
 from operator import ge
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +16,6 @@ from fiat.core.model.schema import Listed
 from fiat.core.text import quoted
 from fiat.core.tree.names import Names
 from fiat.core.tree.profiles import Columns, Profiles
-from fiat.core.typed import Any, NamedTuple
 from fiat.host.snapshot import records
 
 _COLUMNS = {"profile": "q", "inode": "Q", "links": "q", "birth": "q", "size": "q", "modified": "q"}

@@ -1,11 +1,11 @@
 """The evidence of an audit as a snapshot keeps it: one line of both forms (docs/formats.md)."""
 
 from collections.abc import Mapping
+from typing import NamedTuple
 
 from fiat.core.audit.evidence import Kept, Started
 from fiat.core.model import record
 from fiat.core.model.schema import Field, Listed, OrNone, Record, Text, Truth
-from fiat.core.typed import NamedTuple
 from fiat.host.snapshot.records import TROUBLE
 
 

@@ -5,9 +5,9 @@ import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from typing import NamedTuple
 
 from fiat.core.errors import FiatError
-from fiat.core.typed import NamedTuple
 from fiat.host.snapshot import files
 from fiat.host.snapshot.reader import header_of
 from fiat.host.snapshot.records import Header

@@ -4,6 +4,7 @@ import errno
 import os
 import posixpath
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +19,6 @@ from fiat.core.tree.extent import Extent
 from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import NamedTuple
 from fiat.host.image.host import ImageHost, ImageNode, error
 from fiat.host.snapshot.columns import Entries
 

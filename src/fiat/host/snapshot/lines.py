@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
 
 from fiat.core.errors import SnapshotError
 from fiat.core.text import visible
-from fiat.core.typed import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from typing import IO

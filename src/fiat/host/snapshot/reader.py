@@ -6,6 +6,7 @@ import json
 import posixpath
 from collections.abc import Iterable, Mapping
 from operator import itemgetter
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from fiat.core.errors import RecordError, SnapshotError
 from fiat.core.model import record
@@ -17,7 +18,6 @@ from fiat.core.model.posture import Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
 from fiat.core.text import quoted, visible
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import TYPE_CHECKING, Any, NoReturn
 from fiat.core.words.accountfiles import expect_few_of_a_name
 from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import records

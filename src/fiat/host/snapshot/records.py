@@ -1,5 +1,7 @@
 """The records of a snapshot in columns, version 2 (docs/formats.md): declared once, written and read by that."""
 
+from typing import NamedTuple
+
 from fiat.core.model import record
 from fiat.core.model.fields import Fields
 from fiat.core.model.host import Settings
@@ -9,7 +11,6 @@ from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, 
 from fiat.core.state.capture import Digest
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.trouble import Trouble
-from fiat.core.typed import NamedTuple
 
 SCHEMA = "fiat-snapshot/2"
 

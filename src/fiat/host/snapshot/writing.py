@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,6 @@ from fiat.core.model.mount import Mount
 from fiat.core.state.capture import Capture
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
-from fiat.core.typed import Any
 from fiat.engine.inorder import in_order
 from fiat.host.snapshot import records
 from fiat.host.snapshot.records import Header, Login, Rest

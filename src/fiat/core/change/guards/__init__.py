@@ -7,6 +7,7 @@ the names that share an inode.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from fiat.core.change.guards import acting, bits, people, places
 from fiat.core.change.guards.suspect import WHO, Suspect
@@ -14,7 +15,6 @@ from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.text import several
-from fiat.core.typed import NamedTuple
 
 GUARDS = {
     "lockout": "a directory's owner, or the one who acts, can no longer traverse it",

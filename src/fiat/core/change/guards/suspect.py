@@ -1,8 +1,9 @@
 """What guards look at: each kind of change in a plan."""
 
+from typing import NamedTuple
+
 from fiat.core.change.steps import Change
 from fiat.core.tree.profile import Profile
-from fiat.core.typed import NamedTuple
 
 
 class Suspect(NamedTuple):
