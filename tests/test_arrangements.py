@@ -7,10 +7,9 @@ from pathlib import Path
 
 import pytest
 
-from fiat.app.arrangements import known_arrangements
+from fiat.app.arrange import known_arrangements
 from fiat.app.look import may_be_arranged
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from support.estates import ACCEPT, GROUPS, MEMBERS, PRIMARY, USERS, Crowd, crowd, write_accounts
 from support.files import give_list, make, mode_of, state_of
 from support.filesystems import fresh

@@ -11,14 +11,13 @@ import pytest
 
 from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import Kept, NoEvidence, Started
-from fiat.core.audit.examine import Told, examine
+from fiat.core.audit.examine import Told, examine, kept
 from fiat.core.audit.ground import Ground
-from fiat.core.audit.keeping import kept
 from fiat.core.audit.mending import mended
 from fiat.core.audit.registry import RULES
 from fiat.core.model.principals import Principal
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
+from fiat.core.tree.walk import Extent
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.live import LiveEvidence
 from fiat.host.evidence.packages import Packages

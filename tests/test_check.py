@@ -16,9 +16,8 @@ from fiat.core.expect import holding, mending
 from fiat.core.expect.expectation import Whom
 from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal
-from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.search import Found, search
-from fiat.core.suggest.terms import Terms
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.estates import (

@@ -17,9 +17,9 @@ from fiat.core.change import plan
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import ALL, BASIC, CHANGE_OWNER, Right, right_named
 from fiat.core.model.route import Route
-from fiat.core.rules import names
+from fiat.core.rules import checks
 from fiat.core.rules.access import Access
-from fiat.core.rules.check import Verdict
+from fiat.core.rules.checks import Verdict
 from fiat.core.tree.assembly import Assembly
 from fiat.core.tree.postures import PosturesOfMany
 from fiat.core.tree.profiles import Columns
@@ -257,7 +257,7 @@ FAULTS: dict[str, list[tuple[object, str, object]]] = {
     ],
     "four rights alone": [(effects, "more", basic_rights_alone)],
     "what runs a file that gains its first x": [(plan._Counting, "_with_programs", lambda self, survey: survey)],
-    "the sticky bit": [(names, "STICKY", 0)],
+    "the sticky bit": [(checks, "STICKY", 0)],
     "names in a directory": [(plan._Counting, "_extent_under", lambda self, part: None)],
     "supposed postures of one name of several": [(PosturesOfMany, "on", lambda self, survey: survey)],
 }

@@ -11,9 +11,8 @@ from fiat.core.ask.who import Answer
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
-from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR, pack
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.model.right import EXECUTE
 from fiat.core.rules import inheritance

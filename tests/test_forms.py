@@ -23,14 +23,12 @@ from fiat.cli.main import main
 from fiat.core.ask.remarks import remarks_on
 from fiat.core.model import listbytes
 from fiat.core.model.accesslist import AccessList, Entry, Tag
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Status
 from fiat.core.text import natural_order, visible
 from fiat.core.tree.assembly import Assembly, Batch
 from fiat.core.tree.natural import natural_places
 from fiat.core.words import naming
-from fiat.engine.inorder import in_order
+from fiat.engine.processes import in_order
 from fiat.host.live.host import LiveHost
 from fiat.render import several
 from fiat.render.lines import csv_cell

@@ -12,8 +12,8 @@ import pytest
 
 from fiat.core.errors import FiatError
 from fiat.host import trust
+from fiat.host.history.place import BESIDE
 from fiat.host.history.sqlite import SqliteHistory
-from fiat.host.history.trust import BESIDE
 from support.files import give_list, make, mode_of, states
 from support.program import fiat, machine
 from support.times import SEED, TIMES, report

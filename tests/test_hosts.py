@@ -9,8 +9,7 @@ from fiat.core.ask.who import Answer
 from fiat.core.model.accesslist import from_mode
 from fiat.core.model.glance import glance_at
 from fiat.core.model.right import ALL, CREATE
-from fiat.core.tree.handles import Handles
-from fiat.core.tree.walk import walk
+from fiat.core.tree.walk import Handles, walk
 from fiat.demo import build, sample
 from fiat.host.live import statx
 from fiat.host.live import umaskfiles as umask_files

@@ -15,7 +15,7 @@ import pytest
 from fiat.core.model.principals import Principal, Universe, user
 from fiat.core.model.right import ALL, BASIC, CREATE, DELETE, EXECUTE, RENAME, WRITE, Right
 from fiat.core.model.route import Route
-from fiat.core.rules import check, effective, names, objects
+from fiat.core.rules import checks, effective
 from fiat.core.rules import decision as rules
 from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
@@ -167,7 +167,7 @@ def test_on_this_machines_own_files() -> None:
             route = route_for(host, path, right)
             # running a file is more than its own bits
             if route.end is not None and right.applies(route.end.posture.kind) and right is not EXECUTE:
-                asked.append((path, right, objects.permissions_for(right, route.end.posture.kind), route))
+                asked.append((path, right, checks.permissions_for(right, route.end.posture.kind), route))
     for place, who in enumerate(everyone):
         truth = as_somebody(who, lambda: [may(permissions, path) for path, _, permissions, _ in asked])
         for (path, right, _, route), number in zip(asked, truth, strict=True):
@@ -210,10 +210,10 @@ def only_the_flag(object_: object, flag: str) -> bool:
         (rules.Decision, "allowed", union_of_entries),
         (rules, "overriding_capability", override_anything),
         (rules, "EXECUTE_BITS", 0),
-        (objects, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right.name, 1)),
-        (objects, "has_flag", only_the_flag),
-        (names, "STICKY", 0),
-        (check.Step, "allowed", True),
+        (checks, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right.name, 1)),
+        (checks, "has_flag", only_the_flag),
+        (checks, "STICKY", 0),
+        (checks.Step, "allowed", True),
     ],
 )
 def test_the_judge_catches_a_wrong_rule(

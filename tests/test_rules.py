@@ -11,16 +11,13 @@ from fiat.core.ask.effects import effects_at
 from fiat.core.ask.who import Answer, universe_of
 from fiat.core.change import plan
 from fiat.core.change.apply import apply
-from fiat.core.change.outcome import Tried
+from fiat.core.change.rewriting import Tried
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts, Supposed, User
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Format, Kind, Mount, Posture, Program
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, places
-from fiat.core.model.program import Format, Program
 from fiat.core.model.record import ObjectRecord
 from fiat.core.model.right import ALL, BASIC, CHANGE_MODE, CREATE, DELETE, EXECUTE, RENAME, Right
 from fiat.core.model.wish import Wish

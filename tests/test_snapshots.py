@@ -23,14 +23,13 @@ from fiat.core.model.principals import unlisted_user
 from fiat.core.model.right import ALL, CREATE
 from fiat.core.rules.access import Access
 from fiat.core.tree.answers import TreeAccess
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
-from fiat.core.tree.walk import walk
+from fiat.core.tree.walk import Extent, walk
 from fiat.demo.sample import SNAPSHOT
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
-from fiat.host.snapshot.lines import LONGEST
+from fiat.host.snapshot.files import LONGEST
 from support.estates import Estate, write_accounts
 from support.files import IMMUTABLE, change_flags, make
 from support.filesystems import fresh

@@ -27,12 +27,11 @@ from fiat.core.rules.access import Access
 from fiat.core.text import natural_order
 from fiat.core.tree import reading
 from fiat.core.tree.answers import TreeAccess
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.natural import natural_places
 from fiat.core.tree.profile import profile_of
 from fiat.core.tree.reading import survey_at, survey_of
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.walk import open_end, route_for
+from fiat.core.tree.walk import Extent, open_end, route_for
 from fiat.core.words.entries import parse_list
 from fiat.host.live import gathering, treereader
 from fiat.host.live.host import LiveHost

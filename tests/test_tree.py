@@ -20,10 +20,8 @@ from fiat.core.model.right import ALL, BASIC, READ
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.tree.answers import TreeAccess, for_tree
-from fiat.core.tree.byowner import ByOwner
-from fiat.core.tree.handles import Handles
-from fiat.core.tree.summary import Groups
-from fiat.core.tree.topmost import topmost
+from fiat.core.tree.summary import ByOwner, Groups, topmost
+from fiat.core.tree.walk import Handles
 from fiat.core.words.selection import Feature, Selection
 from fiat.engine.processes import Workers
 from fiat.host.image.host import ImageHost

@@ -13,12 +13,11 @@ from functools import partial
 import pytest
 
 from fiat.core.model.accesslist import Tag
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, READ, WRITE
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe
 from fiat.core.rules.decision import Decision
-from fiat.core.suggest import entryway
+from fiat.core.suggest import means
 from support.smallworlds import GIDS, UIDS, Rank, SmallWorld, best_of
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WAYS", "5"))
@@ -131,6 +130,6 @@ def _shrunk(real: object, posture: Posture, tag: Tag, number: int | None, new: i
 @pytest.mark.slow
 @pytest.mark.parametrize("fault", [_kept, _raised_over_others, _shrunk])
 def test_the_proof_catches_planted_faults(fault: Callable[..., object], monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(entryway, "raised", partial(fault, entryway.raised))
+    monkeypatch.setattr(means, "raised", partial(fault, means.raised))
     with pytest.raises(AssertionError):
         test_an_entry_costs_nobody_anything(0o755)

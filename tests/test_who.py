@@ -19,12 +19,8 @@ from fiat.core.ask.who import universe_of
 from fiat.core.ask.why import explain
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.posture import Format, Identity, Kind, Mount, Object, Posture, Status
 from fiat.core.model.principals import Universe
-from fiat.core.model.program import Format
 from fiat.core.model.right import right_named
 from fiat.core.rules.access import Access
 from fiat.core.rules.programs import program_in

@@ -8,25 +8,21 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.ask.effects import KeptShift
 from fiat.core.change import guards
-from fiat.core.change.guards import bits, places
-from fiat.core.change.guards.suspect import Suspect
+from fiat.core.change.guards import acting, bits
+from fiat.core.change.guards.acting import Suspect
 from fiat.core.change.history import Beginning, Fate, Intended, Settled, State
 from fiat.core.change.history import Entry as Touched
-from fiat.core.change.steps import Change, Steps, change, steps_towards
-from fiat.core.change.wanted import wanted
+from fiat.core.change.steps import Change, Steps, change, steps_towards, wanted
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.host import Settings
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Format, Identity, Kind, Posture, Program
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
-from fiat.core.model.program import Format, Program
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.effective import effective
@@ -200,7 +196,7 @@ def test_places_that_the_system_needs() -> None:
     ]
     free = ["/srv/skerry", "/home/keeper", "/etc/motd", "/usr/local/share/x", "/var/lib/skerry", "/libexec", "/opt/x"]
     for path in (*kept, *free):
-        assert bool(list(places.objections(path, with_tree=False))) == (path in kept), path
+        assert bool(list(acting.on_system_paths(path, with_tree=False))) == (path in kept), path
 
 
 # --- the history keeps what it is given ----------------------------------------------------

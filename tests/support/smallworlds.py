@@ -5,15 +5,12 @@ import random
 from fiat.core.model.accesslist import AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Status
 from fiat.core.model.principals import Principal, user
 from fiat.core.model.right import right_named
-from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.search import Found, search
-from fiat.core.suggest.terms import Terms
 from fiat.host.image.host import ImageHost
 
 UIDS, GIDS = (1, 2, 3, 4), (11, 12, 13)

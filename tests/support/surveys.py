@@ -6,10 +6,9 @@ from fiat.core.change.target import Target
 from fiat.core.model.host import Host
 from fiat.core.model.route import Route
 from fiat.core.tree.assembly import survey_of_one
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.walk import open_end
+from fiat.core.tree.walk import Extent, open_end
 
 
 def surveyed(host: Host, path: str, *, across: bool = False) -> tuple[Route, Survey]:

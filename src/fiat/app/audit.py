@@ -11,24 +11,22 @@ from fiat.core.ask import caveats
 from fiat.core.audit import known as knowing
 from fiat.core.audit.evidence import Evidence, NoEvidence
 from fiat.core.audit.examine import Told, examine, in_order
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Ground, Rule
 from fiat.core.audit.known import Known
 from fiat.core.audit.mending import Mended, mended
 from fiat.core.audit.registry import RULES
-from fiat.core.audit.rule import Rule
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.paths import lies_under
-from fiat.core.model.route import Route
+from fiat.core.model.route import Route, lies_under
 from fiat.core.state.capture import outermost
 from fiat.core.text import near, quoted
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
-from fiat.host.newfile import create
+from fiat.host.trust import create
 
 __all__ = [
     "RULES",

@@ -7,8 +7,7 @@ from fiat.app.why import Why, why
 from fiat.core.errors import NotationError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Kind, Object
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import EXECUTE, READ
 from fiat.core.rules.decision import superuser

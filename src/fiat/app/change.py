@@ -7,7 +7,7 @@ from typing import NamedTuple
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
-from fiat.core.ask.keptshifts import kept
+from fiat.core.ask.effects import kept
 from fiat.core.change import plan as plans
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
@@ -21,10 +21,9 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Node, Progress, no_progress
 from fiat.core.model.wish import Wish
 from fiat.core.tree.assembly import survey_of_one
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_of
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.walk import open_end, walk
+from fiat.core.tree.walk import Extent, open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
 

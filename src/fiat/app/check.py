@@ -4,7 +4,7 @@ import errno
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from fiat.app.arrangements import known_arrangements, parse_chosen
+from fiat.app.arrange import known_arrangements, parse_chosen
 from fiat.app.change import Planned, planned_for
 from fiat.app.problems import Problem, each_once, raise_problem
 from fiat.app.trust import FREE, Trust
@@ -12,11 +12,9 @@ from fiat.app.why import why
 from fiat.core.change.plan import Plan
 from fiat.core.errors import ExpectationError, PathError
 from fiat.core.expect import reading
-from fiat.core.expect.contradictions import Contradiction, contradictions, words
-from fiat.core.expect.expectation import Expectation
-from fiat.core.expect.holding import Counterexample, Holding, holding
+from fiat.core.expect.expectation import Expectation, statements
+from fiat.core.expect.holding import Contradiction, Counterexample, Holding, contradictions, holding, words
 from fiat.core.expect.mending import Mending, mending, wish_of
-from fiat.core.expect.stating import statements
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.text import quoted, shell_word

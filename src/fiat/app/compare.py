@@ -12,12 +12,11 @@ from fiat.app.trust import FREE, Trust
 from fiat.core.ask.treeeffects import View
 from fiat.core.errors import Interrupted, PathError, SnapshotError
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.paths import lies_under
+from fiat.core.model.route import lies_under
 from fiat.core.state.comparison import Comparison, compare
 from fiat.core.text import joined, quoted
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
-from fiat.core.tree.walk import absolute
+from fiat.core.tree.walk import Extent, absolute
 from fiat.core.words.selection import Selection
 from fiat.demo import sample
 from fiat.host.image.host import ImageHost

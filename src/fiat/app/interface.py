@@ -45,9 +45,9 @@ from fiat.core.errors import PathError as PathError
 from fiat.core.errors import SnapshotError as SnapshotError
 from fiat.core.errors import UnknownAccount as UnknownAccount
 from fiat.core.model.host import Host as Host
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import Extent
 
 
 def look(host: Host, path: str) -> looking.Look:
@@ -119,8 +119,7 @@ def arrange(host: Host, paths: Sequence[str], arrangement: str, *, file: str | N
 
     Those in ``file`` are known besides.
     """
-    from fiat.app.arrange import plan_arranged
-    from fiat.app.arrangements import known_arrangements, parse_chosen
+    from fiat.app.arrange import known_arrangements, parse_chosen, plan_arranged
 
     return plan_arranged(host, paths, parse_chosen(arrangement, known_arrangements(file), host.accounts))
 

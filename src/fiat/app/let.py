@@ -13,23 +13,21 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.principals import Principal
 from fiat.core.model.route import Route
 from fiat.core.suggest.cost import Way
-from fiat.core.suggest.goal import DECIDED, Goal
+from fiat.core.suggest.goal import COUNT_LIMIT, DECIDED, Goal, Terms
 from fiat.core.suggest.means import MEANS
-from fiat.core.suggest.search import Found, search
-from fiat.core.suggest.terms import COUNT_LIMIT, Terms
-from fiat.core.suggest.toknow import to_know
+from fiat.core.suggest.search import Found, search, to_know
 from fiat.core.suggest.ways import First
 from fiat.core.text import near, quoted
 from fiat.core.tree.walk import walk
 from fiat.core.words import who as who_words
-from fiat.core.words.rights import Asked, on_kind, parse_rights
+from fiat.core.words.who import Asked, on_kind, parse_rights
 
 __all__ = ["COUNT_LIMIT", "MEANS", "Found", "How", "Meant", "Way", "meant", "planned"]
 
 
 class How(NamedTuple):
     """For the whole tree; by which means (all, if empty); who is to be spared any gain and any loss; and the rest as in
-    :class:`fiat.core.suggest.terms.Terms`.
+    :class:`fiat.core.suggest.goal.Terms`.
     """
 
     below: bool = False

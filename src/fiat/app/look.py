@@ -14,19 +14,16 @@ from fiat.core.ask.remarks import remarks_on
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import STICKY
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.route import Route
 from fiat.core.text import natural_order
-from fiat.core.tree.inside import inside, names_in
-from fiat.core.tree.trouble import Trouble
-from fiat.core.tree.walk import open_end, walk
+from fiat.core.tree.walk import Trouble, inside, names_in, open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.host.arrangements import has_own
 
 if TYPE_CHECKING:
-    from fiat.app.arrangements import Arranged, Known
+    from fiat.app.arrange import Arranged, Known
     from fiat.app.treelisting import Chosen
 
 _STEP = 1000
@@ -60,7 +57,7 @@ def look(host: Host, route: Route, known: Known = MappingProxyType({})) -> Look:
     beyond = remarks_on(target.end, host.accounts) if target is not None and target.end is not None else []
     as_arranged = None
     if known and found.posture.directory:
-        from fiat.app.arrangements import arranged
+        from fiat.app.arrange import arranged
 
         as_arranged = arranged(host, found, known)
     return Look(found, remarks_on(found, host.accounts), target, beyond, as_arranged)

@@ -2,8 +2,7 @@
 
 from fiat.core.change.history import History, Run
 from fiat.core.errors import NotationError
-from fiat.core.model.numbers import bounded
-from fiat.core.text import shortened
+from fiat.core.text import bounded, shortened
 
 __all__ = ["History", "Run", "open_history", "run_number"]
 

@@ -7,12 +7,12 @@ from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Supposed
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
-from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Kind
 from fiat.core.model.principals import Principal
 from fiat.core.model.process import difference
 from fiat.core.model.right import BASIC, CREATE, Right
 from fiat.core.words import who as who_words
-from fiat.core.words.rights import on_kind, parse_rights
+from fiat.core.words.who import on_kind, parse_rights
 
 __all__ = ["Host", "Question"]
 

@@ -13,8 +13,8 @@ from fiat.core.change.target import Target
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched
 from fiat.core.state.restoring import Left, Only, restoring
-from fiat.core.tree.handles import Handles
 from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import Handles
 from fiat.core.words.selection import Selection
 from fiat.host.image.host import ImageHost
 

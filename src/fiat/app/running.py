@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from fiat.app.problems import Problem
 from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
-from fiat.core.change.outcome import Outcome, Stopping, Tried
+from fiat.core.change.rewriting import Outcome, Stopping, Tried
 from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Progress

@@ -67,7 +67,7 @@ def save(
     audit = None
     if for_audit:
         from fiat.app.audit import evidence_of
-        from fiat.core.audit.keeping import kept
+        from fiat.core.audit.examine import kept
 
         audit = kept(host, found.trees, evidence_of(host))
         for unread in audit.unread:

@@ -10,8 +10,7 @@ from fiat.core.errors import (
     UntrustedFile,
     WorkError,
 )
-from fiat.core.model.numbers import bounded
-from fiat.core.text import joined, near, quoted, shell_word, shortened, visible
+from fiat.core.text import bounded, joined, near, quoted, shell_word, shortened, visible
 
 __all__ = [
     "ArrangementError",

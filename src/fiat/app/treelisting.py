@@ -11,10 +11,10 @@ from fiat.core.ask.treecaveats import first_of_each_kind
 from fiat.core.errors import Interrupted, PathError
 from fiat.core.model.host import Host, Progress
 from fiat.core.model.route import Route
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.natural import natural_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import Choosing
 
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.running import Result, run, who_runs
-from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.ask.effects import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
 from fiat.core.change.history import Beginning, Entry, History, Intended, Run, Waiting, in_silence
@@ -16,7 +16,7 @@ from fiat.core.change.steps import Change
 from fiat.core.change.undo import NOTHING, Despite, Find
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.paths import lies_under
+from fiat.core.model.route import lies_under
 from fiat.core.text import joined, quoted
 from fiat.engine import changing
 

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from contextlib import suppress
 
-from fiat.core.ask.keptshifts import KeptShift, kept
+from fiat.core.ask.effects import KeptShift, kept
 from fiat.core.change import plan
 from fiat.core.change.target import target_of
 from fiat.core.change.undo import Find

@@ -21,12 +21,10 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.tree.answerkeys import Answers
 from fiat.core.tree.answers import for_tree
-from fiat.core.tree.byowner import ByOwner
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.reading import survey_at
-from fiat.core.tree.summary import Groups
+from fiat.core.tree.summary import ByOwner, Groups, Topmost, topmost
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.topmost import Topmost, topmost
+from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import Selection
 
 

@@ -11,23 +11,23 @@ from fiat.core.ask import caveats
 from fiat.core.ask.why import explain
 from fiat.core.errors import PathError
 from fiat.core.model import mode
-from fiat.core.model.advice import Advice
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
-from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Kind
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.process import difference
 from fiat.core.model.right import ALL, READ, WRITE, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
-from fiat.core.rules.check import Verdict
+from fiat.core.rules.checks import Verdict
 from fiat.core.rules.decision import Decision
 from fiat.core.text import visible
 from fiat.core.tree.walk import route_for, walk
 from fiat.core.words import who as who_words
-from fiat.core.words.rights import Asked, on_kind, parse_rights
+from fiat.core.words.who import Asked, on_kind, parse_rights
 
 if TYPE_CHECKING:
+    from fiat.core.model.wish import Advice
     from fiat.core.suggest.advice import Asking
 
 __all__ = ["RIGHT_NAMES", "Why", "parse_rights", "why", "why_each"]

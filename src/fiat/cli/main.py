@@ -69,7 +69,7 @@ def _main(arguments: list[str] | None, *, starting: bool) -> int:
     if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
         print(f"fiat {fiat.__version__}", flush=True)
         return 0
-    from fiat.render.streams import OutputCut, give_up, say, say_cut
+    from fiat.render.terminal import OutputCut, give_up, say, say_cut
 
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # NumPy would start threads that nothing here needs
     called = _called(arguments)
@@ -117,7 +117,7 @@ def _flushed(called: str, status: int) -> int:
     try:
         sys.stdout.flush()
     except OSError as error:
-        from fiat.render.streams import give_up, say_cut
+        from fiat.render.terminal import give_up, say_cut
 
         give_up(sys.stdout)
         say_cut(called, error)
@@ -145,7 +145,7 @@ def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.status import Status
     from fiat.app.text import FiatError, HistoryError, HostError, PathError, UntrustedFile, WorkError
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
-    from fiat.render.streams import say
+    from fiat.render.terminal import say
 
     if arguments[:1] == ["help"]:  # as many people ask
         arguments = [*arguments[1:2], "--help"]
@@ -185,7 +185,7 @@ def _without_command(word: str, arguments: list[str]) -> int:
     from fiat.app.text import quoted
     from fiat.cli.parser import Parser
     from fiat.cli.registry import commands_near, overview
-    from fiat.render.streams import say
+    from fiat.render.terminal import say
 
     parser = Parser(
         prog="fiat",

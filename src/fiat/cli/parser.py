@@ -6,8 +6,7 @@ from typing import Any, NoReturn
 
 from fiat.app.status import Status
 from fiat.app.text import near, quoted, visible
-from fiat.render.streams import say
-from fiat.render.terminal import NARROW, width
+from fiat.render.terminal import NARROW, say, width
 
 
 def _untranslated(message: str) -> str:

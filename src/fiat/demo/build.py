@@ -7,10 +7,9 @@ import stat
 
 from fiat.core.errors import PathError
 from fiat.core.model import capabilities, listbytes
-from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.mode import EXECUTE_BITS
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Kind, Object
 from fiat.demo import sample
 from fiat.demo.program import smallest_program
 from fiat.host.snapshot import reader as snapshot

@@ -8,8 +8,8 @@ from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
 from fiat.core.change.apply import settle
 from fiat.core.change.history import Entry
-from fiat.core.change.outcome import Outcome, Stopping, Tried
 from fiat.core.change.planned import Item
+from fiat.core.change.rewriting import Outcome, Stopping, Tried
 from fiat.core.change.steps import Change
 from fiat.core.change.undo import Despite, Find
 from fiat.core.errors import PathError

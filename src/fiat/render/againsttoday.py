@@ -2,11 +2,10 @@
 
 from collections.abc import Iterator
 
-from fiat.core.ask.effects import Effects
-from fiat.core.ask.keptshifts import kept
+from fiat.core.ask.effects import Effects, kept
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.fields import Fields
-from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
+from fiat.core.text import Fields
+from fiat.render.changes import shift_blocks, shift_fields, unlisted_in
 from fiat.render.model import BLANK, Block, Verbatim
 
 

@@ -3,11 +3,10 @@
 import re
 from collections.abc import Iterator
 
-from fiat.app.arrangements import Arranged, Arrangement, Chosen
+from fiat.app.arrange import Arranged, Arrangement, Chosen
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import Pattern
-from fiat.core.model.fields import Fields
-from fiat.core.text import counted, joined, of_all, visible
+from fiat.core.text import Fields, counted, joined, of_all, visible
 from fiat.render.model import Block, Plain, Prose, Span
 
 

@@ -4,12 +4,11 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.app.audit import RULES, WEIGHTS, Audit, Mended, Rule
 from fiat.core.audit.examine import Told
-from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Universe
-from fiat.core.text import counted, joined, shell_word, visible
+from fiat.core.text import Fields, counted, joined, shell_word, visible
 from fiat.core.words import naming
-from fiat.core.words.people import People
-from fiat.render.effects import people_words
+from fiat.core.words.naming import People
+from fiat.render.changes import people_words
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, Written, unbroken
 
 _SHOWN = 30

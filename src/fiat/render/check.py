@@ -3,10 +3,9 @@
 from collections.abc import Iterator, Sequence
 
 from fiat.app.check import Checked, Counterexample, Holding, commands_for, contradiction_words
-from fiat.core.model.fields import Fields
-from fiat.core.text import counted, of_all, shell_word, visible
+from fiat.core.text import Fields, counted, of_all, shell_word, visible
 from fiat.core.words import naming
-from fiat.core.words.people import People
+from fiat.core.words.naming import People
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written, unbroken
 
 _SHOWN = 5

@@ -6,20 +6,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.compare import LIVE, Comparison, State
-from fiat.core.ask.effects import Counted
-from fiat.core.ask.keptshifts import KeptShift, kept
+from fiat.core.ask.effects import Counted, KeptShift, kept
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.fields import Fields
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.record import MOUNT, PostureRecord
 from fiat.core.state.comparison import Cell, Compared, MountChange, other_flags_differ
-from fiat.core.state.peoplechanges import AccountChange
-from fiat.core.text import counted, joined, several, shell_word, visible
+from fiat.core.state.matching import AccountChange
+from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
-from fiat.render.changes import Changed, change_blocks, differences
-from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
+from fiat.render.changes import Changed, change_blocks, differences, shift_blocks, shift_fields, unlisted_in
 from fiat.render.model import BLANK, Block, Plain, Prose, Verbatim, unbroken
 
 _MOST = 12

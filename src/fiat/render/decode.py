@@ -5,11 +5,10 @@ from collections.abc import Iterator
 from fiat.app.decode import Decoded
 from fiat.core.model import capabilities, listbytes, mode, umask
 from fiat.core.model.accesslist import AccessList, Tag
-from fiat.core.model.fields import Fields
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters, permissions_of
+from fiat.core.model.posture import Kind
 from fiat.core.rules.effective import effective
-from fiat.core.text import quoted
+from fiat.core.text import Fields, quoted
 from fiat.core.words import naming, notation
 from fiat.core.words.notation import (
     CapabilitiesReading,

@@ -3,8 +3,7 @@
 from collections.abc import Iterator
 
 from fiat.app.running import Result
-from fiat.core.model.fields import Fields
-from fiat.core.text import counted, shell_word
+from fiat.core.text import Fields, counted, shell_word
 from fiat.render.model import BLANK, Block, Prose, unbroken
 
 

@@ -2,9 +2,8 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
-from fiat.core.text import counted, quoted
+from fiat.core.text import Fields, counted, quoted
 from fiat.render.model import Prose, Verbatim, unbroken
 
 _LEAVING_OUT = ("held-by-flags", "partly-forbidden")

@@ -4,18 +4,16 @@ from collections.abc import Iterator
 
 from fiat.app.foresee import Foreseen
 from fiat.core.ask.who import Answer
-from fiat.core.model.fields import Fields
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import octal
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.record import PostureRecord
-from fiat.core.text import visible
+from fiat.core.text import Fields, visible
 from fiat.core.words import naming
-from fiat.core.words.people import People, several_users
+from fiat.core.words.naming import People, several_users
 from fiat.render.findings import finding_fields
-from fiat.render.listing import coloured_letters, more
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, spans, unbroken
 from fiat.render.people import PeopleFields, Shown
+from fiat.render.sheet import coloured_letters, more
 from fiat.render.why import who_fields
 
 

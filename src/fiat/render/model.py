@@ -8,7 +8,7 @@ Lines and CSV (:mod:`fiat.render.output`).
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple, Protocol
 
-from fiat.core.model.fields import Fields
+from fiat.core.text import Fields
 
 STYLES = ("strong", "yes", "no", "faint", "changed")
 """What a colour can mean; the words carry it too."""

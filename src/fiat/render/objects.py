@@ -5,10 +5,10 @@ from datetime import UTC, datetime
 from typing import Any
 
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
 from fiat.core.model.posture import Object
 from fiat.core.model.record import ObjectRecord
+from fiat.core.text import Fields
 from fiat.render.findings import finding_fields
 
 

@@ -14,7 +14,7 @@ from fiat.app.status import Status, of_several
 from fiat.core.errors import FiatError, Interrupted, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.text import quoted
-from fiat.render import streams, terminal, text
+from fiat.render import terminal, text
 from fiat.render.findings import finding_fields, objections
 from fiat.render.model import BLANK, Block, Prose, Result
 
@@ -90,7 +90,7 @@ class Output:
 
     def complain(self, error: FiatError | str) -> None:
         """Say on stderr what was wrong, and go on."""
-        streams.say(f"fiat {self.command}: {error}")
+        terminal.say(f"fiat {self.command}: {error}")
 
     def unusable(self, place: str, error: FiatError, so: str = "") -> None:
         """Say that the history at ``place`` cannot be used, and what that means."""
@@ -107,7 +107,7 @@ class Output:
         screen = text.Screen(terminal.width(sys.stderr))
         for said in objections(guards, f"fiat {self.command}: refused by guard", f"fiat {self.command}: "):
             for line in text.lines(said, screen):
-                streams.say(line)
+                terminal.say(line)
 
     def caveat(self, caveats: Iterable[Finding]) -> None:
         """Note what Fiat does not evaluate, once each."""
@@ -165,9 +165,9 @@ class Output:
             sys.stdout.write(words)
         except OSError as error:
             self._cut = error
-            streams.give_up(sys.stdout)
+            terminal.give_up(sys.stdout)
             if not self._changes:
-                raise streams.OutputCut(self._ends_with(), error) from error
+                raise terminal.OutputCut(self._ends_with(), error) from error
 
     def _record(self, fields: Mapping[str, Any]) -> None:
         import json
@@ -224,9 +224,9 @@ class Output:
             sys.stdout.flush()
         except OSError as error:
             self._cut = error
-            streams.give_up(sys.stdout)
+            terminal.give_up(sys.stdout)
         if self._cut is not None:
-            streams.say_cut(f"fiat {self.command}", self._cut)
+            terminal.say_cut(f"fiat {self.command}", self._cut)
         return self._ends_with()
 
     def _ends_with(self) -> Status:

@@ -8,12 +8,10 @@ from typing import Any
 from fiat.app.undo import Undoing
 from fiat.core.change.history import Damage, Entry, Fate, Run, State
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.fields import Fields
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
-from fiat.core.text import counted, joined, of_all, several, shell_word, visible
-from fiat.render.changes import Changed, change_blocks
-from fiat.render.effects import kept_fields, shift_blocks
+from fiat.core.text import Fields, counted, joined, of_all, several, shell_word, visible
+from fiat.render.changes import Changed, change_blocks, kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.objects import iso_time

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Universe
+from fiat.core.text import Fields
 from fiat.core.words import naming
 
 

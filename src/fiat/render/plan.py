@@ -4,13 +4,11 @@ from collections.abc import Iterator, Sequence
 
 from fiat.app.change import Planned
 from fiat.app.running import Result
-from fiat.core.ask.keptshifts import kept
-from fiat.core.model.fields import Fields
+from fiat.core.ask.effects import kept
 from fiat.core.model.finding import Finding
 from fiat.core.model.record import PostureRecord
-from fiat.core.text import counted, of_all, several, visible
-from fiat.render.changes import Changed, change_blocks
-from fiat.render.effects import shift_blocks, shift_fields, unlisted_in
+from fiat.core.text import Fields, counted, of_all, several, visible
+from fiat.render.changes import Changed, change_blocks, shift_blocks, shift_fields, unlisted_in
 from fiat.render.ending import ending, history_fields
 from fiat.render.findings import finding_fields, guard_fields, objections
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim

@@ -3,8 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fiat.app.restore import Left
-from fiat.core.model.fields import Fields
-from fiat.core.text import counted, visible
+from fiat.core.text import Fields, counted, visible
 from fiat.render.model import BLANK, Block, Plain, Prose, Verbatim, Written, unbroken
 from fiat.render.plan import PlanView
 

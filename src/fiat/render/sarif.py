@@ -8,9 +8,8 @@ from urllib.parse import quote
 
 import fiat
 from fiat.app.audit import Mended, Rule
-from fiat.core.model.fields import Fields
 from fiat.core.model.finding import Finding
-from fiat.core.text import visible
+from fiat.core.text import Fields, visible
 
 LEVELS = {"danger": "error", "odd": "warning", "plain": "note"}
 """Section 3.27.10."""

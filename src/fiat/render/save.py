@@ -3,8 +3,7 @@
 from collections.abc import Iterator
 
 from fiat.app.save import Saved
-from fiat.core.model.fields import Fields
-from fiat.core.text import counted, shell_word, visible
+from fiat.core.text import Fields, counted, shell_word, visible
 from fiat.render.model import Block, Plain, Prose, unbroken
 
 

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.engine.inorder import in_order
+from fiat.engine.processes import in_order
 
 _PIECE = 25_000
 """Entries that a process writes before it hands the text over; for fewer no other is started."""

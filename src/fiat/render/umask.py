@@ -5,9 +5,8 @@ from collections.abc import Iterator
 
 from fiat.app.umask import LoginUmask, Umask
 from fiat.core.model import umask
-from fiat.core.model.fields import Fields
 from fiat.core.model.mode import letters, octal
-from fiat.core.text import visible
+from fiat.core.text import Fields, visible
 from fiat.host.live.umaskfiles import Search
 from fiat.render.model import BLANK, Block, Plain, Prose, Table, Verbatim
 from fiat.render.words import NO_UMASK

@@ -6,18 +6,17 @@ from fiat.app.let import Meant, Way
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.fields import Fields
 from fiat.core.model.principals import Principal
 from fiat.core.model.record import PostureRecord
 from fiat.core.model.wish import Wish
-from fiat.core.rules.check import Verdict
+from fiat.core.rules.checks import Verdict
 from fiat.core.suggest.goal import COUNTED, Goal
-from fiat.core.text import counted, joined, several, shell_word, visible
+from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command
-from fiat.core.words.people import several_words
+from fiat.core.words.naming import several_words
 from fiat.render import words
-from fiat.render.effects import shift_fields
+from fiat.render.changes import shift_fields
 from fiat.render.findings import finding_fields, guard_fields
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, unbroken
 from fiat.render.plan import PlanView

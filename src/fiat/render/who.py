@@ -6,17 +6,15 @@ from collections.abc import Callable, Iterator, Sequence
 from fiat.app.who import Who
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.fields import Fields
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import letters, octal, permission_letters
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Kind, Object
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import BASIC
-from fiat.core.rules.check import Step
+from fiat.core.rules.checks import Step
 from fiat.core.rules.decision import superuser
-from fiat.core.text import counted, several, visible
+from fiat.core.text import Fields, counted, several, visible
 from fiat.core.words import naming
-from fiat.core.words.people import People, several_users
+from fiat.core.words.naming import People, several_users
 from fiat.render import words
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
 

@@ -1,7 +1,7 @@
 """Plain words for what the core holds in codes."""
 
 from fiat.core.model import right as rights
-from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Kind
 from fiat.core.model.right import Right
 
 KIND = {

@@ -13,10 +13,8 @@ import argparse
 from fiat.app.audit import RULES, WEIGHTS, audit, chosen_rules, read_known, write_known
 from fiat.app.status import Status
 from fiat.app.text import NotationError, PathError
-from fiat.cli.options.common import add_common, host_of, output_of
+from fiat.cli.options.common import add_common, add_trust, host_of, not_with, output_of, trust_of
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.together import not_with
-from fiat.cli.options.trusting import add_trust, trust_of
 from fiat.cli.progress import Progress
 from fiat.render.audit import AuditView, RulesView
 

@@ -24,10 +24,8 @@ from fiat.app.hosts import Host
 from fiat.app.status import Status
 from fiat.app.text import NotationError, joined, quoted, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
-from fiat.cli.options.common import add_common, host_of, output_of, same_host
+from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, trust_of
 from fiat.cli.options.histories import add_history
-from fiat.cli.options.together import goes_with, not_with
-from fiat.cli.options.trusting import trust_of
 from fiat.cli.progress import Progress
 from fiat.render.check import CheckView
 from fiat.render.output import Output

@@ -12,8 +12,7 @@ import re
 from fiat.app.decode import decode, mode
 from fiat.app.status import Status
 from fiat.app.text import FiatError
-from fiat.cli.options.common import add_common, host_of, output_of
-from fiat.cli.options.together import not_with
+from fiat.cli.options.common import add_common, host_of, not_with, output_of
 from fiat.render.decode import DecodedView
 
 EXAMPLES = (

@@ -12,9 +12,8 @@ from fiat.app import past
 from fiat.app.hosts import open_host
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError, bounded, shortened
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, not_with, output_of
 from fiat.cli.options.histories import add_history, history_of
-from fiat.cli.options.together import not_with
 from fiat.render.past import RunsView, RunView, VerifyView
 
 EXAMPLES: tuple[tuple[str, str], ...] = ()

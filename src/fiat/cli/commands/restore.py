@@ -16,9 +16,8 @@ from fiat.app.restore import Left, Only, restore
 from fiat.app.text import NotationError
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.carrying import add_care, carry_out
-from fiat.cli.options.common import add_common, output_of
+from fiat.cli.options.common import add_common, output_of, trust_of
 from fiat.cli.options.selections import add_choice, selected
-from fiat.cli.options.trusting import trust_of
 from fiat.cli.progress import Progress
 from fiat.render.plan import PlanView
 from fiat.render.restore import RestoreView

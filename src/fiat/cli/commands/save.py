@@ -10,9 +10,7 @@ import sys
 
 from fiat.app.save import Into, save
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_common, host_of, output_of
-from fiat.cli.options.numbers import count_of_snapshots
-from fiat.cli.options.together import goes_with
+from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, output_of
 from fiat.cli.progress import Progress
 from fiat.render.save import SavedView
 

@@ -13,15 +13,21 @@ from fiat.app.hosts import Host, arrive
 from fiat.app.selections import Selection
 from fiat.app.text import ArrangementError, NotationError
 from fiat.cli.options.arranging import add_file
-from fiat.cli.options.common import add_common, host_of, output_of
-from fiat.cli.options.numbers import process_number
+from fiat.cli.options.common import (
+    add_common,
+    goes_with,
+    host_of,
+    not_with,
+    output_of,
+    process_number,
+    selection_goes_with,
+)
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrangements import Arrangement
+    from fiat.app.arrange import Arrangement
 
 EXAMPLES = (
     ("all that one path says", "fiat show /srv/skerry/gauge/raw"),
@@ -84,7 +90,7 @@ def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:
 
 def _arrangements(args: argparse.Namespace, output: Output) -> "dict[str, Arrangement]":
     """Those to recognize; a file in one of the usual places that is no good is told, and hinders nothing else."""
-    from fiat.app.arrangements import known_arrangements
+    from fiat.app.arrange import known_arrangements
 
     try:
         return known_arrangements(args.arrangements)
@@ -99,7 +105,7 @@ def _list(args: argparse.Namespace, host: Host, chosen: Selection, output: Outpu
     for route in arrive(host, args.paths, output.problem):
         with Progress(output.shows_progress) as progress:
             if args.below:
-                from fiat.render.treelisting import TreeListingView
+                from fiat.render.treerecords import TreeListingView
 
                 tree = look.tree_listing(
                     host,
@@ -114,7 +120,7 @@ def _list(args: argparse.Namespace, host: Host, chosen: Selection, output: Outpu
                 if tree is not None:
                     output.add(TreeListingView(tree))
             else:
-                from fiat.render.listing import ListingView
+                from fiat.render.sheet import ListingView
 
                 found = look.listing(
                     host, route, chosen, problem=output.problem, note=output.caveat, progress=progress.report

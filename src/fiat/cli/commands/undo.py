@@ -18,9 +18,8 @@ from fiat.app.past import History, run_number
 from fiat.app.status import Status
 from fiat.app.text import HistoryError, NotationError
 from fiat.app.undo import Despite, Lock, Undoing, Which
-from fiat.cli.options.common import add_common, host_of, output_of
+from fiat.cli.options.common import add_common, host_of, not_with, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
-from fiat.cli.options.together import not_with
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.past import UndoView

@@ -12,11 +12,17 @@ from fiat.app import unevaluated
 from fiat.app.hosts import arrive
 from fiat.app.status import Status
 from fiat.app.who import who
-from fiat.cli.options.common import add_common, host_of, output_of
-from fiat.cli.options.numbers import count_of_users
+from fiat.cli.options.common import (
+    add_common,
+    count_of_users,
+    goes_with,
+    host_of,
+    not_with,
+    output_of,
+    selection_goes_with,
+)
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.together import goes_with, not_with, selection_goes_with
 from fiat.cli.progress import Progress
 
 EXAMPLES = (

@@ -17,8 +17,7 @@ from fiat.app.hosts import Host
 from fiat.app.status import Status
 from fiat.app.text import PathError
 from fiat.app.why import parse_rights, why_each
-from fiat.cli.options.common import add_common, host_of, output_of, same_host
-from fiat.cli.options.together import goes_with
+from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host
 from fiat.render.output import Output
 from fiat.render.why import WhyView
 
@@ -71,7 +70,7 @@ def run(args: argparse.Namespace) -> int:
 def _run_by_name(host: Host, name: str, args: argparse.Namespace, output: Output) -> None:
     """Which program is found by a name."""
     from fiat.app.byname import by_name
-    from fiat.render.byname import ByNameView
+    from fiat.render.why import ByNameView
 
     found = by_name(host, args.who, name, args.folders)
     output.caveat(found.caveats)

@@ -5,12 +5,11 @@ from typing import TYPE_CHECKING
 
 from fiat.app.hosts import Host
 from fiat.app.text import NotationError
-from fiat.cli.options.trusting import trust_of
-from fiat.cli.options.wishes import lists_asked_for
+from fiat.cli.options.common import trust_of
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrangements import Chosen
+    from fiat.app.arrange import Chosen
 
 EXPLAIN = "list"
 """In place of a name: explain each arrangement."""
@@ -38,7 +37,8 @@ def arrangement_of(args: argparse.Namespace, host: Host) -> "Chosen | None":
         if args.arrangements is not None:
             raise NotationError("--arrangements", "--arrangements goes with --arrange")
         return None
-    from fiat.app.arrangements import known_arrangements, parse_chosen
+    from fiat.app.arrange import known_arrangements, parse_chosen
+    from fiat.cli.options.wishes import lists_asked_for
 
     for option in ("mode", "file_mode", "dir_mode", "owner", "group", "like"):
         if getattr(args, option) is not None:
@@ -54,7 +54,7 @@ def arrangement_of(args: argparse.Namespace, host: Host) -> "Chosen | None":
 
 def explain_arrangements(args: argparse.Namespace, output: Output) -> int:
     """Say what each arrangement is for."""
-    from fiat.app.arrangements import known_arrangements
+    from fiat.app.arrange import known_arrangements
     from fiat.render.arrangements import ArrangementView
 
     if args.paths:

@@ -11,9 +11,8 @@ from fiat.app.past import History
 from fiat.app.running import Result
 from fiat.app.status import Status
 from fiat.app.text import HistoryError
+from fiat.cli.options.common import add_trust, not_with, trust_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
-from fiat.cli.options.together import not_with
-from fiat.cli.options.trusting import add_trust, trust_of
 from fiat.cli.progress import Progress
 from fiat.render.model import Result as Shown
 from fiat.render.output import Output

@@ -3,9 +3,82 @@
 import argparse
 
 from fiat.app.hosts import SAMPLE, Host, open_host
+from fiat.app.text import NotationError, bounded, shortened
 from fiat.app.trust import FREE, Trust
-from fiat.cli.options.together import goes_with
 from fiat.render.output import Output
+
+_SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with", "--with-any", "--without")
+
+
+def goes_with(option: str, given: object, needed: str, there: object) -> None:
+    """Refuse ``option``, if it is ``given``, where what it needs is not ``there``; :class:`NotationError`."""
+    if given and not there:
+        raise NotationError(option, f"{option} goes with {needed}")
+
+
+def not_with(option: str, given: object, other: str, there: object, why: str) -> None:
+    """Refuse ``option`` together with another one; :class:`NotationError`."""
+    if given and there:
+        raise NotationError(option, f"{option} does not go with {other}: {why}")
+
+
+def selection_goes_with(args: argparse.Namespace, needed: str, there: object) -> None:
+    """Refuse what chooses among many where there are not many; :class:`NotationError`."""
+    given = (args.only, args.name, args.owned_by, args.in_group, args.having, args.with_any, args.without)
+    for option, value in zip(_SELECTING, given, strict=True):
+        goes_with(option, value, needed, there)
+
+
+def process_number(word: str) -> int:
+    """The number of a process as written."""
+    found = bounded(word, 2**31 - 1)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a process")
+    return found
+
+
+def count_of_users(word: str) -> int:
+    """How many users, as written."""
+    found = bounded(word, 2**32)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of users")
+    return found
+
+
+def rank_of_way(word: str) -> int:
+    """The number of a way, as written."""
+    found = bounded(word, 10**6)
+    if not found:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a way; write one from 1 up")
+    return found
+
+
+def count_of_entries(word: str) -> int:
+    """How many entries of trees, as written."""
+    found = bounded(word, 2**32)
+    if found is None:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of entries")
+    return found
+
+
+def count_of_snapshots(word: str) -> int:
+    """How many snapshots, as written."""
+    found = bounded(word, 10**6)
+    if not found:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of snapshots; write one from 1 up")
+    return found
+
+
+def add_trust(parser: argparse._ActionsContainer) -> None:
+    """Files that are trusted by name."""
+    parser.add_argument(
+        "--trust-file", action="append", default=[], metavar="FILE", help="follow FILE though others could write it"
+    )
+
+
+def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
+    """What may say what is to be done, where this command line ``acts``; anything where it only looks."""
+    return Trust(True, tuple(args.trust_file)) if acts else FREE
 
 
 def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:

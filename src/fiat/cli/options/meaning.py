@@ -7,11 +7,17 @@ from fiat.app.let import COUNT_LIMIT, MEANS, How, Meant, meant, planned
 from fiat.app.status import Status
 from fiat.app.text import NotationError, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
-from fiat.cli.options.common import add_common, host_of, output_of, same_host
+from fiat.cli.options.common import (
+    add_common,
+    count_of_entries,
+    host_of,
+    not_with,
+    output_of,
+    rank_of_way,
+    same_host,
+    trust_of,
+)
 from fiat.cli.options.histories import add_history
-from fiat.cli.options.numbers import count_of_entries, rank_of_way
-from fiat.cli.options.together import not_with
-from fiat.cli.options.trusting import trust_of
 from fiat.cli.progress import Progress
 from fiat.render.output import Output
 from fiat.render.plan import PlanView

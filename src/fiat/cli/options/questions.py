@@ -3,7 +3,7 @@
 import argparse
 
 from fiat.app.question import Host, Question
-from fiat.cli.options.numbers import process_number
+from fiat.cli.options.common import process_number
 
 
 def add_question(parser: argparse.ArgumentParser) -> None:

@@ -7,11 +7,9 @@ from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Settings
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.model.process import Difference
-from fiat.core.model.program import Format
 from fiat.core.model.route import Route
 from fiat.core.text import joined, quoted, visible
 from fiat.core.words import naming

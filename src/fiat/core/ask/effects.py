@@ -18,6 +18,7 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
+from fiat.core.words import naming
 
 Sets = Mapping[Right, int | None]
 """For each right the set of principals that have it, None where it does not apply."""
@@ -182,3 +183,20 @@ def same_people(one: Universe, other: Universe) -> tuple[Universe, Universe]:
     known = {who.identity: who for who in other.principals}
     both = [who for who in one.principals if who.identity in known]
     return Universe(both), Universe(known[who.identity] for who in both)
+
+
+class KeptShift(NamedTuple):
+    """A gain or a loss as it is kept: who, as a word that a command line takes, which right, on how many paths.
+
+    ``apart`` as in :class:`fiat.core.ask.effects.Shift`.
+    """
+
+    who: str
+    right: str
+    paths: int
+    apart: int
+
+
+def kept(shifts: Iterable[Shift]) -> tuple[KeptShift, ...]:
+    """Gains or losses as the history keeps them, and as they are shown."""
+    return tuple(KeptShift(naming.word_for(one.principal), one.right.name, one.paths, one.apart) for one in shifts)

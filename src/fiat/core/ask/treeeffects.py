@@ -15,19 +15,17 @@ from fiat.core.ask.who import universe_of
 from fiat.core.model import capabilities
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import SPECIAL, STICKY, WRITE
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answerkeys import AnswerKey
-from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.answers import Reached, TreeAccess
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.reached import Reached
 from fiat.core.tree.survey import Survey
 
 

@@ -12,7 +12,7 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
-from fiat.core.rules.check import Verdict
+from fiat.core.rules.checks import Verdict
 from fiat.core.tree.walk import route_for
 
 

@@ -13,7 +13,7 @@ from fiat.core.model.mode import EXECUTE, READ, permission_letters
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal
 from fiat.core.rules import decision as rules
-from fiat.core.rules.check import Step, Verdict
+from fiat.core.rules.checks import Step, Verdict
 from fiat.core.rules.effective import deciding_list, effective, passes_over_list
 from fiat.core.text import joined, visible
 from fiat.core.words import naming

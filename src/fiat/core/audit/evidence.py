@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple, Protocol
 
-from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import Trouble
 
 
 class Started(NamedTuple):

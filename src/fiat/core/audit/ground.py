@@ -2,25 +2,54 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.ask.who import universe_of
 from fiat.core.audit.evidence import Evidence
-from fiat.core.audit.found import Places
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Kind, Object
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
+from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.tree.answers import for_tree
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import route_for, walk
+
+Places = NDArray[np.int64]
+"""Entries of a survey, by place."""
+
+
+class Mend(NamedTuple):
+    """What mends it: a change of what was found, or of the objects ``at`` other paths.
+
+    ``chosen`` are the options that choose just this in a whole tree, where there are such.
+    """
+
+    wish: Wish
+    at: tuple[str, ...] = ()
+    chosen: tuple[str, ...] = ()
+
+
+class Found(NamedTuple):
+    """Some entries of a tree of which a rule says the same.
+
+    ``people`` is the set of those who can really use it, the whole way there counted in. Of what
+    is wrong with something on the way, ``mend`` names that.
+    """
+
+    weight: str
+    text: str
+    places: Places
+    people: int = 0
+    mend: Mend | None = None
+
 
 _KERNELS_OWN = frozenset(
     (
@@ -221,3 +250,31 @@ class Ground:
     def below(self, place: int) -> Places:
         """Everything under an entry."""
         return np.arange(place + 1, int(self.survey.end[place]))
+
+
+NOBODY = "; nobody but root, or its owner, gets there"
+
+
+def by_use(
+    ground: Ground, places: Places, right: Right, weight: str, text: str, mend: Mend | None = None
+) -> Iterator[Found]:
+    """What is found at ``places``: of ``weight`` where others can really use it by having ``right``, and else plain."""
+    for people, some in ground.by_others(places, right):
+        if people:
+            yield Found(weight, text, some, people, mend)
+        else:
+            yield Found("plain", text + NOBODY, some, 0, mend)
+
+
+class Rule(NamedTuple):
+    """One thing that an audit looks for.
+
+    ``about`` says in a few words what, ``why`` in a sentence why it matters. A rule that is
+    looked for only where it is ``asked`` for takes long, or reads what nobody expects to be read.
+    """
+
+    code: str
+    about: str
+    why: str
+    find: Callable[[Ground], Iterator[Found]]
+    asked: bool = False

@@ -10,20 +10,16 @@ from typing import NamedTuple
 
 import numpy as np
 
-from fiat.core.ask.keptshifts import KeptShift, kept
+from fiat.core.ask.effects import KeptShift, kept
 from fiat.core.audit.examine import Told, examine
-from fiat.core.audit.found import Mend
-from fiat.core.audit.ground import Ground
-from fiat.core.audit.rule import Rule
+from fiat.core.audit.ground import Ground, Mend, Rule
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Plan
-from fiat.core.change.steps import change, steps_towards
+from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target
-from fiat.core.change.wanted import wanted
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Identity, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.route import Route
 from fiat.core.tree.asif import HostAsIf, Supposition

@@ -5,8 +5,7 @@ from collections.abc import Callable, Iterable, Iterator
 import numpy as np
 
 from fiat.core.ask.remarks import owners_for_codes, remarks_on
-from fiat.core.audit.found import Found, Mend
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Mend
 from fiat.core.model.posture import Posture
 
 Mending = Callable[[Posture, Ground], Mend | None]

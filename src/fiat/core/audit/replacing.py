@@ -8,8 +8,7 @@ place; and whoever owns a directory on the way can give themselves that right.
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from fiat.core.audit.found import Mend
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Ground, Mend
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import STICKY, WRITE, parse_change, permission_letters
@@ -19,7 +18,7 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.effective import effective
 from fiat.core.text import visible
-from fiat.core.words.people import People
+from fiat.core.words.naming import People
 
 
 class Hold(NamedTuple):

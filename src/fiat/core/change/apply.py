@@ -3,16 +3,25 @@
 import errno
 from collections.abc import Iterable, Iterator, Sequence
 
-from fiat.core.change.outcome import Outcome, Stopping, Tried, one_by_one, outcome_of
 from fiat.core.change.planned import Item
-from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
+from fiat.core.change.rewriting import (
+    Left,
+    Outcome,
+    Stopping,
+    Tried,
+    failed,
+    one_by_one,
+    outcome_of,
+    rewrite,
+    same_posture,
+)
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
-from fiat.core.model.identity import Identity
+from fiat.core.model.posture import Identity
 from fiat.core.model.principals import Principal
-from fiat.core.tree.handles import Handles
+from fiat.core.tree.walk import Handles
 
 
 def apply(host: Host, items: Sequence[Item], stopping: Stopping, places: range | None = None) -> Iterator[Tried]:

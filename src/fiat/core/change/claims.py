@@ -5,7 +5,7 @@ from collections.abc import Iterable
 
 from fiat.core.change.history import Claim
 from fiat.core.model.host import Host
-from fiat.core.tree.handles import Handles
+from fiat.core.tree.walk import Handles
 
 _MANY = 64
 """So many tops are claimed one by one; of more, the directory that holds all of them."""

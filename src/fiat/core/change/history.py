@@ -5,10 +5,9 @@ from contextlib import AbstractContextManager
 from enum import Enum
 from typing import NamedTuple, Protocol
 
-from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.ask.effects import KeptShift
 from fiat.core.change.steps import Change
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Posture
 
 
 class State(Enum):

@@ -4,12 +4,11 @@ from fiat.core.change.steps import Change, through_flags
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import SETGID, SPECIAL, permission_letters, special_names
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.wish import Wish
 from fiat.core.rules.effective import group_permissions
-from fiat.core.rules.listsize import may_be_too_long
+from fiat.core.rules.sideeffects import may_be_too_long
 from fiat.core.text import joined
 from fiat.core.words import naming
 

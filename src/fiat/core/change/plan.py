@@ -18,34 +18,27 @@ from fiat.core.ask.treecaveats import first_of_each_kind
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.who import universe_of
 from fiat.core.change import guards, notes, steps
-from fiat.core.change.guards.suspect import Suspect
+from fiat.core.change.guards.acting import Suspect
 from fiat.core.change.planned import Item, PlannedChange
-from fiat.core.change.steps import Change
+from fiat.core.change.steps import Change, wanted
 from fiat.core.change.target import Target
-from fiat.core.change.wanted import wanted
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, STICKY, WRITE
-from fiat.core.model.paths import lies_under
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Kind, Posture, Program
 from fiat.core.model.principals import Principal
-from fiat.core.model.program import Program
+from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decisions
 from fiat.core.text import visible
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.distinct import distinct_values, first_places
-from fiat.core.tree.extent import Extent
-from fiat.core.tree.handles import Handles
 from fiat.core.tree.postures import PosturesOfMany
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Numbers, Survey
-from fiat.core.tree.trouble import Trouble
-from fiat.core.tree.walk import walk
+from fiat.core.tree.walk import Extent, Handles, Trouble, walk
 
 NOT_MEANT = -1
 """In the place of the number of a change: this entry is not to be changed."""

@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 from fiat.core.change.steps import Change
 from fiat.core.model.finding import Finding
-from fiat.core.model.identity import Identity
+from fiat.core.model.posture import Identity
 from fiat.core.tree.profile import Profile
 
 

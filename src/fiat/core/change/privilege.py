@@ -10,10 +10,9 @@ from contextlib import suppress
 
 from fiat.core.change.history import Intended
 from fiat.core.model.host import Host, Node
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Posture
 from fiat.core.rules.privilege import hands_on_more_than_the_owner_has, is_privileged, others_could_write
-from fiat.core.tree.handles import Handles
+from fiat.core.tree.walk import Handles
 
 LARGEST = 256 * 1024 * 1024
 """Bytes of a file of which there is a digest: anybody can make a file set-id, and of any size."""

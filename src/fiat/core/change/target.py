@@ -11,15 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.host import Host
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Posture
 from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.profile import Profile
+from fiat.core.tree.reading import end_without_links
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import open_end
-from fiat.core.tree.walked import end_without_links
 
 
 class Goals(NamedTuple):

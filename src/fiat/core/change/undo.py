@@ -8,9 +8,18 @@ from typing import NamedTuple
 
 from fiat.core.change import steps
 from fiat.core.change.history import Entry, Fate, History, Run, State
-from fiat.core.change.outcome import Outcome, Stopping, Tried, one_by_one, outcome_of
 from fiat.core.change.privilege import Digests, may_come_back
-from fiat.core.change.rewriting import Left, failed, rewrite, same_posture
+from fiat.core.change.rewriting import (
+    Left,
+    Outcome,
+    Stopping,
+    Tried,
+    failed,
+    one_by_one,
+    outcome_of,
+    rewrite,
+    same_posture,
+)
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError, RunDamaged, RunError
 from fiat.core.model import mode
@@ -21,7 +30,7 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined
-from fiat.core.tree.handles import Handles
+from fiat.core.tree.walk import Handles
 
 
 class Despite(NamedTuple):

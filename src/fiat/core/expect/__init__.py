@@ -2,6 +2,6 @@
 
 The doors of this room: :func:`fiat.core.expect.reading.parse` reads a file,
 :func:`fiat.core.expect.holding.holding` says which expectations hold,
-:func:`fiat.core.expect.contradictions.contradictions` which of them cannot hold at once, and
+:func:`fiat.core.expect.holding.contradictions` which of them cannot hold at once, and
 :func:`fiat.core.expect.mending.mending` what makes those hold that do not.
 """

@@ -1,12 +1,83 @@
 """Expectations, as values."""
 
+import errno
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
+import numpy as np
+
+from fiat.core.audit.evidence import NoEvidence
+from fiat.core.audit.ground import Ground
+from fiat.core.errors import ExpectationError, PathError
+from fiat.core.model import right as rights
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import Chosen
+from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
+from fiat.core.text import quoted
+from fiat.core.tree.reading import survey_at
+from fiat.core.tree.walk import Extent
+from fiat.core.words import naming
+
+_RIGHTS = (rights.READ, rights.WRITE)
+
+
+class _Answers(NamedTuple):
+    """Who may read, and who may write, anything in a tree; by the words for them."""
+
+    read: tuple[str, ...]
+    write: tuple[str, ...]
+
+
+def statements(
+    host: Host, paths: Sequence[str], problem: Callable[[PathError], None], progress: Progress = no_progress
+) -> Iterator[str]:
+    """The lines of a file of expectations that hold now: trees of which the same is so, together.
+
+    What could not be looked at is a ``problem``: of that nothing is stated. Raises :class:`PathError` for a path that
+    leads nowhere, :class:`ExpectationError` for one that is not UTF-8.
+    """
+    alike: dict[_Answers, list[str]] = {}
+    for path in paths:
+        if not path:
+            raise PathError(path, errno.ENOENT)
+        route, survey = survey_at(host, path, Extent(), progress)
+        for trouble in survey.troubles:
+            problem(PathError(trouble.path, trouble.errno))
+        ground = Ground(host, route, survey, NoEvidence(), _RIGHTS)
+        answers = _Answers(*(_words(ground, right) for right in _RIGHTS))
+        alike.setdefault(answers, []).append(survey.top.path)
+    yield "# What is so now. Leave out who should not be there, and say why in because.\n"
+    for answers, tops in alike.items():
+        yield "\n[[expect]]\n"
+        name = tops[0] + (f" and {len(tops) - 1} more" if len(tops) > 1 else "")
+        yield f"name = {_toml(name)}\n"
+        yield f"paths = [{', '.join(map(_toml, tops))}]\n"
+        yield "below = true\n"
+        for right, words in zip(_RIGHTS, answers, strict=True):
+            yield f"{right.name} = {{ only = [{', '.join(map(_toml, words))}] }}\n"
+        yield 'because = ""\n'
+
+
+def _words(ground: Ground, right: rights.Right) -> tuple[str, ...]:
+    universe = ground.universe
+    people = universe.of_kind("user") | universe.of_kind("anyone-else")
+    found = 0
+    for bits, _ in ground.by_people(np.arange(len(ground.survey)), right):
+        found |= bits & people
+    if found == people:
+        return ("everyone",)
+    return tuple(naming.word_for(who) for who in universe.members(found))
+
+
+def _toml(text: str) -> str:
+    """A basic string (TOML 1.0); what is not printable as an escape. A byte that is no UTF-8 has none there."""
+    if any("\ud800" <= char <= "\udfff" for char in text):
+        raise ExpectationError(f"{quoted(text)} cannot stand in a file of expectations: TOML holds nothing but UTF-8")
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return '"' + "".join(char if char.isprintable() else f"\\u{ord(char):04x}" for char in escaped) + '"'
 
 
 class Whom(NamedTuple):

@@ -11,31 +11,27 @@ from typing import NamedTuple
 import numpy as np
 
 from fiat.core.audit.replacing import without
-from fiat.core.change.steps import change, steps_towards
+from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target, target_of, targets_in
-from fiat.core.change.wanted import wanted
 from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Expectation, Stated
 from fiat.core.expect.holding import Counterexample, Holding, arranged, holding
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, READ, WRITE, octal, parse_change
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Identity, Kind, Object, Posture
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.sideeffects import after_owner, with_mode
-from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.search import search
-from fiat.core.suggest.terms import Terms
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
+from fiat.core.tree.reading import Walked, end_without_links, other_now
 from fiat.core.tree.walk import walk
-from fiat.core.tree.walked import Walked, end_without_links, other_now
 
 MOST = 200
 """For so many objects of one counterexample a way is searched for; what is alike needs one."""

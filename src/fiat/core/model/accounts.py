@@ -9,8 +9,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
-from fiat.core.model.numbers import LARGEST, id_number
-from fiat.core.text import near, quoted, shortened
+from fiat.core.text import LARGEST, id_number, near, quoted, shortened
 
 
 class User(NamedTuple):

@@ -2,9 +2,7 @@
 
 from typing import NamedTuple
 
-from fiat.core.model.identity import Identity
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Identity, Mount, Object, Posture
 
 
 class Site(NamedTuple):

@@ -14,10 +14,8 @@ if TYPE_CHECKING:
     from fiat.core.model.accounts import Accounts
     from fiat.core.model.capabilities import FileCapabilities
     from fiat.core.model.glance import Glance, Site
-    from fiat.core.model.identity import Identity
-    from fiat.core.model.posture import Object, Posture
+    from fiat.core.model.posture import Identity, Object, Posture, Program
     from fiat.core.model.principals import Principal
-    from fiat.core.model.program import Program
 
 Progress = Callable[[int, str], None]
 """Called now and then with how many entries were read, and the directory that was read last."""

@@ -1,13 +1,130 @@
-"""What one path says about access, and what else is known of the object there."""
+"""What one path says about access: its posture, the object there, its identity, its mount, and what execve(2) sees."""
 
+from enum import Enum
 from typing import NamedTuple
 
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
-from fiat.core.model.mount import Mount
-from fiat.core.model.program import Format, Program
+
+
+class Kind(Enum):
+    """The type of a file (POSIX XBD 3.164 "File"), named as machine output names it."""
+
+    FILE = "file"
+    DIRECTORY = "directory"
+    SYMLINK = "symlink"
+    FIFO = "fifo"
+    SOCKET = "socket"
+    BLOCK = "block"
+    CHARACTER = "character"
+
+    __hash__ = object.__hash__  # there is one object for each, and postures are looked up very often
+
+
+NEVER_READ_ONLY = (Kind.FIFO, Kind.SOCKET, Kind.BLOCK, Kind.CHARACTER)
+"""What may be written on a read-only file system: it does not hold their contents."""
+
+
+class Identity(NamedTuple):
+    """An inode: of which file system, its number, and when it was made.
+
+    ``filesystem`` names the file system by an identifier of its own, which
+    outlives a mount and a restart of the machine, and not by the number of its
+    device; it is empty where that is not known. ``birth`` is in nanoseconds since
+    the epoch, 0 where it is not known: a new object may be given the inode
+    number of one that is gone, and then only the birth tells them apart.
+    """
+
+    filesystem: str
+    inode: int
+    birth: int = 0
+
+    def same_as(self, other: "Identity") -> bool:
+        """Whether both may be one object: births, and file systems, count where both are known."""
+        if self.inode != other.inode:
+            return False
+        if self.filesystem != other.filesystem and self.filesystem and other.filesystem:
+            return False
+        return self.birth == other.birth or not (self.birth and other.birth)
+
+
+class Mount(NamedTuple):
+    """One mount, as proc(5) describes ``/proc/PID/mountinfo``.
+
+    ``options`` are those of the mount, ``filesystem_options`` those of the
+    file system under it, which every mount of it shares. ``covered`` are the
+    paths on it where nothing is mounted, but where another mount of the same
+    file system has something mounted: the kernel keeps such names in use.
+    """
+
+    point: str
+    type: str
+    options: tuple[str, ...] = ("rw",)
+    filesystem_options: tuple[str, ...] = ("rw",)
+    covered: tuple[str, ...] = ()
+    beside: tuple[tuple[str, str, str], ...] = ()
+
+    @property
+    def read_only(self) -> bool:
+        """Whether nothing can be written through this mount, or to the file system under it."""
+        return "ro" in self.options or "ro" in self.filesystem_options
+
+    @property
+    def filesystem_read_only(self) -> bool:
+        """Whether the file system under the mount is read-only, not just this mount of it."""
+        return "ro" in self.filesystem_options
+
+    def elsewhere(self, path: str) -> list[str]:
+        """The paths by which other mounts show what is at ``path`` on this one, what may be mounted over it aside."""
+        return [
+            there + path.removeprefix(here) or "/"
+            for _, here, there in self.beside
+            if path == here or path.startswith(f"{here}/")
+        ]
+
+    def shown_below(self, path: str) -> list[str]:
+        """The mount points of other mounts that show a part of what is below ``path`` on this one."""
+        top = path.rstrip("/")
+        return [point for point, here, _ in self.beside if here.startswith(f"{top}/")]
+
+
+class Format(Enum):
+    """The formats that the kernel tells apart, named as machine output names them."""
+
+    SCRIPT = "script"
+    BINARY = "binary"
+    HANDLED = "handled"
+    """A handler takes it that this host has for further kinds of programs (binfmt_misc)."""
+    NONE = "none"
+    """Nothing that the kernel can run."""
+    UNKNOWN = "unknown"
+    """It could not be read: it may be either."""
+
+    __hash__ = object.__hash__  # as that of a kind
+
+
+class Program(NamedTuple):
+    """What the first bytes of a file say of running it.
+
+    ``runs_with`` is the path of a script's or a handler's interpreter, or of a
+    program's loader, None where it has none. ``problem`` says in words why nothing can be
+    run, or what is odd. ``errno`` is what execve(2) answers because of what the
+    file holds, ``loader_errno`` where the file is to load a program; 0 where
+    that is no hindrance. ``hangs_on`` names what is not evaluated: the program
+    that env looks for, or the handler that takes the file.
+    """
+
+    format: Format
+    runs_with: str | None = None
+    problem: str = ""
+    errno: int = 0
+    loader_errno: int = 0
+    hangs_on: str = ""
+
+
+UNKNOWN_PROGRAM = Program(Format.UNKNOWN)
+"""What could not be read."""
+
 
 FLAGS = ("immutable", "append-only")
 """The inode flags that limit change (ioctl_iflags(2))."""

@@ -13,16 +13,23 @@ from fiat.core.model import capabilities, mode
 from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.fields import Fields
 from fiat.core.model.host import Settings
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import MOST_ENTRIES
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import FLAGS, OTHER_FLAGS, UNKNOWN, Object, Posture, Status
-from fiat.core.model.program import Format, Program
+from fiat.core.model.posture import (
+    FLAGS,
+    OTHER_FLAGS,
+    UNKNOWN,
+    Format,
+    Identity,
+    Kind,
+    Mount,
+    Object,
+    Posture,
+    Program,
+    Status,
+)
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, Truth, Word, wrong
-from fiat.core.text import quoted
+from fiat.core.text import Fields, quoted
 
 ID = Number(0, NO_ID - 1)
 """The number of a user or a group."""

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from typing import final
 
 from fiat.core.errors import NotationError
-from fiat.core.model.kind import Kind
+from fiat.core.model.posture import Kind
 from fiat.core.text import near, quoted
 
 

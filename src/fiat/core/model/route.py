@@ -4,6 +4,12 @@ from typing import NamedTuple
 
 from fiat.core.model.posture import Object
 
+
+def lies_under(path: str, top: str) -> bool:
+    """Whether ``path`` is ``top``, or a path in it."""
+    return f"{path}/".startswith(f"{top.rstrip('/')}/")
+
+
 MAX_SYMLINKS = 40
 """How many symlinks a walk follows: the kernel's ``MAXSYMLINKS`` (path_resolution(7))."""
 

@@ -8,8 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Generic, NamedTuple, Protocol, TypeVar
 
 from fiat.core.errors import FiatError, RecordError
-from fiat.core.model.fields import Fields
-from fiat.core.text import quoted
+from fiat.core.text import Fields, quoted
 
 Value = TypeVar("Value")
 

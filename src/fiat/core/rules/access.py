@@ -14,19 +14,18 @@ from fiat.core.model.posture import Object
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
-from fiat.core.rules import attributes, names, objects, running
-from fiat.core.rules.check import Check, Context, Step, Verdict
+from fiat.core.rules import attributes, checks, running
+from fiat.core.rules.checks import Check, Context, Step, Verdict, failure_check, stage_checks
 from fiat.core.rules.decision import Decisions
-from fiat.core.rules.walking import failure_check, stage_checks
 
 _BY_OBJECT: dict[Right, Callable[[Context, Route, Object], Iterator[Check]]] = {
-    rights.READ: objects.read,
-    rights.WRITE: objects.write,
+    rights.READ: checks.read,
+    rights.WRITE: checks.write,
     rights.EXECUTE: running.execute,
-    rights.TRAVERSE: objects.traverse,
-    rights.LIST: objects.list_names,
-    rights.APPEND: objects.append,
-    rights.CREATE: names.create_in,
+    rights.TRAVERSE: checks.traverse,
+    rights.LIST: checks.list_names,
+    rights.APPEND: checks.append,
+    rights.CREATE: checks.create_in,
     rights.CHANGE_MODE: attributes.change_mode,
     rights.CHANGE_OWNER: attributes.change_owner,
     rights.CHANGE_GROUP: attributes.change_group,
@@ -34,16 +33,16 @@ _BY_OBJECT: dict[Right, Callable[[Context, Route, Object], Iterator[Check]]] = {
 """What the object at the end asks."""
 
 _BY_NAME: dict[Right, Callable[[Context, Object | None, Object], Iterator[Check]]] = {
-    rights.CREATE: names.create_over,
-    rights.DELETE: lambda context, parent, named: names.remove(context, parent, named, rights.DELETE),
-    rights.RENAME: lambda context, parent, named: names.remove(context, parent, named, rights.RENAME),
+    rights.CREATE: checks.create_over,
+    rights.DELETE: lambda context, parent, named: checks.remove(context, parent, named, rights.DELETE),
+    rights.RENAME: lambda context, parent, named: checks.remove(context, parent, named, rights.RENAME),
 }
 """What the directory that holds its name asks, before the object does."""
 
 _MISSING: dict[Right, Callable[[Context, Route], Iterator[Check]]] = {
-    rights.CREATE: names.create,
-    rights.DELETE: lambda context, route: names.remove_missing(route, rights.DELETE),
-    rights.RENAME: lambda context, route: names.remove_missing(route, rights.RENAME),
+    rights.CREATE: checks.create,
+    rights.DELETE: lambda context, route: checks.remove_missing(route, rights.DELETE),
+    rights.RENAME: lambda context, route: checks.remove_missing(route, rights.RENAME),
 }
 """What is asked where nothing of that name is there; other rights mean nothing then."""
 

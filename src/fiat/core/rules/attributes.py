@@ -8,12 +8,11 @@ import errno
 from collections.abc import Iterator
 
 from fiat.core.model import capabilities
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Mount, Object, Posture
 from fiat.core.model.principals import Principal, Universe, places
 from fiat.core.model.right import CHANGE_GROUP, CHANGE_MODE, CHANGE_OWNER, Right
 from fiat.core.model.route import Route
-from fiat.core.rules.check import Check, Context, flat
+from fiat.core.rules.checks import Check, Context, flat
 from fiat.core.rules.sideeffects import cleared_by_chown
 
 FLAGS_THAT_REFUSE = ("immutable", "append-only")

@@ -15,9 +15,8 @@ from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.sets import WHOLE, Number, Set, Sets
 from fiat.core.rules.effective import deciding_entries, deciding_list, left_by_mask, permissions_by_entry

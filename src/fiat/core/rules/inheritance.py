@@ -9,10 +9,8 @@ from typing import NamedTuple, Protocol
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import PERMISSION_BITS, SETGID, STICKY
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Mount, Posture
 
 _GROUP_OF_DIRECTORY = ("grpid", "bsdgroups")
 _SETGID_RUN = SETGID | 0o010

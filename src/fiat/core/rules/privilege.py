@@ -1,9 +1,8 @@
 """Privilege that a file hands to who runs it: setuid and setgid (execve(2)), file capabilities (capabilities(7))."""
 
 from fiat.core.model.accesslist import Tag
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import SETGID, SETUID, WRITE
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.rules.effective import effective
 
 _SET_ID = SETUID | SETGID

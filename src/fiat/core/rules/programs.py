@@ -14,8 +14,8 @@ from functools import lru_cache
 
 from fiat.core.model import capabilities
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.posture import Format, Program
 from fiat.core.model.principals import Limits
-from fiat.core.model.program import Format, Program
 from fiat.core.rules.handlers import Handler, taking
 
 SHORTEST = 2

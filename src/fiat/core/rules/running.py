@@ -7,16 +7,12 @@ execve(2); the kernel's ``do_open_execat``, ``exec_binprm``, ``load_script`` and
 import errno
 from collections.abc import Iterator
 
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Format, Kind, Object
 from fiat.core.model.principals import places
-from fiat.core.model.program import Format
 from fiat.core.model.right import EXECUTE, READ
 from fiat.core.model.route import MAX_INTERPRETERS, Route
-from fiat.core.rules.check import Check, Context, flat, has_option
-from fiat.core.rules.objects import permission
+from fiat.core.rules.checks import Check, Context, failure_check, flat, has_option, permission, stage_checks
 from fiat.core.rules.programs import may_not_hold
-from fiat.core.rules.walking import failure_check, stage_checks
 
 
 def execute(context: Context, route: Route, object_: Object) -> Iterator[Check]:

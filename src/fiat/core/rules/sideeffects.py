@@ -10,9 +10,24 @@ from functools import lru_cache
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag
+from fiat.core.model.listbytes import MOST_ENTRIES
 from fiat.core.model.mode import SETGID, SETUID, SPECIAL
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
+
+_MOST_ON = {"xfs": 5_461}
+_MAY_BE_TOO_MANY = {"ext2": 110, "ext3": 110, "ext4": 110, "btrfs": 1_900}
+
+
+def is_too_long(acl: AccessList, filesystem: str | None) -> bool:
+    """Whether no file system of this type keeps such a list (E2BIG)."""
+    return len(acl.entries) > _MOST_ON.get(filesystem or "", MOST_ENTRIES)
+
+
+def may_be_too_long(acl: AccessList, filesystem: str | None) -> bool:
+    """Whether it may be more than such a file system has room for (ENOSPC), which only trying tells."""
+    return len(acl.entries) > _MAY_BE_TOO_MANY.get(filesystem or "", MOST_ENTRIES)
+
 
 Actor = Principal
 """Who makes a change."""

@@ -15,18 +15,12 @@ from fiat.core.change.privilege import Digests
 from fiat.core.errors import PathError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Host, Progress, Settings, no_progress
-from fiat.core.model.mount import Mount
-from fiat.core.model.paths import lies_under
-from fiat.core.model.posture import Object
-from fiat.core.model.program import Format
-from fiat.core.model.route import Route
+from fiat.core.model.posture import Format, Mount, Object
+from fiat.core.model.route import Route, lies_under
 from fiat.core.rules.privilege import is_privileged
-from fiat.core.tree.extent import Extent
-from fiat.core.tree.handles import Handles
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.trouble import Trouble
-from fiat.core.tree.walk import USUAL_FOLDERS, interpreter_of, open_end, walk
+from fiat.core.tree.walk import USUAL_FOLDERS, Extent, Handles, Trouble, interpreter_of, open_end, walk
 
 
 class People(NamedTuple):

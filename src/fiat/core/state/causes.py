@@ -12,7 +12,7 @@ from fiat.core.ask.treeeffects import View
 from fiat.core.model.posture import Object
 from fiat.core.model.right import CREATE, EXECUTE, WRITE, Right
 from fiat.core.model.route import Route, Stage
-from fiat.core.rules.check import Check
+from fiat.core.rules.checks import Check
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answers import TreeAccess
 

@@ -15,15 +15,13 @@ from fiat.core.ask.effects import Effects, more
 from fiat.core.ask.treeeffects import Asking, Difference, Pair, View
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.state.causes import OTHER, Asked, Cause, Side, causes
-from fiat.core.state.matching import Matching, match
-from fiat.core.state.peoplechanges import AccountChange, account_changes, people_of_both
+from fiat.core.state.matching import AccountChange, Matching, account_changes, match, people_of_both
+from fiat.core.tree.assembly import with_joint_profiles
 from fiat.core.tree.distinct import distinct_values, first_places
-from fiat.core.tree.joint import with_joint_profiles
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Taking
 

@@ -15,9 +15,8 @@ from fiat.core.ask.who import universe_of
 from fiat.core.change.target import Goals
 from fiat.core.model.accesslist import AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import STICKY, WRITE
-from fiat.core.model.posture import FLAGS, Posture
+from fiat.core.model.posture import FLAGS, Kind, Posture
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.rules.sideeffects import with_mode

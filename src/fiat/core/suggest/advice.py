@@ -9,25 +9,23 @@ else would gain by it is counted.
 from collections.abc import Callable, Iterator
 
 from fiat.core.ask.effects import effects_at
-from fiat.core.change.steps import change, steps_towards
-from fiat.core.change.wanted import wanted
+from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.errors import FiatError
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.advice import Advice
 from fiat.core.model.host import Host
 from fiat.core.model.mode import ModeChange, parse_change, permission_letters
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import BASIC
-from fiat.core.model.wish import Wish
+from fiat.core.model.wish import Advice, Wish
 from fiat.core.rules import decision as rules
 from fiat.core.rules.attributes import refused_to_everyone
-from fiat.core.rules.check import Step, Verdict
+from fiat.core.rules.checks import Step, Verdict
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.effective import deciding_list
-from fiat.core.suggest.entryway import entry_for, had, raised
+from fiat.core.suggest.means import entry_for, had, raised
 from fiat.core.text import visible
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.words import naming

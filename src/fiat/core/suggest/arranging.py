@@ -4,15 +4,14 @@ from collections.abc import Iterable, Iterator
 from itertools import product
 from typing import NamedTuple
 
-from fiat.core.change.wanted import wanted
+from fiat.core.change.steps import wanted
 from fiat.core.errors import FiatError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import Arrangement, Chosen, Pattern, Whom
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
-from fiat.core.suggest.becoming import becoming
+from fiat.core.suggest.means import becoming
 from fiat.core.words.arrangements import entries_in, number_in
 from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode

@@ -4,15 +4,13 @@ from collections.abc import Callable
 
 from fiat.core.change.target import Target, target_of
 from fiat.core.model.host import Host
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Identity, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import ListWish, Wish
-from fiat.core.suggest.becoming import becoming
-from fiat.core.suggest.means import outcome
+from fiat.core.suggest.means import becoming, outcome
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.walked import Walked
+from fiat.core.tree.reading import Walked
 
 
 class Drafting:

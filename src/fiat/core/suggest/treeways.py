@@ -28,25 +28,27 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
-from fiat.core.suggest.becoming import becoming
 from fiat.core.suggest.cost import Draft, Way, way_of
 from fiat.core.suggest.drafting import Drafting
-from fiat.core.suggest.goal import Goal, implied_by
-from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means
-from fiat.core.suggest.members import for_members, members_of, not_more
-from fiat.core.suggest.memberships import effects_of_membership, memberships, with_membership
-from fiat.core.suggest.newfiles import for_new
-from fiat.core.suggest.terms import Terms
+from fiat.core.suggest.forecast import for_new
+from fiat.core.suggest.goal import Goal, Terms, implied_by
+from fiat.core.suggest.means import MEANS, Means, Need, becoming, outcome, single_means
+from fiat.core.suggest.memberships import (
+    effects_of_membership,
+    for_members,
+    members_of,
+    memberships,
+    not_more,
+    with_membership,
+)
 from fiat.core.suggest.ways import ROOT, Searching, ask, impossible
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.asif import HostAsIf, Supposition
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.profile import Profile, profile_of
-from fiat.core.tree.reading import survey_at
+from fiat.core.tree.reading import Walked, end_without_links, survey_at
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.walk import walk
-from fiat.core.tree.walked import Walked, end_without_links
+from fiat.core.tree.walk import Extent, walk
 
 _FEW_GROUPS = 4
 """So many groups of who it is about are thought of; those that are on the objects first."""

@@ -25,21 +25,17 @@ from fiat.core.model.right import TRAVERSE
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
-from fiat.core.rules.check import Step, Verdict
+from fiat.core.rules.checks import Step, Verdict
 from fiat.core.rules.decision import superuser
 from fiat.core.suggest.cost import Draft, Meant, Way, meant_by, way_of
 from fiat.core.suggest.drafting import Drafting
-from fiat.core.suggest.goal import DECIDED, Goal
+from fiat.core.suggest.forecast import for_new
+from fiat.core.suggest.goal import DECIDED, Goal, Terms
 from fiat.core.suggest.means import MEANS, Means, Need, means_for, outcome
-from fiat.core.suggest.members import members_of, not_more
-from fiat.core.suggest.memberships import effects_of_membership, memberships, with_membership
-from fiat.core.suggest.newfiles import for_new
-from fiat.core.suggest.terms import Terms
+from fiat.core.suggest.memberships import effects_of_membership, members_of, memberships, not_more, with_membership
 from fiat.core.text import visible
-from fiat.core.tree.extent import Extent
-from fiat.core.tree.reading import survey_at
-from fiat.core.tree.walk import route_for, walk
-from fiat.core.tree.walked import Walked
+from fiat.core.tree.reading import Walked, survey_at
+from fiat.core.tree.walk import Extent, route_for, walk
 from fiat.core.words import naming
 
 _MOST_COMBINED = 24

@@ -8,7 +8,8 @@ directory and what counts there of an object. Sets go by their numbers: many
 are cut by one another at once.
 """
 
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,23 +17,87 @@ from numpy.typing import NDArray
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.mode import EXECUTE, SPECIAL, STICKY
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Format, Object, Program
 from fiat.core.model.principals import Universe
-from fiat.core.model.program import Format, Program
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
+from fiat.core.rules.checks import Check
 from fiat.core.tree.answerkeys import AnswerKeys, Answers
-from fiat.core.tree.conditions import Conditions, conditions
-from fiat.core.tree.crowd import Crowd, crowd
 from fiat.core.tree.distinct import distinct_columns, distinct_values
-from fiat.core.tree.grounds import DecisionsOfMany, together
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
-from fiat.core.tree.reached import Reach, Reached, Reaches
-from fiat.core.tree.setrows import Numbers, SetTable
+from fiat.core.tree.setrows import Crowd, DecisionsOfMany, Numbers, SetTable, crowd, together
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import interpreter_of
+
+
+class Conditions(NamedTuple):
+    """Those have the right who are among ``allowed`` and have each of the permissions in ``wants``.
+
+    With ``in_full`` every check is asked for each profile; ``as_program`` it
+    must also be reached as the program that is run.
+    """
+
+    allowed: int = -1
+    wants: tuple[int, ...] = ()
+    in_full: bool = False
+    as_program: bool = False
+
+
+def conditions(checks: Iterable[Check], of: Object, everyone: int, *, as_program: bool = False) -> Conditions:
+    """What ``checks`` come to, where only the permissions of ``of`` are other ones on what is like it."""
+    allowed, wants = everyone, []
+    for check in checks:
+        if check.object is of and check.want:
+            wants.append(check.want)
+        else:  # another object's, or the same for all that are like it
+            allowed &= check.passers
+    return Conditions(allowed, tuple(dict.fromkeys(wants)), as_program=as_program)
+
+
+class Reach(NamedTuple):
+    """Who reaches a place: as they are, and as the programs that they run (execve(2) takes capabilities away)."""
+
+    principals: int
+    programs: int
+
+
+class Reached:
+    """For each directory of a survey the ``number`` of who reaches what is in it; -1 for anything else.
+
+    ``top`` is the number of who reaches the top itself.
+    """
+
+    def __init__(self, number: Numbers, top: int, reaches: "Reaches") -> None:
+        self.number = number
+        self.top = top
+        self.sets = reaches
+
+
+class Reaches:
+    """The distinct reaches, by number."""
+
+    def __init__(self, table: SetTable) -> None:
+        self._table = table
+        self._known: dict[tuple[int, int], int] = {}
+        self.principals = np.zeros(0, np.int32)
+        self.programs = np.zeros(0, np.int32)
+
+    def __len__(self) -> int:
+        return len(self._known)
+
+    def __getitem__(self, number: int) -> Reach:
+        return Reach(self._table[int(self.principals[number])], self._table[int(self.programs[number])])
+
+    def numbers(self, principals: Numbers, programs: Numbers) -> Numbers:
+        """The numbers of reaches, given by those of their sets."""
+        known = self._known
+        pairs = zip(principals.tolist(), programs.tolist(), strict=True)
+        found = [known.setdefault(pair, len(known)) for pair in pairs]
+        self.principals, self.programs = np.array(list(known), np.int32).reshape(-1, 2).T
+        return np.array(found, np.int32)
+
 
 _OF_PERMISSIONS = (
     rights_.READ,

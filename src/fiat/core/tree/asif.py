@@ -16,13 +16,11 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.host import Host, Node, Settings
-from fiat.core.model.identity import Identity
 from fiat.core.model.mode import EXECUTE_BITS
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
+from fiat.core.model.posture import Identity, Mount, Object, Posture, Program
 from fiat.core.model.principals import Principal
-from fiat.core.model.program import UNKNOWN, Program
-from fiat.core.tree.firstbytes import with_program
+from fiat.core.tree.walk import with_program
 
 
 class Postures(Protocol):

@@ -5,8 +5,7 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Posture
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.survey import Numbers, Survey
 

@@ -2,10 +2,7 @@
 
 from typing import NamedTuple
 
-from fiat.core.model.identity import Identity
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.model.program import Program
+from fiat.core.model.posture import Identity, Mount, Object, Posture, Program, Status
 
 
 class Profile(NamedTuple):

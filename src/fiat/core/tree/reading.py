@@ -1,22 +1,61 @@
 """Reading a whole tree: the one walk that everything about trees stands on."""
 
+import errno
 import os
+from collections.abc import Iterable
 from typing import Protocol, runtime_checkable
 
 import numpy as np
 
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host, Node, Progress, no_progress
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Identity, Object
 from fiat.core.model.route import Route
 from fiat.core.tree.asif import FewPostures, NodeAsIf, Supposition
 from fiat.core.tree.assembly import Assembly, Batch
-from fiat.core.tree.extent import Extent
-from fiat.core.tree.inside import inside, names_in
 from fiat.core.tree.postures import PosturesOfMany, postures_of_many
 from fiat.core.tree.profile import profile_of
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.walk import open_end
+from fiat.core.tree.walk import Extent, inside, names_in, open_end
+
+
+def other_now(path: str) -> PathError:
+    """The problem with what is at ``path`` now, and was not there when it was first looked at."""
+    return PathError(path, errno.EBUSY, "change", "another object is there now, and is left alone")
+
+
+def end_without_links(route: Route, identity: Identity | None = None) -> Object:
+    """The end of a route to a path that was real, and to the object ``identity`` where that is given.
+
+    Raises :class:`PathError` where the route leads nowhere, follows a link, or ends at another object.
+    """
+    if route.end is None:
+        raise PathError(route.asked, route.errno)
+    if route.links or (identity is not None and not route.end.status.identity.same_as(identity)):
+        raise other_now(route.asked)
+    return route.end
+
+
+class Walked:
+    """Which object was at each path when it was first walked."""
+
+    def __init__(self, routes: Iterable[Route] = ()) -> None:
+        self._known: dict[str, Identity] = {}
+        for route in routes:
+            self.add(route)
+
+    def add(self, route: Route) -> None:
+        """Have what is on ``route`` meant as well. Raises :class:`PathError` where a path has another object now."""
+        for found in route.objects:
+            known = self._known.setdefault(found.path, found.status.identity)
+            if not known.same_as(found.status.identity):
+                raise other_now(found.path)
+
+    def expect(self, found: Object) -> None:
+        """Raise :class:`PathError` unless ``found`` is what was at its path at first."""
+        known = self._known.get(found.path)
+        if known is None or not known.same_as(found.status.identity):
+            raise other_now(found.path)
 
 
 @runtime_checkable

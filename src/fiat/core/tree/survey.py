@@ -12,12 +12,11 @@ from typing import Any, NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.posture import Identity, Object, Posture, Status
 from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
-from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import Trouble
 
 Numbers = NDArray[np.int32]
 

@@ -6,16 +6,119 @@ which must be traversed for that; at most 40 symlinks are followed.
 
 import errno
 import posixpath
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
 
 from fiat.core.errors import PathError
 from fiat.core.model import right as rights
 from fiat.core.model.host import Host, Node, NotHeld
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object
-from fiat.core.model.program import Format, Program
+from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
+from fiat.core.model.posture import Format, Kind, Object, Program
 from fiat.core.model.right import Right
 from fiat.core.model.route import MAX_INTERPRETERS, MAX_SYMLINKS, Route, Stage
-from fiat.core.tree.firstbytes import with_program
+
+
+class Trouble(NamedTuple):
+    """Something under a tree that could not be looked at, with the errno."""
+
+    path: str
+    errno: int
+
+
+def names_in(directory: Node, troubles: list[Trouble]) -> list[str]:
+    """The names in ``directory``; those until then, and one more of the ``troubles``, where it cannot be listed."""
+    found: list[str] = []
+    try:
+        found.extend(directory.names())
+    except OSError as error:
+        troubles.append(Trouble(directory.path, error.errno or 0))
+    return found
+
+
+def inside(directory: Node, names: Iterable[str], troubles: list[Trouble]) -> Iterator[tuple[Node, Object]]:
+    """Each of ``names`` in ``directory``, held open for the caller to close, with what is seen of it.
+
+    What cannot be looked at, or has gone since its name was read, is added to ``troubles``.
+    """
+    for name in names:
+        try:
+            child = directory.child(name)
+        except OSError as error:
+            troubles.append(Trouble(posixpath.join(directory.path, name), error.errno or 0))
+            continue
+        yield child, child.look()
+
+
+class Extent(NamedTuple):
+    """How much of a tree is read.
+
+    Other file systems mounted in it are left out unless ``across_mounts``.
+    With ``one_level`` nothing below the names in the top directory is read.
+    ``details`` asks for sizes, times and the targets of links as well.
+    Reading stops after about ``most`` entries, where that is given.
+    """
+
+    across_mounts: bool = False
+    one_level: bool = False
+    details: bool = False
+    most: int | None = None
+
+
+def with_program(found: Object, node: Node) -> Object:
+    """``found``, which ``node`` holds, with what execve(2) sees of a regular file, though nobody may execute it now."""
+    if found.program is not None or found.posture.kind is not Kind.FILE:
+        return found
+    try:
+        return found._replace(program=node.program())
+    except OSError as error:
+        unknown = ("first bytes", error.errno or errno.EIO)
+        return found._replace(program=UNKNOWN, unknown=(*found.unknown, unknown))
+
+
+_HELD = 24
+"""Directories that are held open at most: a process may have few open files."""
+
+
+class Handles:
+    """Keeps the last directories on the way to the last path open.
+
+    Every name is opened in the directory that is held already, so what is
+    under it stays under it, whatever is renamed or put in its place
+    meanwhile. A symlink on the way is not followed: it is no directory.
+    """
+
+    def __init__(self, host: Host) -> None:
+        self._chain: list[Node] = []
+        self.host = host
+
+    def open(self, path: str) -> Node:
+        """What is at the absolute ``path``; the caller closes it. Raises OSError."""
+        if path == "/":
+            return self.host.root()
+        parent, _, name = path.rpartition("/")
+        chain = self._chain
+        if chain and chain[-1].path == parent:  # as that of the last path, most often
+            return chain[-1].child(name)
+        return self._directory(parent or "/").child(name)
+
+    def _directory(self, path: str) -> Node:
+        chain = self._chain
+        while chain and chain[-1].path != path and not path.startswith(chain[-1].path.rstrip("/") + "/"):
+            chain.pop().close()
+        if not chain:
+            chain.append(self.host.root())
+        last = chain[-1].path
+        if last != path:
+            for name in path[len(last.rstrip("/")) + 1 :].split("/"):
+                chain.append(chain[-1].child(name))
+                if len(chain) > _HELD:
+                    chain.pop(0).close()
+        return chain[-1]
+
+    def close(self) -> None:
+        """Let go of all of them."""
+        while self._chain:
+            self._chain.pop().close()
 
 
 def absolute(host: Host, path: str) -> str:

@@ -5,8 +5,7 @@ from collections.abc import Iterable
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import FIRST_PERSON, Group, User
-from fiat.core.model.numbers import id_number
-from fiat.core.text import quoted
+from fiat.core.text import id_number, quoted
 
 
 def parse_passwd(text: str, source: str) -> list[User]:

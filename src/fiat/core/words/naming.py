@@ -1,10 +1,12 @@
 """What users, groups, principals and entries are called: by name where there is one, by number where there is none."""
 
+from collections.abc import Iterable, Sequence
+
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.mode import permission_letters
-from fiat.core.model.principals import Principal
-from fiat.core.text import visible
+from fiat.core.model.principals import Principal, Universe
+from fiat.core.text import counted, several, several_of, visible
 
 
 def user(uid: int, accounts: Accounts) -> str:
@@ -92,3 +94,123 @@ def from_word(word: str) -> str:
     if colon and kind == "group":
         return f"a member of {visible(rest)} alone"
     return "anyone else" if word == "anyone-else" else visible(word)
+
+
+_EXCEPT = 8
+"""So many at most are named as those whom something does not hold for."""
+
+
+class People:
+    """Puts sets of the principals of one universe into words: ``among`` are those who are asked about."""
+
+    def __init__(self, universe: Universe, accounts: Accounts, among: int) -> None:
+        self.universe = universe
+        self.accounts = accounts
+        self.among = among
+        of_kind = universe.of_kind
+        self.users = (of_kind("user") | of_kind("process")) & among
+        self.groups = of_kind("group") & among
+        self.anyone_else = of_kind("anyone-else") & among
+
+    def words(self, bits: int, show: int = 6, *, first: str = "", groups_first: str = "") -> str:
+        """``everyone``, ``everyone except root, keeper``, ``nobody``, ``root, keeper; whoever is in watch``.
+
+        ``first`` is named before the users, ``groups_first`` before the groups; where the set
+        holds anyone else, they are among the exceptions.
+        """
+        bits &= self.among
+        if bits & self.anyone_else and self.among & ~self.anyone_else:
+            return self._everyone_but(self.among & ~bits, show, first, groups_first)
+        if bits == self.among and bits.bit_count() > 1:
+            return "everyone who is asked about"
+        parts = [self._users(bits & self.users, show, first)] if bits & self.users or first else []
+        if bits & self.groups or groups_first:
+            parts.append(f"whoever is in {self._groups(bits & self.groups, show, groups_first)}")
+        if bits & self.anyone_else:
+            parts.append("anyone else")
+        return "; ".join(parts) or "nobody"
+
+    def _everyone_but(self, missing: int, show: int, first: str, groups_first: str) -> str:
+        users = missing & self.users
+        lacking = [self._users(users, max(show, _EXCEPT), first, "")] if users or first else []
+        if missing & self.groups or groups_first:
+            lacking.append(f"whoever is in {self._groups(missing & self.groups, show, groups_first)}")
+        return f"everyone except {'; '.join(lacking)}" if lacking else "everyone"
+
+    def _users(self, bits: int, show: int, first: str, what: str = "users") -> str:
+        named = several_users(self.universe.members(bits), self.accounts, show - bool(first), what)
+        if not first:
+            return named
+        return f"{first} and {named}" if named else first
+
+    def _groups(self, bits: int, show: int, first: str) -> str:
+        found = sorted(self.universe.members(bits), key=lambda who: min(who.gids) < self.accounts.first_person)
+        names = [first] if first else []
+        names += [group_of(who) for who in found]
+        most = max(show - 2, 1) + bool(first)
+        return several_of(names[:most], len(names))
+
+
+def several_users(users: Iterable[Principal], accounts: Accounts, show: int, what: str = "users") -> str:
+    """``4 users: keeper, steward and 2 more``: root first, then people, then services, which are only counted where
+    not all can be named."""
+    given = [(principal(who), rank_of(who.uid, accounts)) for who in users]
+    return ranked(given, show, what)
+
+
+def several_words(words: Sequence[str], accounts: Accounts, show: int, what: str = "users") -> str:
+    """The same of users who are known by the words that a command line takes."""
+    given = []
+    for word in words:
+        account = accounts.user_named(word)
+        given.append((from_word(word), 1 if account is None else rank(account, accounts)))
+    return ranked(given, show, what)
+
+
+def rank(account: User, accounts: Accounts) -> int:
+    """0 for root, 1 for people, 2 for the accounts of services."""
+    return 0 if account.uid == 0 else 2 if accounts.is_service(account) else 1
+
+
+def rank_of(uid: int | None, accounts: Accounts) -> int:
+    """The same of the account with a number; a number without one counts as a person."""
+    account = accounts.user_numbered(uid) if uid is not None else None
+    return 1 if account is None else rank(account, accounts)
+
+
+def ranked(given: Sequence[tuple[str, int]], show: int, what: str) -> str:
+    """The names by their ranks: all of them, or the first of those who are no services."""
+    names = [name for name, _ in sorted(given, key=lambda one: one[1])]
+    if len(names) <= show:
+        return several_of(names, len(names), what)
+    people = names[: sum(place < 2 for _, place in given)]
+    services = len(names) - len(people)
+    if not people or not services:
+        return several_of(names[:show], len(names), what)
+    shown = people[:show]
+    rest = [f"{len(people) - len(shown):,} more"] if len(people) > len(shown) else []
+    rest.append(counted(services, "service"))
+    begin = f"{len(names):,} {what}: " if what else ""
+    return f"{begin}{', '.join([*shown, *rest[:-1]])} and {rest[-1]}"
+
+
+def several_groups(words: Sequence[str], accounts: Accounts, show: int) -> str:
+    """Several groups by the words for them, those of people first."""
+
+    def of_system(word: str) -> bool:
+        group = accounts.group_named(word.removeprefix("group:"))
+        return group is not None and group.gid < accounts.first_person
+
+    return several((visible(word.removeprefix("group:")) for word in sorted(words, key=of_system)), "groups", show)
+
+
+def everyone_but(words: Iterable[str], accounts: Accounts, unlisted: Iterable[str]) -> str | None:
+    """``everyone``, or ``everyone except root, keeper``: all but those among ``words``, and anyone else.
+
+    ``unlisted`` are users without an account, by the words for them. None where more are left out than can be named.
+    """
+    given = set(words)
+    left = [name for name in (*(user.name for user in accounts.all_users()), *unlisted) if name not in given]
+    if len(left) > _EXCEPT:
+        return None
+    return f"everyone except {several_words(left, accounts, _EXCEPT, '')}" if left else "everyone"

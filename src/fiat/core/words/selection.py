@@ -6,9 +6,8 @@ from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import parse_change
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.text import near, quoted
 
 WORDS = {

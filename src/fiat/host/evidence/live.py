@@ -9,8 +9,7 @@ from functools import cached_property
 from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import Started
 from fiat.core.model.host import Host
-from fiat.core.tree.handles import Handles
-from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import Handles, Trouble
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.services import of_units

@@ -14,12 +14,60 @@ from typing import Any, NamedTuple
 from fiat.core.change.history import Entry, Fate, Intended, Settled
 from fiat.core.change.steps import Change
 from fiat.core.errors import RecordError
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Posture
 from fiat.core.model.record import ID, POSTURE
-from fiat.core.model.schema import Field, Listed, Number, Record, wrong
-from fiat.host.history.columns import Json, Numbers, Texts
+from fiat.core.model.schema import Field, Form, Listed, Number, Record, Text, wrong
 from fiat.host.history.seals import Row, Seal, seal_of, sum_of
+
+
+class Json(NamedTuple):
+    """Text that is the JSON of what ``form`` is for."""
+
+    form: Form[Any]
+
+    def write(self, value: Any) -> Any:
+        """The text."""
+        return json.dumps(self.form.write(value))
+
+    def read(self, data: Any, place: str) -> Any:
+        """What the text holds; RecordError that names ``place`` where that is something else."""
+        try:
+            return self.form.read(json.loads(Text().read(data, place)), place)
+        except (ValueError, RecursionError) as error:
+            raise RecordError(place, "is no JSON") from error
+
+
+class Numbers(NamedTuple):
+    """A list of whole numbers from ``least`` to ``most``, checked all at once."""
+
+    least: int = 0
+    most: int = (1 << 64) - 1
+
+    def write(self, value: Any) -> Any:
+        """As it is."""
+        return value
+
+    def read(self, data: Any, place: str) -> list[int]:
+        """The numbers."""
+        if not isinstance(data, list):
+            raise wrong(place, data, "a list")
+        whole = set(map(type, data)) <= {int} and (not data or (self.least <= min(data) and max(data) <= self.most))
+        return data if whole else list(Listed(Number(self.least, self.most)).read(data, place))
+
+
+class Texts(NamedTuple):
+    """A list of texts, checked all at once."""
+
+    def write(self, value: Any) -> Any:
+        """As it is."""
+        return value
+
+    def read(self, data: Any, place: str) -> list[str]:
+        """The texts."""
+        if not isinstance(data, list):
+            raise wrong(place, data, "a list")
+        return data if set(map(type, data)) <= {str} else list(Listed(Text()).read(data, place))
+
 
 BLOCK_COLUMNS = ("first", "fields")
 """The place of the first entry of a block, and the block."""

@@ -6,11 +6,10 @@ from typing import Any
 
 from fiat.core.change.history import Entry, Fate
 from fiat.core.errors import RecordError
-from fiat.core.model.identity import Identity
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Identity, Posture
 from fiat.core.model.record import POSTURE
 from fiat.core.model.schema import Listed, Number, Text
-from fiat.host.history.columns import Json
+from fiat.host.history.blocks import Json
 from fiat.host.history.seals import Row, Seal
 
 ENTRY_COLUMNS = (

@@ -5,14 +5,14 @@ from collections.abc import Sequence
 from operator import itemgetter
 from typing import Any
 
-from fiat.core.ask.keptshifts import KeptShift
+from fiat.core.ask.effects import KeptShift
 from fiat.core.change.history import Run, State
 from fiat.core.errors import RecordError
 from fiat.core.model import record
-from fiat.core.model.fields import Fields
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, wrong
-from fiat.host.history.columns import Json
-from fiat.host.history.process import still_runs
+from fiat.core.text import Fields
+from fiat.host.history.blocks import Json
+from fiat.host.history.locks import still_runs
 from fiat.host.history.seals import seal_of
 
 RUN_COLUMNS = (

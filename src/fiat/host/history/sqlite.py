@@ -16,10 +16,9 @@ from fiat.core.change.history import Beginning, Claim, Damage, Entry, Intended, 
 from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
 from fiat.core.text import quoted, visible
 from fiat.host.history import blocks, oldentries, runrows, tables
-from fiat.host.history.locks import locked
-from fiat.host.history.process import this_process
+from fiat.host.history.locks import locked, this_process
+from fiat.host.history.place import trusted
 from fiat.host.history.seals import Row, seal_of
-from fiat.host.history.trust import trusted
 
 _PATIENCE = 60.0
 """Seconds to wait for another Fiat that is writing."""

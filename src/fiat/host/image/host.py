@@ -12,11 +12,9 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.host import NotHeld, Settings
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Program
 from fiat.core.model.principals import Principal, unlisted_user
-from fiat.core.model.program import UNKNOWN, Program
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner
 from fiat.core.text import visible
 

@@ -7,8 +7,7 @@ import stat
 import struct
 from typing import NamedTuple
 
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import FLAGS, OTHER_FLAGS
+from fiat.core.model.posture import FLAGS, OTHER_FLAGS, Kind
 
 KINDS = {
     stat.S_IFREG: Kind.FILE,

@@ -8,12 +8,11 @@ from typing import NamedTuple
 
 from fiat.core.model.host import Progress
 from fiat.core.tree.assembly import Assembly, Batch, in_one
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.survey import Survey
+from fiat.core.tree.walk import Extent
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
-from fiat.host.live.parts import Directory, Part, Shared
-from fiat.host.live.rows import Numbering
+from fiat.host.live.rows import Directory, Numbering, Part, Shared
 from fiat.host.live.treereader import TreeReader
 
 _ALONE = 1000

@@ -5,7 +5,7 @@ import os
 from collections.abc import Callable
 from typing import Protocol
 
-from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Mount
 from fiat.core.rules import handlers
 from fiat.core.rules.handlers import Handler
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept

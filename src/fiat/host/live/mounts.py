@@ -4,7 +4,7 @@ import os
 import re
 from typing import NamedTuple
 
-from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Mount
 
 
 def mounts_now() -> dict[int, Mount]:

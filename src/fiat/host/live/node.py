@@ -7,21 +7,56 @@ to that very inode whatever happens to the name.
 """
 
 import errno
+import fcntl
 import os
+import signal
 import stat
 from collections.abc import Iterator
 
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.glance import Glance, Site
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
-from fiat.core.model.posture import Object, Posture
-from fiat.core.model.program import Program
-from fiat.host.live.contents import digest_of
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Program
 from fiat.host.live.facts import KINDS, flags_are_kept, set_flags
 from fiat.host.live.postures import Reader, program_of
+
+_PIECE = 1 << 20
+
+
+def digest_of(fd: int, most: int) -> tuple[str, int] | None:
+    """SHA-256 in hexadecimal of the regular file opened as ``fd`` for reading, and how many bytes that are.
+
+    None where it has more than ``most`` bytes, or somebody has it open for writing, or that cannot be told.
+    """
+    import hashlib  # few commands need it
+
+    if os.fstat(fd).st_size > most or not _nobody_writes(fd):
+        return None
+    found, size = hashlib.sha256(), 0
+    while piece := os.read(fd, _PIECE):
+        size += len(piece)
+        if size > most:  # it grows
+            return None
+        found.update(piece)
+    return (found.hexdigest(), size) if _nobody_writes(fd) else None
+
+
+def _nobody_writes(fd: int) -> bool:
+    """Whether nobody has the file open for writing, not by way of a mapping either.
+
+    The kernel grants a read lease only then (fcntl(2), F_SETLEASE; it takes owning the file, or CAP_LEASE). It is
+    given back at once. Who opens the file meanwhile waits as long; we would be sent a signal, which is made one
+    that is passed over.
+    """
+    try:
+        fcntl.fcntl(fd, fcntl.F_SETSIG, signal.SIGURG)
+        fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_RDLCK)
+        fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_UNLCK)
+    except OSError:
+        return False
+    return True
+
 
 _TO_HOLD = os.O_PATH | os.O_NOFOLLOW
 

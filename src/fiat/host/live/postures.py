@@ -12,10 +12,8 @@ from functools import cached_property
 from typing import NamedTuple
 
 from fiat.core.model.glance import Glance, Site, glance_at
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import Object, Posture, Status
-from fiat.core.model.program import UNKNOWN, Program
+from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Program, Status
 from fiat.core.rules import programs
 from fiat.core.rules.handlers import Handler
 from fiat.host.live import attributes

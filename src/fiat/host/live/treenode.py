@@ -3,7 +3,7 @@
 from typing import Any
 
 from fiat.core.model.host import Progress
-from fiat.core.tree.extent import Extent
+from fiat.core.tree.walk import Extent
 from fiat.host.live.node import LiveNode
 
 

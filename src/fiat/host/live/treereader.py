@@ -16,20 +16,18 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.model.mount import Mount
-from fiat.core.model.program import Program
+from fiat.core.model.posture import Mount, Program
 from fiat.core.rules.programs import FIRST_BYTES, SHORTEST
 from fiat.core.tree.assembly import Batch
 from fiat.core.tree.distinct import distinct_rows
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.profile import Profile, profile_of
-from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import Extent, Trouble
 from fiat.host.live import attributes, statx
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
 from fiat.host.live.facts import TOLD_FLAGS
 from fiat.host.live.node import LiveNode
-from fiat.host.live.parts import LOOKED_AT, Directory, Met, Part, Shared, Where
 from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_in
+from fiat.host.live.rows import LOOKED_AT, Directory, Met, Part, Shared, Where
 
 _CHUNK = 2048
 _SHARED = 40_000

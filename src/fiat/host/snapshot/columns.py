@@ -10,8 +10,7 @@ from numpy.typing import NDArray
 
 from fiat.core.errors import SnapshotError
 from fiat.core.model import record
-from fiat.core.model.kind import Kind
-from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Kind, Mount
 from fiat.core.model.schema import Listed
 from fiat.core.text import quoted
 from fiat.core.tree.names import Names

@@ -11,14 +11,13 @@ from numpy.typing import NDArray
 
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import NotHeld, Progress, Settings
-from fiat.core.model.paths import lies_under
 from fiat.core.model.posture import Object, Status
+from fiat.core.model.route import lies_under
 from fiat.core.tree.assembly import Assembly, Batch
 from fiat.core.tree.distinct import distinct_values
-from fiat.core.tree.extent import Extent
 from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.tree.survey import Survey
-from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import Extent, Trouble
 from fiat.host.image.host import ImageHost, ImageNode, error
 from fiat.host.snapshot.columns import Entries
 

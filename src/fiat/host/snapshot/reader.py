@@ -12,16 +12,14 @@ from fiat.core.errors import RecordError, SnapshotError
 from fiat.core.model import record
 from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts, User
 from fiat.core.model.host import Settings
-from fiat.core.model.identity import Identity
-from fiat.core.model.mount import Mount
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Identity, Mount, Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
 from fiat.core.text import quoted, visible
-from fiat.core.tree.trouble import Trouble
+from fiat.core.tree.walk import Trouble
 from fiat.core.words.accountfiles import expect_few_of_a_name
 from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import records
-from fiat.host.snapshot.lines import CutShort, lines_of
+from fiat.host.snapshot.files import CutShort, lines_of
 from fiat.host.snapshot.records import Header
 
 if TYPE_CHECKING:
@@ -242,7 +240,7 @@ class _Reader:
 
     def _take_audit(self, fields: Any) -> None:
         from fiat.core.audit.evidence import KeptEvidence
-        from fiat.host.snapshot.evidence import AUDIT
+        from fiat.host.snapshot.records import AUDIT
 
         self.evidence = KeptEvidence(AUDIT.read(fields, "audit"))
 

@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from fiat.core.audit.evidence import Kept
 from fiat.core.model import record
 from fiat.core.model.mode import octal
-from fiat.core.model.mount import Mount
+from fiat.core.model.posture import Mount
 from fiat.core.state.capture import Capture
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
-from fiat.engine.inorder import in_order
+from fiat.engine.processes import in_order
 from fiat.host.snapshot import records
 from fiat.host.snapshot.records import Header, Login, Rest
 
@@ -59,7 +59,7 @@ def _records(capture: Capture, taken: str | None, audit: Kept | None) -> Iterato
     for name, gids in people.logins.items():
         yield _dump({"login": records.LOGIN.write(Login(name, gids))})
     if audit is not None:
-        from fiat.host.snapshot.evidence import AUDIT
+        from fiat.host.snapshot.records import AUDIT
 
         yield _dump({"audit": AUDIT.write(audit)})
     objects = record.ObjectRecord()

@@ -4,9 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.found import Found, Mend, Places
-from fiat.core.audit.ground import Ground
-from fiat.core.audit.rule import Rule
+from fiat.core.audit.ground import Found, Ground, Mend, Places, Rule
 from fiat.core.model.mode import EXECUTE_BITS, READ, SETGID, SETUID, SPECIAL, WRITE, octal, parse_change
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import Wish

@@ -5,10 +5,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.found import Found, Mend
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.audit.replacing import holds, mend_of, without
-from fiat.core.audit.rule import Rule
 from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
 from fiat.core.model.mode import EXECUTE_BITS, WRITE, parse_change

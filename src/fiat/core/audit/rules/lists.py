@@ -4,15 +4,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.found import Found, Mend
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.audit.remarked import remarked
-from fiat.core.audit.rule import Rule
 from fiat.core.audit.rules.nobody import without_entries
 from fiat.core.model.accesslist import AccessList, Entry, Tag
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, parse_change, permission_letters
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.effective import effective, group_permissions

@@ -7,9 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.found import Found, Mend
-from fiat.core.audit.ground import Ground
-from fiat.core.audit.rule import Rule
+from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID, parse_change
 from fiat.core.model.wish import EntryWish, ListWish, Wish

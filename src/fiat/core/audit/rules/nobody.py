@@ -2,10 +2,8 @@
 
 from collections.abc import Iterator
 
-from fiat.core.audit.found import Found, Mend
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.audit.remarked import remarked, remarked_together
-from fiat.core.audit.rule import Rule
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import ListWish, Wish

@@ -4,13 +4,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.found import Found, Mend
-from fiat.core.audit.ground import Ground
-from fiat.core.audit.rule import Rule
-from fiat.core.audit.weighing import by_use
+from fiat.core.audit.ground import Found, Ground, Mend, Rule, by_use
 from fiat.core.model import right as rights
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import STICKY, parse_change
+from fiat.core.model.posture import Kind
 from fiat.core.model.wish import Wish
 
 _NO_WRITE = Wish(mode=parse_change("o-w"))

@@ -6,14 +6,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.found import Found, Mend, Places
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Mend, Places, Rule
 from fiat.core.audit.replacing import holds, mend_of
-from fiat.core.audit.rule import Rule
 from fiat.core.model import right as rights
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, parse_change
-from fiat.core.model.posture import Object
-from fiat.core.model.program import Format
+from fiat.core.model.posture import Format, Object
 from fiat.core.model.wish import Wish
 from fiat.core.words import naming
 

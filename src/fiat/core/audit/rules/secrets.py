@@ -5,10 +5,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from fiat.core.audit import secretkinds
-from fiat.core.audit.found import Found, Places
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Places, Rule
 from fiat.core.audit.replacing import without
-from fiat.core.audit.rule import Rule
 from fiat.core.model import right as rights
 from fiat.core.model.mode import READ
 

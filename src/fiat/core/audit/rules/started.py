@@ -5,11 +5,9 @@ from collections.abc import Iterator
 import numpy as np
 
 from fiat.core.audit.evidence import Started
-from fiat.core.audit.found import Found
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import Found, Ground, Rule
 from fiat.core.audit.replacing import beside, holds, mend_of
-from fiat.core.audit.rule import Rule
-from fiat.core.model.paths import lies_under
+from fiat.core.model.route import lies_under
 from fiat.core.text import visible
 from fiat.core.words import naming
 

@@ -9,8 +9,8 @@ the names that share an inode.
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from fiat.core.change.guards import acting, bits, people, places
-from fiat.core.change.guards.suspect import WHO, Suspect
+from fiat.core.change.guards import acting, bits, people
+from fiat.core.change.guards.acting import WHO, Suspect
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
@@ -87,7 +87,7 @@ def _all(
             if not (one.known and code == "privilege"):
                 yield _finding(code, text, one), who
     for where in changed:
-        for text in places.objections(where.path, with_tree=where.with_tree):
+        for text in acting.on_system_paths(where.path, with_tree=where.with_tree):
             yield Finding("system-path", "danger", text, where.path, where.paths), ""
     for path, names in shared:
         text = f"{names:,} other {'name' if names == 1 else 'names'} elsewhere would change with it"

@@ -4,19 +4,57 @@ import errno
 import os
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
-from fiat.core.change.guards.suspect import WHO, Suspect
 from fiat.core.change.planned import PlannedChange
 from fiat.core.change.steps import Change, Steps, change, steps_towards, through_flags
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
-from fiat.core.model.kind import Kind
-from fiat.core.model.posture import FLAGS
+from fiat.core.model.posture import FLAGS, Kind
 from fiat.core.model.principals import Principal
 from fiat.core.rules.attributes import may_change_flags, refused_to_everyone
 from fiat.core.rules.sideeffects import torn
 from fiat.core.text import counted, joined
+from fiat.core.tree.profile import Profile
 from fiat.core.words import naming
+
+_ITSELF = frozenset(
+    """/ /boot /dev /etc /home /media /mnt /opt /proc /root /run /srv /sys /tmp /usr /var /usr/local /usr/local/bin
+    /usr/local/sbin /usr/local/lib /var/lib /var/log /var/spool /var/tmp /var/cache /var/lock /var/run /var/mail
+    /etc/passwd /etc/group /etc/shadow /etc/gshadow /etc/fstab /etc/hosts /etc/hostname /etc/resolv.conf
+    /etc/nsswitch.conf /etc/profile /etc/ssl /etc/ssh /etc/pam.d /etc/security /etc/ld.so.conf
+    /etc/ld.so.cache""".split()
+)
+_AND_ALL_BELOW = ("/bin", "/boot", "/dev", "/lib", "/lib32", "/lib64", "/libx32", "/proc", "/sbin", "/sys", "/usr")
+_BUT = "/usr/local/"
+
+
+def on_system_paths(path: str, *, with_tree: bool) -> Iterator[str]:
+    """What is to be said of a change at ``path``; ``with_tree`` says that all under it is to change as well."""
+    kept = any(path == top or path.startswith(f"{top}/") for top in _AND_ALL_BELOW) and not path.startswith(_BUT)
+    if path in _ITSELF or kept:
+        what = "all under it would change with it, and " if with_tree and path in _ITSELF else ""
+        yield f"{what}the system depends on how this is set"
+
+
+class Suspect(NamedTuple):
+    """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one.
+
+    ``known`` tells that these had what comes out before, with the same contents; ``held`` that only flags keep
+    it from being made.
+    """
+
+    profile: Profile
+    change: Change
+    example: str
+    paths: int
+    known: bool = False
+    held: bool = False
+
+
+WHO = "\0"
+"""Stands in what is said of a change for the one whom it is about: for many owners it is said once."""
+
 
 _FLAT = {
     "read-only": "mounted read-only",

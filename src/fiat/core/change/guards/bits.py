@@ -2,14 +2,13 @@
 
 from collections.abc import Iterator
 
-from fiat.core.change.guards.suspect import WHO
+from fiat.core.change.guards.acting import WHO
 from fiat.core.change.steps import Change
 from fiat.core.model.accesslist import AccessList, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import names
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, octal, permission_letters, special_names
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.rules.effective import effective
 from fiat.core.rules.privilege import is_privileged, others_could_write
 from fiat.core.text import joined

@@ -10,13 +10,11 @@ import numpy as np
 
 from fiat.core.ask import effects
 from fiat.core.ask.treeeffects import Asking, Pair, View
-from fiat.core.change.guards.suspect import WHO
+from fiat.core.change.guards.acting import WHO
 from fiat.core.change.steps import Change
 from fiat.core.model.host import Host
-from fiat.core.model.identity import Identity
-from fiat.core.model.kind import Kind
 from fiat.core.model.mode import STICKY, WRITE, octal
-from fiat.core.model.posture import Object, Posture, Status
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Status
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
 from fiat.core.model.right import EXECUTE, TRAVERSE, Right
 from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
