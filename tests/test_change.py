@@ -17,7 +17,7 @@ from fiat.core.change.target import Target
 from fiat.core.change.undo import Despite, find, put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.model.principals import user
 from fiat.core.model.wish import EntryWish, ListWish, Wish

@@ -16,7 +16,7 @@ import fiat.cli.commands.undo  # noqa: F401
 from fiat.cli.main import main
 from fiat.core.change import plan
 from fiat.core.change.apply import apply
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.wish import Wish
 from fiat.engine import changing as changing
 from fiat.host.history.sqlite import SqliteHistory

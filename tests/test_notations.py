@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fiat.core.errors import FiatError, InvalidAccessList, NotationError
-from fiat.core.model import accesslist, capabilities, listbytes, mode
+from fiat.core.model import accesslist, capabilities, listbytes, mode, modechange
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
@@ -26,13 +26,13 @@ letters = st.text("rwxXst", max_size=6)
 
 
 def applied(word: str, before: int, directory: bool = False, umask: int = 0o022) -> str:
-    return mode.octal(mode.parse_change(word).apply(before, directory=directory, umask=umask))
+    return mode.octal(modechange.parse_change(word).apply(before, directory=directory, umask=umask))
 
 
 def test_every_mode_in_letters_and_octal_and_back() -> None:
     for bits in range(0o10000):
         assert mode.parse_letters(mode.letters(bits)) == bits
-        assert mode.parse_change(mode.octal(bits)).apply(0, directory=True) == bits
+        assert modechange.parse_change(mode.octal(bits)).apply(0, directory=True) == bits
     assert mode.letters(0o7654) == "rwSr-sr-T"
 
 
@@ -73,7 +73,7 @@ def test_clauses_as_posix_says(word: str, before: int, directory: bool, after: s
 @given(modes, st.booleans(), modes, classes, letters, st.sampled_from("+-="))
 def test_laws_of_clauses(before: int, directory: bool, umask: int, who: str, what: str, operator: str) -> None:
     def result(word: str, on: int = before) -> int:
-        return mode.parse_change(word).apply(on, directory=directory, umask=umask)
+        return modechange.parse_change(word).apply(on, directory=directory, umask=umask)
 
     once = result(f"{who}{operator}{what}")
     if "X" not in what:
@@ -102,7 +102,7 @@ def test_laws_of_clauses(before: int, directory: bool, umask: int, who: str, wha
 )
 def test_a_bad_mode_is_named(word: str, wrong: str) -> None:
     with pytest.raises(NotationError) as caught:
-        mode.parse_change(word)
+        modechange.parse_change(word)
     assert wrong in str(caught.value)
 
 

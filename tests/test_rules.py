@@ -15,7 +15,7 @@ from fiat.core.change.rewriting import Tried
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts, Supposed, User
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Format, Kind, Mount, Posture, Program
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, places
 from fiat.core.model.record import ObjectRecord

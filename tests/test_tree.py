@@ -14,7 +14,7 @@ from fiat.core.ask.who import universe_of
 from fiat.core.change import plan
 from fiat.core.errors import WorkError
 from fiat.core.model.accounts import Accounts, User
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Object
 from fiat.core.model.right import ALL, BASIC, READ
 from fiat.core.model.wish import Wish

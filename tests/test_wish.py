@@ -20,7 +20,7 @@ from fiat.core.model.accesslist import Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.host import Settings
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Format, Identity, Kind, Posture, Program
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, unlisted_user
 from fiat.core.model.wish import EntryWish, ListWish, Wish

@@ -19,7 +19,7 @@ from fiat.core.change import plan, rewriting
 from fiat.core.change.history import Fate, State
 from fiat.core.change.steps import Steps
 from fiat.core.model.host import Node
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Identity, Kind, Posture, Status
 from fiat.core.model.wish import Wish
 from fiat.core.words.entries import parse_list

@@ -6,7 +6,7 @@ from fiat.core.model import accesslist, capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
-from fiat.core.model.mode import parse_change
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Identity, Kind, Object, Posture, Status
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish

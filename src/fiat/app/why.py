@@ -15,7 +15,6 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Kind
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.model.process import difference
 from fiat.core.model.right import ALL, READ, WRITE, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
@@ -98,6 +97,8 @@ def _why(host: Host, seen: Host, principal: Principal, asked: Right, path: str) 
         raise failure(route)  # what holds for this principal there is not known
     found: list[Finding] = []
     if principal.kind == "process":
+        from fiat.core.model.process import difference
+
         found += caveats.of_process(principal, difference(principal, host.accounts), host.accounts)
     found += [*caveats.of_route(route), *caveats.of_host(host.settings)]
     return Why(

@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
-from fiat.core.model.mode import ModeChange
+from fiat.core.model.modechange import ModeChange
 from fiat.core.model.posture import FLAGS, Kind, Posture
 from fiat.core.model.wish import ListWish, Wish
 from fiat.core.text import quoted, visible

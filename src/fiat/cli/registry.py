@@ -2,7 +2,6 @@
 
 import importlib
 from collections.abc import Callable
-from typing import NamedTuple
 
 from fiat.app.text import near
 from fiat.cli.parser import Parser
@@ -18,13 +17,16 @@ GROUPS = {
 """The groups of commands, in the order of the work."""
 
 
-class Command(NamedTuple):
+class Command:
     """One command; the module with its name holds the rest. ``brought`` are other words that people have for it."""
 
-    name: str
-    group: str
-    summary: str
-    brought: tuple[str, ...] = ()
+    __slots__ = ("brought", "group", "name", "summary")
+
+    def __init__(self, name: str, group: str, summary: str, brought: tuple[str, ...] = ()) -> None:
+        self.name = name
+        self.group = group
+        self.summary = summary
+        self.brought = brought
 
 
 COMMANDS = {
@@ -115,7 +117,7 @@ def commands_near(word: str) -> str:
     return near(word, COMMANDS)
 
 
-class Loaded(NamedTuple):
+class Loaded:
     """A command that is about to run: its parser, its examples, and what runs it.
 
     ``prepare`` changes the arguments where the parser would take one for
@@ -123,10 +125,19 @@ class Loaded(NamedTuple):
     they run on the sample host as they stand.
     """
 
-    parser: Parser
-    run: Callable[..., int]
-    prepare: Callable[[list[str]], list[str]]
-    examples: tuple[tuple[str, str], ...]
+    __slots__ = ("examples", "parser", "prepare", "run")
+
+    def __init__(
+        self,
+        parser: Parser,
+        run: Callable[..., int],
+        prepare: Callable[[list[str]], list[str]],
+        examples: tuple[tuple[str, str], ...],
+    ) -> None:
+        self.parser = parser
+        self.run = run
+        self.prepare = prepare
+        self.examples = examples
 
 
 def load(name: str) -> Loaded:

@@ -65,20 +65,26 @@ class Verbatim(NamedTuple):
     indent: int = 0
 
 
-class Across(NamedTuple):
+class Across:
     """A line across all columns of a table, less indented than its rows by one step."""
 
-    text: Spans
+    __slots__ = ("text",)
+
+    def __init__(self, text: Spans) -> None:
+        self.text = text
 
 
-class Some(NamedTuple):
+class Some:
     """Some of very many rows: of each the kind (:class:`Many`), and its last cell."""
 
-    kinds: Sequence[int]
-    last: Sequence[str]
+    __slots__ = ("kinds", "last")
+
+    def __init__(self, kinds: Sequence[int], last: Sequence[str]) -> None:
+        self.kinds = kinds
+        self.last = last
 
 
-class Many(NamedTuple):
+class Many:
     """Very many rows, laid out some at a time, by several processes.
 
     ``kinds`` are by number the cells that rows can begin with, all but the last; none of
@@ -86,8 +92,13 @@ class Many(NamedTuple):
     the rows, and gives the text of all of them.
     """
 
-    kinds: Mapping[int, Sequence[Spans]]
-    texts: Callable[[Callable[[Some], str]], Iterable[str]]
+    __slots__ = ("kinds", "texts")
+
+    def __init__(
+        self, kinds: Mapping[int, Sequence[Spans]], texts: Callable[[Callable[[Some], str]], Iterable[str]]
+    ) -> None:
+        self.kinds = kinds
+        self.texts = texts
 
 
 Row = Sequence[Spans] | Across | Many
@@ -117,11 +128,14 @@ Block = Prose | Verbatim | Table
 BLANK = Verbatim("")
 
 
-class Written(NamedTuple):
+class Written:
     """Lines of machine output, many at a time, each with its end; ``header`` are the columns of CSV."""
 
-    texts: Iterable[str]
-    header: Sequence[str] = ()
+    __slots__ = ("header", "texts")
+
+    def __init__(self, texts: Iterable[str], header: Sequence[str] = ()) -> None:
+        self.texts = texts
+        self.header = header
 
 
 class Result(Protocol):

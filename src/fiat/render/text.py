@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 from itertools import groupby
 from operator import add
-from typing import NamedTuple
 
 from fiat.render.model import (
     UNBROKEN,
@@ -41,11 +40,14 @@ _PATIENCE = 0.1
 _CODES = {"strong": "1", "yes": "1;38;5;33", "no": "38;5;166", "faint": "2", "changed": "1;38;5;33"}
 
 
-class Screen(NamedTuple):
+class Screen:
     """Where text is shown: ``columns`` wide, None where it is never wrapped; with or without colour."""
 
-    columns: int | None = None
-    coloured: bool = False
+    __slots__ = ("coloured", "columns")
+
+    def __init__(self, columns: int | None = None, coloured: bool = False) -> None:
+        self.columns = columns
+        self.coloured = coloured
 
 
 def cells(text: str) -> int:

@@ -2,22 +2,24 @@
 
 import os
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
-from fiat.app.byname import ByName
 from fiat.app.why import Why
 from fiat.core.ask import why
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import permission_letters
 from fiat.core.model.principals import Principal
-from fiat.core.model.wish import Advice, with_others
 from fiat.core.rules.checks import Step
 from fiat.core.text import Fields, counted, shell_word, visible
 from fiat.core.words import naming
-from fiat.core.words.commands import set_command
 from fiat.render import words
 from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.output import errno_name
+
+if TYPE_CHECKING:
+    from fiat.app.byname import ByName
+    from fiat.core.model.wish import Advice
 
 
 class WhyView(Plain):
@@ -48,7 +50,7 @@ class WhyView(Plain):
             "changes": [
                 {
                     "path": advice.path,
-                    "effect": with_others(advice),
+                    "effect": advice.with_others(),
                     "command": self._command(advice),
                     "others": advice.others,
                     "suffices": advice.suffices if advice.group is not None else None,
@@ -106,9 +108,9 @@ class WhyView(Plain):
                 if not advice.suffices:
                     yield from self._way(advice, "; not enough alone" if advice.group is not None else "", 1)
 
-    def _way(self, advice: Advice, more: str, deeper: int = 0) -> Iterator[Block]:
+    def _way(self, advice: "Advice", more: str, deeper: int = 0) -> Iterator[Block]:
         command = self._command(advice)
-        yield Prose(f"- {with_others(advice)}{more}{':' if command else ''}", 1 + deeper, hanging="  ")
+        yield Prose(f"- {advice.with_others()}{more}{':' if command else ''}", 1 + deeper, hanging="  ")
         if command:
             yield Verbatim(command, 3 + deeper)
 
@@ -120,10 +122,12 @@ class WhyView(Plain):
                 line = line.replace(path, unbroken(path))
         return line
 
-    def _command(self, advice: Advice) -> str:
+    def _command(self, advice: "Advice") -> str:
         """The command line for what is advised, on the host and with the accounts that were asked; or nothing."""
         if advice.wish is None:
             return ""
+        from fiat.core.words.commands import set_command
+
         return f"{set_command(advice.path, advice.wish, self.accounts)} --preview{self.about}"
 
     def _rows(self) -> Iterator[list[Spans]]:
@@ -197,7 +201,7 @@ def _decided(step: Step, accounts: Accounts) -> list[str]:
 class ByNameView(Plain):
     """The program, where it was found, and what else has the name."""
 
-    def __init__(self, found: ByName, about: list[tuple[str, str]]) -> None:
+    def __init__(self, found: "ByName", about: list[tuple[str, str]]) -> None:
         self.found = found
         self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
 

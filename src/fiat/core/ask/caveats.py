@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Hashable, Iterator
+from typing import TYPE_CHECKING
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
@@ -9,10 +10,13 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.principals import Limits, Principal, Ranges
-from fiat.core.model.process import Difference
 from fiat.core.model.route import Route
 from fiat.core.text import joined, quoted, visible
 from fiat.core.words import naming
+
+if TYPE_CHECKING:
+    from fiat.core.model.process import Difference
+
 
 _REMOTE = frozenset(
     ["nfs", "nfs4", "cifs", "smb3", "smbfs", "ceph", "afs", "9p", "glusterfs", "lustre", "gfs2", "ocfs2", "coda"]
@@ -99,7 +103,7 @@ def of_route(route: Route) -> list[Finding]:
     return found if route.interpreter is None else found + of_route(route.interpreter)
 
 
-def of_process(process: Principal, found: Difference, accounts: Accounts) -> list[Finding]:
+def of_process(process: Principal, found: "Difference", accounts: Accounts) -> list[Finding]:
     """Where a running process is not what its user's account says."""
     whose = f"process {process.pid}"
     caveats: list[Finding] = []

@@ -14,7 +14,6 @@ from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, SETGID, SETUID, STICKY, WRITE, letters, permission_letters
 from fiat.core.model.posture import NEVER_READ_ONLY, Format, Kind, Object
 from fiat.core.rules.effective import effective, group_permissions, passes_over_list
-from fiat.core.rules.inheritance import inherited_modes
 from fiat.core.text import joined, visible
 from fiat.core.words import naming
 
@@ -260,6 +259,8 @@ def _masked(subject: Subject, acl: AccessList, mask: int) -> Iterator[Finding]:
 
 
 def _inherits(default: AccessList, mode: int) -> Finding:
+    from fiat.core.rules.inheritance import inherited_modes
+
     file, directory = inherited_modes(default, mode)
     return Finding(
         "inherits",

@@ -11,7 +11,8 @@ from typing import NamedTuple
 from fiat.core.audit.ground import Ground, Mend
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Entry, Tag
-from fiat.core.model.mode import STICKY, WRITE, parse_change, permission_letters
+from fiat.core.model.mode import STICKY, WRITE, permission_letters
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.route import Route

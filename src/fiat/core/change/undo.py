@@ -23,10 +23,10 @@ from fiat.core.change.rewriting import (
 from fiat.core.change.steps import Change
 from fiat.core.errors import PathError, RunDamaged, RunError
 from fiat.core.model import mode
-from fiat.core.model.glance import Glance, Site
+from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
 from fiat.core.model.mode import special_names
-from fiat.core.model.posture import Posture
+from fiat.core.model.posture import Posture, Site
 from fiat.core.model.principals import Principal
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined

@@ -19,7 +19,8 @@ from fiat.core.expect.holding import Counterexample, Holding, arranged, holding
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
-from fiat.core.model.mode import EXECUTE, READ, WRITE, octal, parse_change
+from fiat.core.model.mode import EXECUTE, READ, WRITE, octal
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Identity, Kind, Object, Posture
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route

@@ -2,14 +2,7 @@
 
 from typing import NamedTuple
 
-from fiat.core.model.posture import Identity, Mount, Object, Posture
-
-
-class Site(NamedTuple):
-    """Where an object is; the fields are those of :class:`Object`."""
-
-    mount: Mount | None
-    keeps_lists: bool | None
+from fiat.core.model.posture import Identity, Object, Posture, Site
 
 
 class Glance(NamedTuple):

@@ -13,8 +13,8 @@ if TYPE_CHECKING:
     from fiat.core.model.accesslist import AccessList
     from fiat.core.model.accounts import Accounts
     from fiat.core.model.capabilities import FileCapabilities
-    from fiat.core.model.glance import Glance, Site
-    from fiat.core.model.posture import Identity, Object, Posture, Program
+    from fiat.core.model.glance import Glance
+    from fiat.core.model.posture import Identity, Object, Posture, Program, Site
     from fiat.core.model.principals import Principal
 
 Progress = Callable[[int, str], None]

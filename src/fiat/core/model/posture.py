@@ -165,6 +165,13 @@ class Posture(NamedTuple):
         return self.kind is Kind.DIRECTORY
 
 
+class Site(NamedTuple):
+    """Where an object is; the fields are those of :class:`Object`."""
+
+    mount: Mount | None
+    keeps_lists: bool | None
+
+
 class Status(NamedTuple):
     """The rest of what stat(2) says: not about access, but shown with it.
 

@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Any
 
 from fiat.core.errors import NotationError, RecordError
-from fiat.core.model import capabilities, mode
+from fiat.core.model import capabilities, mode, modechange
 from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import FileCapabilities
@@ -40,7 +40,7 @@ ID = Number(0, NO_ID - 1)
 
 @lru_cache(4096)
 def _mode(word: str) -> int:
-    change = mode.parse_change(word)
+    change = modechange.parse_change(word)
     if change.octal is None:
         raise NotationError(word, f"{quoted(word)} is no octal mode")
     return change.octal

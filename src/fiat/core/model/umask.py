@@ -8,7 +8,8 @@ import re
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
-from fiat.core.model.mode import PERMISSION_BITS, parse_change, permission_letters, permissions_of
+from fiat.core.model.mode import PERMISSION_BITS, permission_letters, permissions_of
+from fiat.core.model.modechange import parse_change
 from fiat.core.text import quoted
 
 FILES = 0o666

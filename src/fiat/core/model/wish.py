@@ -3,7 +3,8 @@
 from typing import NamedTuple
 
 from fiat.core.model.accesslist import Entry
-from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, ModeChange
+from fiat.core.model.mode import EXECUTE, EXECUTE_BITS
+from fiat.core.model.modechange import ModeChange
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.text import counted
 
@@ -91,10 +92,9 @@ class Advice(NamedTuple):
     group: int | None = None
     suffices: bool = False
 
-
-def with_others(advice: Advice) -> str:
-    """The effect in words, with how many others would gain by it."""
-    if not advice.others:
-        return advice.effect
-    gain = "gains" if advice.others == 1 else "gain"
-    return f"{advice.effect.replace(' alone', '')}; {counted(advice.others, 'other')} {gain} by it"
+    def with_others(self) -> str:
+        """The effect in words, with how many others would gain by it."""
+        if not self.others:
+            return self.effect
+        gain = "gains" if self.others == 1 else "gain"
+        return f"{self.effect.replace(' alone', '')}; {counted(self.others, 'other')} {gain} by it"

@@ -11,12 +11,16 @@ import re
 import struct
 from collections.abc import Callable, Sequence
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 from fiat.core.model import capabilities
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.posture import Format, Program
 from fiat.core.model.principals import Limits
-from fiat.core.rules.handlers import Handler, taking
+
+if TYPE_CHECKING:
+    from fiat.core.rules.handlers import Handler
+
 
 SHORTEST = 2
 """Bytes of ``#!``: of anything shorter it is known what execve(2) says (ENOEXEC)."""
@@ -46,13 +50,17 @@ Reader = Callable[[int, int], bytes]
 """Reads so many bytes from an offset on; fewer where the file ends."""
 
 
-def program_in(start: bytes, read: Reader, machine: str, handlers: Sequence[Handler] = (), name: str = "") -> Program:
+def program_in(start: bytes, read: Reader, machine: str, handlers: "Sequence[Handler]" = (), name: str = "") -> Program:
     """What the file that begins with ``start`` is to the kernel of a ``machine`` (as uname(2) names it).
 
     ``read`` is asked for what lies beyond the start. ``handlers`` are those of
     the host, which may go by the file's ``name``. Raises OSError as ``read`` does.
     """
-    handler = taking(handlers, start, name) if handlers else None
+    handler = None
+    if handlers:
+        from fiat.core.rules.handlers import taking  # most hosts have none
+
+        handler = taking(handlers, start, name)
     if handler is not None:
         as_loader = _own(start, read, machine).loader_errno
         runs_with = None if handler.opened else handler.interpreter

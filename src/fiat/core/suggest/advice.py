@@ -15,7 +15,8 @@ from fiat.core.model import accesslist
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
-from fiat.core.model.mode import ModeChange, parse_change, permission_letters
+from fiat.core.model.mode import permission_letters
+from fiat.core.model.modechange import ModeChange, parse_change
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import BASIC

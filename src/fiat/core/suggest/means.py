@@ -14,7 +14,8 @@ from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.errors import FiatError
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import MASKED, NAMED, AccessList, Entry, Tag
-from fiat.core.model.mode import EXECUTE, READ, SPECIAL, WRITE, ModeChange, octal, parse_change, permission_letters
+from fiat.core.model.mode import EXECUTE, READ, SPECIAL, WRITE, octal, permission_letters
+from fiat.core.model.modechange import ModeChange, parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, Universe, bare_group, unlisted_user
 from fiat.core.model.wish import EntryWish, ListWish, Wish

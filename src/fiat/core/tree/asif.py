@@ -14,11 +14,11 @@ from typing import NamedTuple, Protocol
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.glance import Glance, Site, glance_at
+from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import Host, Node, Settings
 from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Mount, Object, Posture, Program
+from fiat.core.model.posture import Identity, Mount, Object, Posture, Program, Site
 from fiat.core.model.principals import Principal
 from fiat.core.tree.walk import with_program
 

@@ -9,7 +9,8 @@ import re
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
-from fiat.core.model.mode import ModeChange, parse_change, parse_letters
+from fiat.core.model.mode import parse_letters
+from fiat.core.model.modechange import ModeChange, parse_change
 from fiat.core.model.posture import Kind
 from fiat.core.text import quoted, shortened
 

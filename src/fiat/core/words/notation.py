@@ -16,7 +16,8 @@ from fiat.core.model import capabilities, listbytes, umask
 from fiat.core.model.accesslist import AccessList, Entry
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.mode import ModeChange, parse_change, parse_letters
+from fiat.core.model.mode import parse_letters
+from fiat.core.model.modechange import ModeChange, parse_change
 from fiat.core.model.posture import Kind
 from fiat.core.text import quoted
 from fiat.core.words import entries

@@ -6,7 +6,6 @@ from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.mode import parse_change
 from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.text import near, quoted
 
@@ -134,6 +133,8 @@ def features(words: Iterable[str]) -> tuple[Feature, ...]:
 
 def _bits(word: str) -> int:
     try:
+        from fiat.core.model.modechange import parse_change
+
         change = parse_change(word)
     except NotationError as error:
         choices = ", ".join(WORDS)

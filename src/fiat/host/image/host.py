@@ -10,10 +10,10 @@ from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.glance import Glance, Site, glance_at
+from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import NotHeld, Settings
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Kind, Object, Posture, Program
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Program, Site
 from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner
 from fiat.core.text import visible

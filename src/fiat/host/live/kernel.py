@@ -3,14 +3,16 @@
 import errno
 import os
 from collections.abc import Callable
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from fiat.core.model.posture import Mount
-from fiat.core.rules import handlers
-from fiat.core.rules.handlers import Handler
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
 from fiat.host.live.facts import Facts, mount_id
 from fiat.host.live.mounts import mount_at
+
+if TYPE_CHECKING:
+    from fiat.core.rules.handlers import Handler
+
 
 # FS_IOC_GETFSUUID of linux/fs.h: _IOR(0x15, 0, a length of one byte and 16 bytes)
 _GET_UUID = 2 << 30 | 17 << 16 | 0x15 << 8 | 0
@@ -38,7 +40,7 @@ class Kernel:
         self,
         open_root: Callable[[], int],
         mounts: Callable[[], dict[int, Mount]],
-        handlers: tuple[Handler, ...] | None = None,
+        handlers: "tuple[Handler, ...] | None" = None,
     ) -> None:
         self._open_root = open_root
         self._handlers = handlers
@@ -61,7 +63,7 @@ class Kernel:
         return self._statx
 
     @property
-    def handlers(self) -> tuple[Handler, ...]:
+    def handlers(self) -> "tuple[Handler, ...]":
         """The handlers for further kinds of programs, where they can be looked at."""
         if self._handlers is None:
             mounts = self._read_mounts() if self._mounts is None else self._mounts
@@ -131,7 +133,7 @@ class Kernel:
         return f"{identifier:016x}" if identifier else ""
 
 
-def handlers_at(point: str) -> tuple[Handler, ...]:
+def handlers_at(point: str) -> "tuple[Handler, ...]":
     """The handlers that are switched on, in the binfmt_misc that is mounted at ``point``."""
     try:
         with open(f"{point}/status", encoding="utf-8") as file:
@@ -140,6 +142,8 @@ def handlers_at(point: str) -> tuple[Handler, ...]:
         names = [name for name in os.listdir(point) if name not in ("status", "register")]
     except OSError:
         return ()
+    from fiat.core.rules import handlers
+
     found = []
     for name in sorted(names):
         try:

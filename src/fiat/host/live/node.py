@@ -12,14 +12,19 @@ import os
 import signal
 import stat
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
-from fiat.core.model.glance import Glance, Site
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Identity, Kind, Object, Posture, Program
 from fiat.host.live.facts import KINDS, flags_are_kept, set_flags
 from fiat.host.live.postures import Reader, program_of
+
+if TYPE_CHECKING:
+    from fiat.core.model.glance import Glance
+    from fiat.core.model.posture import Site
+
 
 _PIECE = 1 << 20
 
@@ -76,11 +81,11 @@ class LiveNode:
         """The object as it is now; what may not be read is listed as unknown."""
         return self.reader.read(self.fd, self.path, self._through, exact=exact)
 
-    def glance(self) -> Glance:
+    def glance(self) -> "Glance":
         """What a change looks at, as it is now."""
         return self.reader.glance(self.fd, self._through)
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> "Site | None":
         """Where it is, if a glance now would show exactly this and that is told quickly."""
         return self.reader.matches(self.fd, self._through, posture, identity, links)
 

@@ -9,17 +9,20 @@ import os
 import stat
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from fiat.core.model.glance import Glance, Site, glance_at
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Kind, Object, Posture, Program, Status
+from fiat.core.model.posture import Identity, Kind, Object, Posture, Program, Site, Status
 from fiat.core.rules import programs
-from fiat.core.rules.handlers import Handler
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
 from fiat.host.live.facts import KINDS, SECOND, Facts, facts_of, flag_names, flags_by_ioctl, other_flag_names
 from fiat.host.live.kernel import Kernel
+
+if TYPE_CHECKING:
+    from fiat.core.model.glance import Glance
+    from fiat.core.rules.handlers import Handler
+
 
 FLAGS_UNKNOWN = -1
 """In place of the bits of the flags."""
@@ -81,8 +84,10 @@ class Reader:
         self._listing: dict[tuple[int, ...], _Where] = {}  # by device and mount, where attributes are listed
         self._read_at = 0
 
-    def glance(self, fd: int, through: str) -> Glance:
+    def glance(self, fd: int, through: str) -> "Glance":
         """As much of the object held by ``fd`` as a change looks at; OSError where a part of it cannot be read."""
+        from fiat.core.model.glance import glance_at
+
         return glance_at(self.read(fd, "", through, program=False, exact=True))
 
     def matches(self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int) -> Site | None:
@@ -182,7 +187,7 @@ class Reader:
 
 
 def program_at(
-    through: str, size: int, unknown: list[tuple[str, int]], handlers: Sequence[Handler], name: str
+    through: str, size: int, unknown: list[tuple[str, int]], handlers: "Sequence[Handler]", name: str
 ) -> Program:
     """What execve(2) sees of the regular file called ``name`` at ``through``, which has ``size`` bytes."""
     if size < programs.SHORTEST and not handlers:
@@ -194,7 +199,7 @@ def program_at(
         return UNKNOWN
 
 
-def program_of(fd: int, handlers: Sequence[Handler], name: str) -> Program:
+def program_of(fd: int, handlers: "Sequence[Handler]", name: str) -> Program:
     """What execve(2) sees of the file called ``name`` and opened as ``fd``, which it closes."""
     try:
         return program_in(fd, os.read(fd, programs.FIRST_BYTES), handlers, name)
@@ -202,6 +207,6 @@ def program_of(fd: int, handlers: Sequence[Handler], name: str) -> Program:
         os.close(fd)
 
 
-def program_in(fd: int, start: bytes, handlers: Sequence[Handler], name: str) -> Program:
+def program_in(fd: int, start: bytes, handlers: "Sequence[Handler]", name: str) -> Program:
     """What execve(2) sees of the file called ``name`` and opened as ``fd``, which begins with ``start``."""
     return programs.program_in(start, lambda offset, count: os.pread(fd, count, offset), _MACHINE, handlers, name)

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from fiat.core.audit.ground import Found, Ground, Mend, Places, Rule
-from fiat.core.model.mode import EXECUTE_BITS, READ, SETGID, SETUID, SPECIAL, WRITE, octal, parse_change
+from fiat.core.model.mode import EXECUTE_BITS, READ, SETGID, SETUID, SPECIAL, WRITE, octal
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decisions

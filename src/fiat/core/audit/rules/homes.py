@@ -9,7 +9,8 @@ from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.audit.replacing import holds, mend_of, without
 from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
-from fiat.core.model.mode import EXECUTE_BITS, WRITE, parse_change
+from fiat.core.model.mode import EXECUTE_BITS, WRITE
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.wish import Wish
 from fiat.core.text import visible
 from fiat.core.tree.walk import USUAL_FOLDERS

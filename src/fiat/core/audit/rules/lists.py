@@ -8,7 +8,8 @@ from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.audit.remarked import remarked
 from fiat.core.audit.rules.nobody import without_entries
 from fiat.core.model.accesslist import AccessList, Entry, Tag
-from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, parse_change, permission_letters
+from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, permission_letters
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decisions

@@ -9,7 +9,8 @@ import numpy as np
 
 from fiat.core.audit.ground import Found, Ground, Mend, Rule
 from fiat.core.model.accesslist import AccessList, Entry, Tag
-from fiat.core.model.mode import SETGID, parse_change
+from fiat.core.model.mode import SETGID
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.words import naming
 

@@ -6,7 +6,8 @@ import numpy as np
 
 from fiat.core.audit.ground import Found, Ground, Mend, Rule, by_use
 from fiat.core.model import right as rights
-from fiat.core.model.mode import STICKY, parse_change
+from fiat.core.model.mode import STICKY
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Kind
 from fiat.core.model.wish import Wish
 

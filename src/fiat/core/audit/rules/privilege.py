@@ -9,7 +9,8 @@ import numpy as np
 from fiat.core.audit.ground import Found, Ground, Mend, Places, Rule
 from fiat.core.audit.replacing import holds, mend_of
 from fiat.core.model import right as rights
-from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, parse_change
+from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Format, Object
 from fiat.core.model.wish import Wish
 from fiat.core.words import naming
