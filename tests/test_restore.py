@@ -139,7 +139,7 @@ def test_what_is_cut_short_is_put_back_as_far_as_it_goes(tmp_path: Path) -> None
     assert len(everything) == 9
     counts = set()
     data = whole.read_bytes()
-    for end in range(data.index(b'{"profiles"'), len(data) - 1, 40):
+    for end in range(data.index(b'{"profiles"'), len(data) - 1, 160):
         cut = tmp_path / "cut.jsonl"
         cut.write_bytes(data[:end])
         assert "--incomplete uses it" in fiat("restore", str(cut), "--preview").stderr
