@@ -9,25 +9,32 @@ from hypothesis import strategies as st
 
 from fiat.core.ask.effects import effects_at
 from fiat.core.ask.who import Answer, universe_of
-from fiat.core.change import plan
+from fiat.core.change import guards, plan
 from fiat.core.change.apply import apply
+from fiat.core.change.guards import bits as bit_guards
+from fiat.core.change.guards.acting import Suspect
 from fiat.core.change.rewriting import Tried
+from fiat.core.change.steps import Change
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts, Supposed, User
+from fiat.core.model.host import Settings
 from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import Format, Kind, Mount, Posture, Program
+from fiat.core.model.posture import FLAGS, Format, Identity, Kind, Mount, Object, Posture, Program, Status
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, places
 from fiat.core.model.record import ObjectRecord
 from fiat.core.model.right import ALL, BASIC, CHANGE_MODE, CREATE, DELETE, EXECUTE, RENAME, Right
 from fiat.core.model.wish import Wish
-from fiat.core.rules.access import Access
+from fiat.core.rules import checks
+from fiat.core.rules.access import Access, expect_checks_for
 from fiat.core.rules.decision import Decision
 from fiat.core.tree.answers import TreeAccess, for_tree
 from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.profile import Profile
 from fiat.core.tree.summary import Groups
 from fiat.core.tree.walk import route_for, walk
 from fiat.host.image.host import ImageHost
+from fiat.host.live.facts import Facts
 from support.generators import GIDS, USERS, hosts, postures, principals
 from support.surveys import surveyed, target
 
@@ -224,3 +231,34 @@ def test_objects_survive_as_fields(host: ImageHost) -> None:
         unknown = found._replace(unknown=(("flags", 13), ("access list", 5)), program=Program(Format.BINARY, "/lib/ld"))
         for one in (found, unknown, found._replace(posture=found.posture._replace(flags=None))):
             assert form.read(json.loads(json.dumps(form.write(one)))) == one
+
+
+def test_what_lacks_a_part_is_refused_and_not_granted(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A right without a check, a flag without a meaning, a guard without words: an error, and never a yes."""
+    with pytest.raises(ValueError, match="nothing decides"):
+        Right("open", "made up", Kind, by_object=False)
+    posture = Posture(Kind.DIRECTORY, 0o700, 0, 0)
+    host = ImageHost(
+        "made up",
+        [Object("/", posture, Status(Identity("", 2, 0), 2, 0, 0, 0, 0))],
+        Accounts((), (), "nobody"),
+        Settings(),
+    )
+    access = Access(Universe([ANYONE_ELSE]), host.settings)
+    for made_up in (Right("open", "made up", Kind), Right("seal", "made up", Kind, by_object=False, by_name=True)):
+        with pytest.raises(KeyError):
+            access.allowed(walk(host, "/"), made_up)
+        with pytest.raises(KeyError):
+            expect_checks_for(made_up)
+        with pytest.raises(KeyError):
+            checks.permissions_for(made_up, Kind.FILE)
+    for flag in FLAGS:
+        assert not checks.has_flag(host.objects["/"], flag)
+    with pytest.raises(ValueError, match="sealed"):
+        checks.has_flag(host.objects["/"], "sealed")
+    with pytest.raises(KeyError):
+        Facts(*(0o150000 for _ in Facts._fields)).kind  # noqa: B018
+    suspect = Suspect(Profile(posture), Change(posture, posture), "/", 1)
+    monkeypatch.setattr(bit_guards, "objections", lambda *_: iter([("made-up", "made up", "")]))
+    with pytest.raises(ValueError, match="made-up"):
+        guards.objections(host, [suspect], [], [], [], frozenset())

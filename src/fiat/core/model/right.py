@@ -18,7 +18,7 @@ class Right:
     """One right; there is one object for each, so rights are compared by identity.
 
     ``kinds`` are the kinds of objects that it means something on. ``by_object``
-    and ``by_name`` tell what decides. ``with_right`` names a right that this
+    and ``by_name`` tell what decides: one of them must, or ValueError is raised. ``with_right`` names a right that this
     one nearly always goes with: where a person is told who gains and who
     loses, it is mentioned only on paths where it does not.
     """
@@ -35,6 +35,8 @@ class Right:
         by_name: bool = False,
         with_right: "Right | None" = None,
     ) -> None:
+        if not by_object and not by_name:
+            raise ValueError(f"nothing decides the right {name}, so that everybody would have it")
         self.name = name
         self.about = about
         self.kinds = frozenset(kinds)

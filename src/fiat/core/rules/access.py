@@ -47,6 +47,18 @@ _MISSING: dict[Right, Callable[[Context, Route], Iterator[Check]]] = {
 """What is asked where nothing of that name is there; other rights mean nothing then."""
 
 
+def expect_checks_for(right: Right) -> None:
+    """Raise KeyError where a right has no check: where nothing is asked, everybody who gets there has it."""
+    if right.by_object:
+        _BY_OBJECT[right]
+    if right.by_name:
+        _BY_NAME[right], _MISSING[right]
+
+
+for _right in rights.ALL:
+    expect_checks_for(_right)
+
+
 class Access:
     """Access along routes for one universe under one host's settings."""
 
@@ -60,11 +72,10 @@ class Access:
         """All that is checked for ``right``, in the kernel's order."""
         yield from self.stage_checks(route)
         if route.end is None:
-            missing = _MISSING.get(right)
-            if missing is None:
-                yield failure_check(route, right.name)
+            if right.by_name:
+                yield from _MISSING[right](self._context, route)
             else:
-                yield from missing(self._context, route)
+                yield failure_check(route, right.name)
             return
         yield from self.name_checks(route.parent, route.end, right)
         yield from self.object_checks(route, route.end, right)
@@ -75,13 +86,11 @@ class Access:
 
     def name_checks(self, parent: Object | None, named: Object, right: Right) -> Iterator[Check]:
         """What the directory ``parent`` asks, where ``right`` is about the name of ``named`` in it."""
-        by_name = _BY_NAME.get(right)
-        return by_name(self._context, parent, named) if by_name is not None else iter(())
+        return _BY_NAME[right](self._context, parent, named) if right.by_name else iter(())
 
     def object_checks(self, route: Route, object_: Object, right: Right) -> Iterator[Check]:
         """What the object at the end of ``route`` asks itself."""
-        by_object = _BY_OBJECT.get(right)
-        return by_object(self._context, route, object_) if by_object is not None else iter(())
+        return _BY_OBJECT[right](self._context, route, object_) if right.by_object else iter(())
 
     def allowed(self, route: Route, right: Right) -> int:
         """The set of principals that have ``right`` at the end of ``route``."""

@@ -7,9 +7,10 @@ from typing import NamedTuple
 from fiat.core.model import capabilities
 from fiat.core.model.host import Settings
 from fiat.core.model.mode import EXECUTE, READ, STICKY, WRITE
-from fiat.core.model.posture import NEVER_READ_ONLY, Kind, Mount, Object
+from fiat.core.model.posture import FLAGS, NEVER_READ_ONLY, Kind, Mount, Object
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import APPEND, CREATE, DELETE, LIST, RENAME, TRAVERSE, Right
+from fiat.core.model.right import EXECUTE as RIGHT_TO_EXECUTE
 from fiat.core.model.right import READ as RIGHT_TO_READ
 from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
 from fiat.core.model.route import Route, Stage
@@ -116,7 +117,9 @@ def has_option(mount: Mount | None, option: str) -> bool:
 
 
 def has_flag(object_: Object, flag: str) -> bool:
-    """Whether the inode has ``flag``; a flag that could not be read is taken for clear."""
+    """Whether the inode has ``flag``, one of :data:`FLAGS`; a flag that could not be read is taken for clear."""
+    if flag not in FLAGS:
+        raise ValueError(flag)
     return flag in (object_.posture.flags or ())
 
 
@@ -127,13 +130,24 @@ def permissions_for(right: Right, kind: Kind) -> int:
     """The permissions that one entry must hold together for ``right``.
 
     A write to a directory adds and removes names, which takes write and
-    traverse at once.
+    traverse at once. KeyError for a right that the classes do not decide.
     """
-    if right is RIGHT_TO_READ or right is LIST:
-        return READ
-    if right in (RIGHT_TO_WRITE, APPEND, CREATE):
-        return WRITE | EXECUTE if kind is Kind.DIRECTORY else WRITE
-    return WRITE | EXECUTE if right in (DELETE, RENAME) else EXECUTE
+    in_directory, elsewhere = _PERMISSIONS[right]
+    return in_directory if kind is Kind.DIRECTORY else elsewhere
+
+
+_PERMISSIONS = {
+    RIGHT_TO_READ: (READ, READ),
+    LIST: (READ, READ),
+    RIGHT_TO_WRITE: (WRITE | EXECUTE, WRITE),
+    APPEND: (WRITE | EXECUTE, WRITE),
+    CREATE: (WRITE | EXECUTE, WRITE),
+    DELETE: (WRITE | EXECUTE, WRITE | EXECUTE),
+    RENAME: (WRITE | EXECUTE, WRITE | EXECUTE),
+    RIGHT_TO_EXECUTE: (EXECUTE, EXECUTE),
+    TRAVERSE: (EXECUTE, EXECUTE),
+}
+"""For each right that the classes of an object decide: what it takes on a directory, and on anything else."""
 
 
 def read(context: Context, route: Route, object_: Object) -> Iterator[Check]:
