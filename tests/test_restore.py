@@ -3,6 +3,7 @@ kernel's answers; what is another object now is left alone."""
 
 import os
 import random
+import re
 import subprocess
 import sys
 import time
@@ -150,6 +151,31 @@ def test_what_is_cut_short_is_put_back_as_far_as_it_goes(tmp_path: Path) -> None
         counts.add(len(found))
     assert len(counts) > 2
     assert 0 in counts
+
+
+@pytest.mark.parametrize("births", [True, False])
+def test_what_perhaps_moved_is_left_alone(births: bool, tmp_path: Path) -> None:
+    """The number of an inode is given to the next file: without the moment of its birth nothing proves a move."""
+    top = tmp_path / "top"
+    os.mkdir(top)
+    for name in ("stays", "moves"):
+        make(str(top / name), 0o640)
+    held = tmp_path / "held.jsonl"
+    assert fiat("save", str(top), "-o", str(held)).returncode == 0
+    for path in top.iterdir():
+        path.chmod(0o600)
+    os.rename(top / "moves", top / "moved")
+    if not births:
+        held.write_text(re.sub(r'"birth": (\d+|\{[^}]*\})', '"birth": 0', held.read_text()))
+    told = machine("restore", str(held), "--preview")
+    back = {"stays", "moved"} if births else {"stays"}
+    assert {os.path.basename(path) for path in postures(told)} == back
+    assert told["left_alone"].get("perhaps-moved", []) == ([] if births else [f"{top}/moved"])
+    if not births:
+        assert (
+            "1 object perhaps moved, which nothing proves, and left alone"
+            in fiat("restore", str(held), "--preview").stdout
+        )
 
 
 @pytest.mark.root
