@@ -215,6 +215,8 @@ def test_each_rule_finds_its_own_and_not_what_looks_like_it(folder: str) -> None
     place("team/lost", 0o775, KEEPER, WATCH, directory=True)
     place("team/kept", 0o2775, KEEPER, WATCH, directory=True)
     place("team/other", 0o775, KEEPER, ALONE, directory=True)
+    for name, mode in (("enters", 0o2710), ("writes", 0o2720)):  # who cannot do both makes nothing there
+        place(f"team/{name}", mode, KEEPER, WATCH, directory=True)
     listed = place("listed", 0o755, KEEPER, ALONE, directory=True)
     give_list(listed, f"user::rwx,user:{STEWARD}:r-x,group::r-x,mask::r-x,other::---", "system.posix_acl_default")
     same = place("listed/same", 0o750, KEEPER, THIRD, directory=True)
