@@ -148,7 +148,29 @@ def test_gains_and_losses_are_the_difference_of_who(
     real = [path for path, found in host.objects.items() if found.posture.kind is not Kind.SYMLINK]
     chosen = data.draw(st.lists(st.sampled_from(real), min_size=1, max_size=3, unique=True))
     targets = [target(host, path, with_tree=with_tree) for path in chosen]
-    planned = plan.make(host, targets, Wish(parse_change(word), uid=uid))
+    expect_shifts(host, plan.make(host, targets, Wish(parse_change(word), uid=uid)))
+
+
+@pytest.mark.parametrize("level", [1, 2])
+@pytest.mark.parametrize(("owner", "other"), [(0, 7101), (7101, 0), (7101, 7102)])
+def test_whose_a_file_is_decides_who_may_open_it_as_if_to_make_it(level: int, owner: int, other: int) -> None:
+    """fs.protected_regular: in a sticky directory only what is its owner's is open to all others who may write."""
+    people = [
+        User(name, uid, 7200, "", "") for name, uid in (("root", 0), ("one", 7101), ("two", 7102), ("three", 7103))
+    ]
+    objects = [
+        Object("/", Posture(Kind.DIRECTORY, 0o1777, 0, 0), Status(Identity("t", 1))),
+        Object("/file", Posture(Kind.FILE, 0o666, owner, 0), Status(Identity("t", 2))),
+    ]
+    host = ImageHost("h", objects, Accounts(people, (), "four users"), Settings(protected_regular=level))
+    planned = plan.make(host, [target(host, "/file", with_tree=False)], Wish(uid=other))
+    creates = [found for found in (*planned.gains, *planned.losses) if found.right is CREATE]
+    assert len(creates) > (0 not in (owner, other))
+    expect_shifts(host, planned)
+
+
+def expect_shifts(host: ImageHost, planned: plan.Plan) -> None:
+    """What the plan tells is what comes of it, by who may do what before and after."""
     universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
     before = rights_of_all(host, universe)
     supposed = HostAsIf(host, Supposition(planned.postures_after()))
