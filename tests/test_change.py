@@ -155,7 +155,7 @@ def test_the_same_for_processes_with_some_capabilities(kind: str) -> None:
                     if os.path.isfile(path) and not os.path.islink(path) and dice.random() < 0.5:
                         with suppress(OSError):  # an immutable one
                             os.chown(path, -1, dice.choice(groups))
-                            os.chmod(path, os.stat(path).st_mode & 0o767 | 0o6000)
+                            os.chmod(path, os.stat(path).st_mode & 0o767 | dice.choice((0o6000, 0o2000)))
                 before = {path: state_of(path) for path in world.objects}
                 held = capabilities.DAC_OVERRIDE | sum(dice.sample(_SOME, dice.randint(1, 3)))
                 uid = dice.choice(UIDS)
