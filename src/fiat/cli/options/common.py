@@ -31,41 +31,34 @@ def selection_goes_with(args: argparse.Namespace, needed: str, there: object) ->
 
 def process_number(word: str) -> int:
     """The number of a process as written."""
-    found = bounded(word, 2**31 - 1)
-    if found is None:
-        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a process")
-    return found
+    return _number(word, "number of a process", most=2**31 - 1)
 
 
 def count_of_users(word: str) -> int:
     """How many users, as written."""
-    found = bounded(word, 2**32)
-    if found is None:
-        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of users")
-    return found
+    return _number(word, "number of users", most=2**32)
 
 
 def rank_of_way(word: str) -> int:
     """The number of a way, as written."""
-    found = bounded(word, 10**6)
-    if not found:
-        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of a way; write one from 1 up")
-    return found
+    return _number(word, "number of a way", most=10**6, from_one=True)
 
 
 def count_of_entries(word: str) -> int:
     """How many entries of trees, as written."""
-    found = bounded(word, 2**32)
-    if found is None:
-        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of entries")
-    return found
+    return _number(word, "number of entries", most=2**32)
 
 
 def count_of_snapshots(word: str) -> int:
     """How many snapshots, as written."""
-    found = bounded(word, 10**6)
-    if not found:
-        raise argparse.ArgumentTypeError(f"{shortened(word)} is no number of snapshots; write one from 1 up")
+    return _number(word, "number of snapshots", most=10**6, from_one=True)
+
+
+def _number(word: str, what: str, *, most: int, from_one: bool = False) -> int:
+    found = bounded(word, most)
+    if found is None or (from_one and not found):
+        hint = "; write one from 1 up" if from_one else ""
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no {what}{hint}")
     return found
 
 
