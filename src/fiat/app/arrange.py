@@ -1,4 +1,4 @@
-"""Carrying an arrangement out."""
+"""Arrangements: the known ones, which one a directory is already, and a plan that carries one out."""
 
 import errno
 import os

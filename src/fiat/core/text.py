@@ -1,4 +1,4 @@
-"""Text: made harmless for a terminal, and put together in the ways that every room needs."""
+"""Text: made harmless for a terminal, numbers read from it, and put together in the ways that every room needs."""
 
 import re
 from collections.abc import Iterable

@@ -1,4 +1,5 @@
 """Whether a file can have been written by anybody but its owner: what it says is done with the rights of whoever acts.
+And new files, made nowhere that a link of somebody else leads.
 
 The file, and every directory and link on the way to it, must belong to root or to whoever acts, and nobody else may
 write to any of them. That a directory is sticky does not help: others could still put a file there first.

@@ -1,4 +1,4 @@
-"""How changes look: before and after side by side, equal changes in one row."""
+"""How changes look: before and after side by side, equal changes in one row; who gains and who loses by them."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple

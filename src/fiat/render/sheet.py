@@ -1,4 +1,4 @@
-"""One object on a sheet: heading, entries, facts, remarks."""
+"""One object on a sheet: heading, entries, facts, remarks; or the objects of a directory in a table."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The terminal that this process writes to: its width, and whether it may be coloured."""
+"""The terminal and the streams that this process writes to: width, colour, what is said on stderr, a reader that has
+gone."""
 
 import errno
 import os

@@ -1,4 +1,5 @@
-"""The list of a whole tree as records: what entries have in common is written once, with holes for the rest."""
+"""The list of a whole tree, as a table, JSON and CSV: what entries have in common is written once, with holes for the
+rest."""
 
 import re
 from collections import Counter

@@ -1,4 +1,4 @@
-"""One verdict, walked component by component."""
+"""One verdict, walked component by component; and what a program's name finds, folder by folder."""
 
 import os
 from collections.abc import Iterator

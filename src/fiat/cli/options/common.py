@@ -1,4 +1,4 @@
-"""The options that every command takes."""
+"""The options that every command takes, how options go together, and numbers on the command line."""
 
 import argparse
 

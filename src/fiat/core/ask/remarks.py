@@ -1,6 +1,6 @@
 """Remarks: what is odd, dangerous or easily misread about one object.
 
-The door of this room is :func:`remarks_on`.
+All of them: :func:`remarks_on`.
 """
 
 import os

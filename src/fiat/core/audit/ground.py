@@ -1,4 +1,5 @@
-"""What the rules of an audit look at: one tree, who can do what in it, and what else is known of the host."""
+"""What a rule of an audit is, what it looks at (one tree, who can do what in it, what else is known of the host), and
+what it finds."""
 
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property

@@ -1,4 +1,5 @@
-"""Changing one object through its handle, so that it is left as planned, as it was, or known to be neither."""
+"""Changing one object through its handle, so that it is left as planned, as it was, or known to be neither; and what
+came of it."""
 
 import errno
 from collections.abc import Callable, Iterator

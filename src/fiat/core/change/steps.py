@@ -1,4 +1,4 @@
-"""The steps of a change: what the kernel is asked for, and what that will do to a posture.
+"""What a wish makes of a posture, and the steps there: what the kernel is asked for, and what that will do.
 
 What the kernel does by itself, and who may ask it for what, are rules of
 :mod:`fiat.core.rules.sideeffects` and :mod:`fiat.core.rules.attributes`.

@@ -1,4 +1,4 @@
-"""Expectations, as values."""
+"""Expectations, as values; and those that state a tree as it is, for a start."""
 
 import errno
 from collections.abc import Callable, Iterator, Sequence

@@ -1,4 +1,5 @@
-"""Whether expectations hold: where they do not, who can what where, the shortest path first."""
+"""Whether expectations hold: where they do not, who can what where, the shortest path first; and which cannot hold
+together."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase

@@ -1,4 +1,4 @@
-"""What is to be changed, as asked for."""
+"""What is to be changed, as asked for; and advice, which is a wish with whom it is for."""
 
 from typing import NamedTuple
 

@@ -1,4 +1,5 @@
-"""Matching two states of a tree: what is the same object, what took its place, what is new, gone, or elsewhere now.
+"""Matching two states of a tree: what is the same object, what took its place, what is new, gone, or elsewhere now; and
+who is who in the accounts of both.
 
 Objects are matched by path first. Of what is then left over on either side,
 those with the same identity were moved; what is in a directory that was moved

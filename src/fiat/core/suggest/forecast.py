@@ -1,4 +1,5 @@
-"""What a directory will make of what is made, moved and copied into it, and who could then reach that.
+"""What a directory will make of what is made, moved and copied into it, and who could then reach that; and the default
+list by which somebody has there what they were given.
 
 Everything is asked of the host as if the new name were there already.
 """

@@ -1,4 +1,5 @@
-"""The door to the search: every way to some goals, the best first, or why there is none."""
+"""The door to the search: every way to some goals, the best first, or why there is none; and what is to be known
+besides."""
 
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple

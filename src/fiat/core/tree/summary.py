@@ -1,4 +1,5 @@
-"""A tree's answers in short: equal answers together, with where they are found."""
+"""A tree's answers in short: equal answers together, those equal but for who the owner is, and the topmost that stand
+for all under them."""
 
 from collections.abc import Iterator
 from typing import NamedTuple

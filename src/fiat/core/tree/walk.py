@@ -1,4 +1,4 @@
-"""Walking the route to a path.
+"""Walking the route to a path; looking at what is in a directory, and holding directories open to come to many paths.
 
 path_resolution(7): each component is looked up in the directory before it,
 which must be traversed for that; at most 40 symlinks are followed.

@@ -1,4 +1,5 @@
-"""What users, groups, principals and entries are called: by name where there is one, by number where there is none."""
+"""What users, groups, principals and entries are called: by name where there is one, by number where there is none; and
+sets of people in few words."""
 
 from collections.abc import Iterable, Sequence
 

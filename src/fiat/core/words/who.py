@@ -1,4 +1,4 @@
-"""From a word for somebody to the principal that is meant."""
+"""From a word for somebody to the principal that is meant, and from a word for a right, or several, to these."""
 
 import re
 from collections.abc import Iterable

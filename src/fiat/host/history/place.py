@@ -1,4 +1,4 @@
-"""Where the history of whoever acts is kept."""
+"""Where the history of whoever acts is kept, and whether it is to be trusted."""
 
 import os
 from contextlib import suppress

@@ -1,4 +1,5 @@
-"""The records of a snapshot in columns, version 2 (docs/formats.md): declared once, written and read by that."""
+"""The records of a snapshot in columns, version 2 (docs/formats.md), those of an audit's evidence too: declared once,
+written and read by that."""
 
 from collections.abc import Mapping
 from typing import NamedTuple

@@ -1,4 +1,5 @@
-"""Guards that speak of the one who acts: what the kernel will refuse them, and what they could not put back."""
+"""Guards that speak of the one who acts: what the kernel will refuse them, what they could not put back, and where the
+system itself lives."""
 
 import errno
 import os
