@@ -88,7 +88,7 @@ class PathError(FiatError):
     @property
     def reason(self) -> str:
         """The errno in words, and what it comes from."""
-        words = "the snapshot does not have all of it" if self.errno == ENODATA else os.strerror(self.errno)
+        words = "the snapshot does not hold it, or not all of it" if self.errno == ENODATA else os.strerror(self.errno)
         return f"{words}{'; ' + self.hint if self.hint else ''}"
 
     def __str__(self) -> str:
