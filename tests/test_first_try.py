@@ -206,6 +206,20 @@ def test_what_is_typed_first(typed: str, first: str, status: int) -> None:
             assert quoted in typed
 
 
+
+@pytest.mark.root
+def test_numbers_without_an_account_are_named_in_their_order(folder: str) -> None:
+    """They come out of a set, and text that is piped must be the same each time."""
+    for uid in (7011, 7002, 7109):
+        os.chown(make(f"{folder}/of-{uid}", 0o600), uid, uid)
+    said = {
+        fiat("set", folder, "--below", "--mode", "777", "--preview", env={"PYTHONHASHSEED": seed}).stdout
+        for seed in "1234"
+    }
+    assert len(said) == 1
+    assert "uid 7002, uid 7011, uid 7109" in said.pop()
+
+
 def test_the_same_of_real_files(folder: str) -> None:
     path = make(f"{folder}/f", 0o600)
     make(f"{folder}/640", 0o600)

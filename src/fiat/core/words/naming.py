@@ -211,7 +211,8 @@ def everyone_but(words: Iterable[str], accounts: Accounts, unlisted: Iterable[st
     ``unlisted`` are users without an account, by the words for them. None where more are left out than can be named.
     """
     given = set(words)
-    left = [name for name in (*(user.name for user in accounts.all_users()), *unlisted) if name not in given]
+    numbers = sorted(unlisted, key=lambda word: (len(word), word))  # they may be a set, and come in any order
+    left = [name for name in (*(user.name for user in accounts.all_users()), *numbers) if name not in given]
     if len(left) > _EXCEPT:
         return None
     return f"everyone except {several_words(left, accounts, _EXCEPT, '')}" if left else "everyone"
