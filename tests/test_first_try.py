@@ -211,9 +211,9 @@ def test_what_is_typed_first(typed: str, first: str, status: int) -> None:
 def test_numbers_without_an_account_are_named_in_their_order(folder: str) -> None:
     """They come out of a set, and text that is piped must be the same each time."""
     for uid in (7011, 7002, 7109):
-        os.chown(make(f"{folder}/of-{uid}", 0o600), uid, uid)
+        os.chown(make(f"{folder}/of-{uid}", 0o644), uid, uid)
     said = {
-        fiat("set", folder, "--below", "--mode", "777", "--preview", env={"PYTHONHASHSEED": seed}).stdout
+        fiat("set", folder, "--below", "--file-mode", "o=", "--preview", env={"PYTHONHASHSEED": seed}).stdout
         for seed in "1234"
     }
     assert len(said) == 1
