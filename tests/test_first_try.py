@@ -213,7 +213,7 @@ def test_numbers_without_an_account_are_named_in_their_order(folder: str) -> Non
     for uid in (7011, 7002, 7109):
         os.chown(make(f"{folder}/of-{uid}", 0o644), uid, uid)
     said = {
-        fiat("set", folder, "--below", "--file-mode", "o=", "--preview", env={"PYTHONHASHSEED": seed}).stdout
+        fiat("set", folder, "--below", "--file-mode", "000", "--preview", env={"PYTHONHASHSEED": seed}).stdout
         for seed in "1234"
     }
     assert len(said) == 1
