@@ -1,6 +1,7 @@
 """Gains and losses that a plan foretells, against the kernel's own answers for everyone before and after."""
 
 import os
+import sys
 import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator
@@ -17,7 +18,7 @@ from fiat.core.change import plan
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import ALL, BASIC, CHANGE_OWNER, Right, right_named
 from fiat.core.model.route import Route
-from fiat.core.rules import checks
+from fiat.core.rules import checks, difference
 from fiat.core.rules.access import Access
 from fiat.core.rules.checks import Verdict
 from fiat.core.tree.assembly import Assembly
@@ -243,11 +244,11 @@ def colliding(postures: PosturesOfMany, survey: Survey, supposed: Numbers) -> Su
     return survey.with_profiles(profiles, chosen)
 
 
-_more = effects.more
+_newly = difference._newly
 
 
 def basic_rights_alone(one: effects.Sets, other: effects.Sets) -> dict[Right, int]:
-    return {right: bits for right, bits in _more(one, other).items() if right in BASIC}
+    return {right: bits for right, bits in _newly(one, other).items() if right in BASIC}
 
 
 FAULTS: dict[str, list[tuple[object, str, object]]] = {
@@ -255,7 +256,7 @@ FAULTS: dict[str, list[tuple[object, str, object]]] = {
         (Assembly, "new_numbers", twice),
         (PosturesOfMany, "_replaced", colliding),
     ],
-    "four rights alone": [(effects, "more", basic_rights_alone)],
+    "four rights alone": [(difference, "_newly", basic_rights_alone)],
     "what runs a file that gains its first x": [(plan._Counting, "_with_programs", lambda self, survey: survey)],
     "the sticky bit": [(checks, "STICKY", 0)],
     "names in a directory": [(plan._Counting, "_extent_under", lambda self, part: None)],
@@ -297,6 +298,10 @@ DERIVED: dict[str, tuple[str, Callable[[Any], list[object]]]] = {
         "why chartpress write /srv/skerry/log/chartpress.log",
         lambda found: [one for one in found["results"][0]["changes"] if one["others"]],
     ),
+    "what people gained, put back": (
+        "restore skerry --only-gained --preview --from skerry-later",
+        lambda found: found["results"],
+    ),
 }
 """What is derived from gains and losses: a command line on the sample, and what of its answer holds them."""
 
@@ -304,7 +309,32 @@ DERIVED: dict[str, tuple[str, Callable[[Any], list[object]]]] = {
 @pytest.mark.parametrize("name", DERIVED)
 def test_all_that_is_derived_comes_from_one_function(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     line, part = DERIVED[name]
-    words = [*line.split(), "--from", "skerry", "--format", "json"]
+    words = [*line.split(), *([] if "--from" in line else ["--from", "skerry"]), "--format", "json"]
     assert part(answer(words))
-    monkeypatch.setattr(effects, "more", lambda before, after: {})
+    monkeypatch.setattr(difference, "_newly", lambda before, after: {})
     assert not part(answer(words))
+
+
+ASKING = {
+    "set /srv/skerry/observatory --mode o+wx --preview": {"core.ask.effects", "core.change.guards.people"},
+    "restore skerry --only-lost --from skerry-later --preview": {"core.state.restoring"},
+    "compare skerry skerry-later": {"core.state.comparison"},
+    "check skerry --mend": {"core.expect.mending"},
+    "let auditor read /srv/skerry/observatory/2026/november/barometer.csv": {"core.suggest.means"},
+}
+"""Command lines, and which modules ask there where two answers differ."""
+
+
+@pytest.mark.parametrize("line", ASKING)
+def test_two_answers_are_compared_in_one_place(line: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: set[str] = set()
+
+    def noted(one: effects.Sets, other: effects.Sets) -> dict[Right, int]:
+        asked.add(sys._getframe(2).f_globals["__name__"].removeprefix("fiat."))
+        return _newly(one, other)
+
+    monkeypatch.setattr(difference, "_newly", noted)
+    answer(
+        [*line.split(), *([] if "--from" in line or "compare" in line else ["--from", "skerry"]), "--format", "json"]
+    )
+    assert asked >= ASKING[line]

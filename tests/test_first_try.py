@@ -206,7 +206,6 @@ def test_what_is_typed_first(typed: str, first: str, status: int) -> None:
             assert quoted in typed
 
 
-
 @pytest.mark.root
 def test_numbers_without_an_account_are_named_in_their_order(folder: str) -> None:
     """They come out of a set, and text that is piped must be the same each time."""

@@ -1,19 +1,29 @@
 """Privilege comes back only on what nobody else can have written: judged by who writes, and then runs it."""
 
+import itertools
 import mmap
 import os
 import random
+import re
+import shutil
+import subprocess
 from contextlib import suppress
+from pathlib import Path
 
 import pytest
 
 from fiat.app import restore
+from fiat.core.ask.remarks import remarks_on
 from fiat.core.change import undo
 from fiat.core.change.guards import GUARDS
 from fiat.core.change.privilege import Digests
 from fiat.core.model.capabilities import CAPABILITY_XATTR
 from fiat.core.model.principals import unlisted_user
+from fiat.core.rules.privilege import refuses_privilege, set_id_by_mode
+from fiat.core.tree.walk import walk
+from fiat.host.live.host import LiveHost
 from support.files import POWERS, make, mode_of
+from support.filesystems import fresh
 from support.kernel import PROGRAM, RAN, TELLS_WHOSE, as_somebody
 from support.places import trusted_folder
 from support.program import run_here
@@ -164,6 +174,44 @@ def sequences(count: int, seed: int) -> tuple[int, int, int]:
             given += one.given
             wrote += one.adversary.wrote
     return steps, given, wrote
+
+
+ID, CAT = (Path(shutil.which(name) or "").resolve() for name in ("id", "cat"))
+MODES = [
+    special | bits for special in (0, 0o2000, 0o4000, 0o6000) for bits in (0o755, 0o745, 0o715, 0o701, 0o655, 0o005)
+]
+
+
+def acting(path: str, *words: str) -> str:
+    """What a program prints that the adversary runs."""
+    return as_somebody(_RUNS, lambda: subprocess.run([path, *words], capture_output=True, text=True).stdout)
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("options", ["", "nosuid"])
+def test_what_counts_of_set_id_and_capabilities_is_what_the_kernel_gives(options: str) -> None:
+    with fresh("tmpfs", options) as top:
+        for mode, script in itertools.product(MODES, (False, True)):
+            if script and not mode & 0o004:
+                continue  # the shell could not read it
+            number = f"{mode:o}{script}"
+            program = make(f"{top}/{number}", text=b"#!/bin/sh\nid $1\n" if script else ID.read_bytes())
+            shown = make(f"{top}/{number}c", text=b"#!/bin/sh\ncat $1\n" if script else CAT.read_bytes())
+            os.chown(program, OWNER, OWNER)
+            os.setxattr(shown, CAPABILITY_XATTR, POWERS)
+            os.chmod(shown, mode & 0o777)
+            os.chmod(program, mode)
+            found = walk(LiveHost(), program).objects[-1]
+            assert found.posture.mode == mode
+            counts = 0 if refuses_privilege(found.program, found.mount) else set_id_by_mode(mode)
+            assert acting(program, "-u") == f"{OWNER if counts & 0o4000 else ADVERSARY}\n", f"{mode:o}"
+            assert acting(program, "-g") == f"{OWNER if counts & 0o2000 else GROUP}\n", f"{mode:o}"
+            found = walk(LiveHost(), shown).objects[-1]
+            held = re.search(r"CapPrm:\s*(\w+)", acting(shown, "/proc/self/status"))
+            assert held is not None
+            assert bool(int(held[1], 16)) is not bool(refuses_privilege(found.program, found.mount))
+            said = {one.code for one in remarks_on(found, LiveHost().accounts)}
+            assert ("capabilities" in said) is bool(int(held[1], 16))
 
 
 @pytest.mark.root

@@ -2,7 +2,7 @@
 
 One question, asked twice: of a host as it was and of a host as it is, or as it
 would be (:mod:`fiat.core.tree.asif`). Previews, guards that speak of people,
-supposed memberships and advice all come down to :func:`more`, so none of them
+supposed memberships and advice all come down to :func:`fiat.core.rules.difference.diff`, so none of them
 can disagree with ``who``. Whole trees are compared in
 :mod:`fiat.core.ask.treeeffects`.
 """
@@ -17,21 +17,12 @@ from fiat.core.model.principals import Principal, Universe, places
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
+from fiat.core.rules.difference import diff
 from fiat.core.tree.walk import route_for
 from fiat.core.words import naming
 
 Sets = Mapping[Right, int | None]
 """For each right the set of principals that have it, None where it does not apply."""
-
-
-def more(one: Sets, other: Sets) -> dict[Right, int]:
-    """For each right, who has it by ``other`` and not by ``one``; where it does not apply to both, nobody."""
-    found = {}
-    for right, had in one.items():
-        has = other[right]
-        if had is not None and has is not None and has & ~had:
-            found[right] = has & ~had
-    return found
 
 
 class Shift(NamedTuple):
@@ -131,8 +122,9 @@ class Effects:
 
     def count(self, before: Sets, after: Sets, paths: int = 1) -> None:
         """Count the difference of two answers that so many paths have."""
-        self._gained.add(more(before, after), paths)
-        self._lost.add(more(after, before), paths)
+        found = diff(before, after)
+        self._gained.add(found.gained, paths)
+        self._lost.add(found.lost, paths)
 
     def merge(self, other: "Effects") -> None:
         """Add what was counted elsewhere for the same universe."""

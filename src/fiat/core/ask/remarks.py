@@ -14,6 +14,7 @@ from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, SETGID, SETUID, STICKY, WRITE, letters, permission_letters
 from fiat.core.model.posture import NEVER_READ_ONLY, Format, Kind, Object
 from fiat.core.rules.effective import effective, group_permissions, passes_over_list
+from fiat.core.rules.privilege import refuses_privilege, set_id_by_mode
 from fiat.core.text import joined, visible
 from fiat.core.words import naming
 
@@ -97,9 +98,13 @@ def _flags(subject: Subject) -> Iterator[Finding]:
         yield Finding("append-only", "odd", f"append-only: while the flag is set {what}, not even by root")
 
 
+_REFUSES_PRIVILEGE = {"script": "the kernel ignores {} on scripts", "nosuid": "the mount has nosuid"}
+
+
 def _capabilities(subject: Subject, found: FileCapabilities) -> Iterator[Finding]:
-    if subject.mounted_with("nosuid"):
-        text = "its file capabilities do nothing here: the mount has nosuid"
+    refused = refuses_privilege(subject.object.program, subject.object.mount)
+    if refused:
+        text = f"its file capabilities do nothing here: {_REFUSES_PRIVILEGE[refused].format('them')}"
         yield Finding("capabilities-without-effect", "odd", text)
     elif found.permitted:
         given = joined(f"CAP_{name.upper()}" for name in capabilities.names(found.permitted))
@@ -173,7 +178,7 @@ def _setuid(subject: Subject) -> Iterator[Finding]:
     if subject.directory:
         yield Finding("setuid-without-effect", "odd", "setuid on a directory does nothing on Linux")
     elif subject.kind is Kind.FILE:
-        yield _set_id(subject, "setuid", f"as {subject.owner}", "the owner", subject.mode & 0o100)
+        yield _set_id(subject, SETUID, "setuid", f"as {subject.owner}")
 
 
 def _setgid(subject: Subject) -> Iterator[Finding]:
@@ -182,10 +187,10 @@ def _setgid(subject: Subject) -> Iterator[Finding]:
         text = f"setgid: what is made here gets the group {subject.group}, new directories the setgid bit too{under}"
         yield Finding("setgid-directory", "plain", text)
     elif subject.kind is Kind.FILE:
-        yield _set_id(subject, "setgid", f"with the group {subject.group}", "the group", subject.mode & 0o010)
+        yield _set_id(subject, SETGID, "setgid", f"with the group {subject.group}")
 
 
-def _set_id(subject: Subject, name: str, how: str, whose: str, under: int) -> Finding:
+def _set_id(subject: Subject, bit: int, name: str, how: str) -> Finding:
     if not subject.mode & EXECUTE_BITS:
         return Finding(
             "capital-s",
@@ -193,11 +198,14 @@ def _set_id(subject: Subject, name: str, how: str, whose: str, under: int) -> Fi
             f"capital S: {name} is set but nobody may execute this file, so it does nothing; "
             f"most likely a mistake: either x is missing or {name} is left over",
         )
-    if subject.object.script is not None:
-        return Finding(f"{name}-without-effect", "odd", f"{name} does nothing here: the kernel ignores it on scripts")
-    if subject.mounted_with("nosuid"):
-        return Finding(f"{name}-without-effect", "odd", f"{name} does nothing here: the mount has nosuid")
-    capital = "" if under else f"; the capital S says that {whose} itself may not execute it"
+    refused = refuses_privilege(subject.object.program, subject.object.mount)
+    if refused:
+        text = f"{name} does nothing here: {_REFUSES_PRIVILEGE[refused].format('it')}"
+        return Finding(f"{name}-without-effect", "odd", text)
+    if not set_id_by_mode(subject.mode) & bit:
+        text = "capital S: setgid does nothing here: it counts only where the group itself may execute the file"
+        return Finding("setgid-without-effect", "odd", text)
+    capital = "" if bit == SETGID or subject.mode & 0o100 else "; the capital S says that the owner may not execute it"
     return Finding(name, "danger", f"{name}: whoever may execute this program runs it {how}{capital}")
 
 

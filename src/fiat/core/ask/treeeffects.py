@@ -12,16 +12,15 @@ from numpy.typing import NDArray
 
 from fiat.core.ask.effects import Effects, Sets
 from fiat.core.ask.who import universe_of
-from fiat.core.model import capabilities
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
-from fiat.core.model.mode import SPECIAL, STICKY, WRITE
-from fiat.core.model.posture import Kind, Posture
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
+from fiat.core.rules.difference import people_concerned
 from fiat.core.tree.answerkeys import AnswerKey
 from fiat.core.tree.answers import Reached, TreeAccess
 from fiat.core.tree.distinct import distinct_values
@@ -166,10 +165,7 @@ def _runs_otherwise(rest: Profile, asked: TreeAccess, again: TreeAccess) -> bool
 def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: Sequence[Pair]) -> Universe:
     """Everyone who can gain or lose by changes of postures from the first to the second of each pair.
 
-    Only principals whose class changes on a changed object can: who may do
-    something there that they could not, or the other way round, and its
-    owners. Where a sticky bit or the owner of a sticky directory changes, a flag,
-    or a link's owner, that can be anyone.
+    Whom one change concerns is said by :func:`fiat.core.rules.difference.people_concerned`.
     """
     distinct = list(dict.fromkeys(changed))
     postures = [posture for one in distinct for posture in one]
@@ -178,14 +174,8 @@ def universe_for(host: Host, changed: Iterable[tuple[Posture, Posture]], pairs: 
     decisions = Decisions(whole)
     among = 0
     for one, other in distinct:
-        among |= decisions.may_differ(one, other)
-        special, owner = (one.mode ^ other.mode) & SPECIAL, one.uid != other.uid
-        if owner or special or one.gid != other.gid:
-            among |= whole.with_uid(one.uid) | whole.with_uid(other.uid) | whole.holding(capabilities.CHOWN)
-        if owner:  # where files are protected, only those of the directory's owner are open to others
-            among |= decisions.of(one).allowed(WRITE) | decisions.of(other).allowed(WRITE)
-        sticky = special & STICKY or (owner and one.mode & STICKY)
-        flags = one.flags != other.flags  # whoever could do anything with it
-        if (sticky and one.directory) or flags or one.kind is Kind.SYMLINK or among == whole.everyone:
+        some = people_concerned(decisions, one, other)
+        if some is None or among | some == whole.everyone:
             return whole
+        among |= some
     return whole.only(among)

@@ -10,14 +10,14 @@ from typing import NamedTuple
 
 from fiat.core.audit.ground import Ground, Mend
 from fiat.core.model import right as rights
-from fiat.core.model.accesslist import Entry, Tag
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.mode import STICKY, WRITE, permission_letters
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
-from fiat.core.rules.effective import effective
+from fiat.core.rules.decision import Decision
 from fiat.core.text import visible
 from fiat.core.words.naming import People
 
@@ -115,35 +115,17 @@ def without(
 ) -> Mend | None:
     """The least change after which none of ``people`` has ``permission`` by the class or the entry that gives it."""
     letters = permission_letters(permission).replace("-", "")
-    other = bool(posture.mode & permission and people & ~_named(universe, posture))
-    acl = posture.acl
-    if acl is None:
-        group = bool(posture.mode >> 3 & permission and people & universe.in_group(posture.gid))
-        clauses = [f"{who}-{letters}" for who, one in (("g", group), ("o", other)) if one]
-        return Mend(Wish(mode=parse_change(",".join(clauses))), at) if clauses else None
-    entries = []
-    for entry in acl.entries:
-        left = effective(entry, acl.mask)
-        if left & permission and people & _matched(universe, entry, posture):
-            entries.append(EntryWish(entry._replace(permissions=left & ~permission)))
-    if other and not entries:
-        return Mend(Wish(mode=parse_change(f"o-{letters}")), at)
-    if other:
-        entries.append(EntryWish(Entry(Tag.OTHER, posture.mode & 7 & ~permission)))
-    return Mend(Wish(access=ListWish(tuple(entries), mask=acl.mask)), at) if entries else None
+    shares = [
+        share
+        for share in Decision(posture, universe).shares
+        if share.permissions & permission and share.principals & people and share.entry.tag is not Tag.OWNER
+    ]
+    named = [share.entry for share in shares if share.entry.tag is not Tag.OTHER]
+    if posture.acl is None or not named:
+        who = ",".join(f"{_CLASS[share.entry.tag]}-{letters}" for share in shares)
+        return Mend(Wish(mode=parse_change(who)), at) if who else None
+    left = (share.entry._replace(permissions=share.permissions & ~permission) for share in shares)
+    return Mend(Wish(access=ListWish(tuple(map(EntryWish, left)), mask=posture.acl.mask)), at)
 
 
-def _named(universe: Universe, posture: Posture) -> int:
-    """Those whom the owner, the group or an entry matches: other is not asked about them."""
-    found = universe.with_uid(posture.uid) | universe.in_group(posture.gid)
-    for entry in posture.acl.entries if posture.acl is not None else ():
-        found |= _matched(universe, entry, posture)
-    return found
-
-
-def _matched(universe: Universe, entry: Entry, posture: Posture) -> int:
-    if entry.tag is Tag.NAMED_USER and entry.id is not None:
-        return universe.with_uid(entry.id)
-    if entry.tag is Tag.NAMED_GROUP and entry.id is not None:
-        return universe.in_group(entry.id)
-    return universe.in_group(posture.gid) if entry.tag is Tag.OWNING_GROUP else 0
+_CLASS = {Tag.OWNING_GROUP: "g", Tag.OTHER: "o"}

@@ -25,12 +25,13 @@ from fiat.core.change.target import Target
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, STICKY, WRITE
+from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import Identity, Kind, Posture, Program
 from fiat.core.model.principals import Principal
 from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decisions
+from fiat.core.rules.difference import Reach, reach_below
 from fiat.core.text import visible
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.distinct import distinct_values, first_places
@@ -453,15 +454,9 @@ class _Counting:
             return None
         if self.shared:
             return Extent(most=self.most)  # another name of what changes may lie anywhere under it
-        before, after = change.before, change.after
-        universe = universe_of(self.host.accounts, [before, after])
-        decisions = Decisions(universe)
-        had, has = decisions.of(before), decisions.of(after)
-        if had.allowed(EXECUTE) != has.allowed(EXECUTE):
-            return Extent(most=self.most)
-        names = had.allowed(WRITE | EXECUTE) != has.allowed(WRITE | EXECUTE) or before.flags != after.flags
-        sticky = (before.mode ^ after.mode) & STICKY or (after.mode & STICKY and before.uid != after.uid)
-        return Extent(one_level=True, most=self.most) if names or sticky else None
+        universe = universe_of(self.host.accounts, [change.before, change.after])
+        reach = reach_below(Decisions(universe), change.before, change.after)
+        return None if reach is Reach.NOTHING else Extent(one_level=reach is Reach.ITS_NAMES, most=self.most)
 
     def _survey(self, path: str, extent: Extent) -> Survey:
         survey = self.surveys.get((path, extent)) or self.surveys.get((path, Extent()))

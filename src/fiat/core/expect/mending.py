@@ -25,8 +25,7 @@ from fiat.core.model.posture import Identity, Kind, Object, Posture
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
-from fiat.core.rules.decision import Decisions
-from fiat.core.rules.sideeffects import after_owner, with_mode
+from fiat.core.rules.difference import PostureAnswers, diff
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.search import search
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
@@ -106,7 +105,10 @@ class _Mender:
         identities = list(survey.identities(one.places))
         if one.right is None:
             postures = {number: survey.profiles[number].posture for number in set(survey.profile[one.places].tolist())}
-            goals = {number: _as_stated(posture, expectation.stated, one) for number, posture in postures.items()}
+            umask = self.host.settings.umask
+            goals = {
+                number: _as_stated(posture, expectation.stated, one, umask) for number, posture in postures.items()
+            }
             numbers = survey.profile[one.places].tolist()
             for identity, path, number in zip(identities, one.ground.paths(one.places), numbers, strict=True):
                 self._suppose(path, identity, goals[number])
@@ -161,11 +163,11 @@ class _Mender:
         if mend is None:
             return None
         goal = wanted(end.posture, mend.wish, self.host.actor(), self.host.settings.umask)
-        decisions = Decisions(one.universe)
-        had, has = decisions.of(end.posture), decisions.of(goal)
+        answers = PostureAnswers(one.universe)
+        had, has = answers.of(end.posture), answers.of(goal)
         everyone = one.universe.of_kind("user") | one.universe.of_kind("anyone-else")
-        lost = [had.allowed(want) & ~has.allowed(want) & everyone for want in range(1, 8)]
-        if any(some & ~one.people for some in lost) or has.allowed(permission or 0) & one.people:
+        lost = diff(had, has).lost.values()
+        if any(some & everyone & ~one.people for some in lost) or has[permission or 0] & one.people:
             return None
         return [(-1, goal)]
 
@@ -251,24 +253,10 @@ def _whole(acl: AccessList | None) -> ListWish:
     return ListWish(entries, mask=None if acl is None else acl.mask, drop=True)
 
 
-def _as_stated(posture: Posture, stated: Stated, one: Counterexample) -> Posture:
+def _as_stated(posture: Posture, stated: Stated, one: Counterexample, umask: int) -> Posture:
     """What a posture is to be."""
-    uid = posture.uid if stated.uid is None else stated.uid
-    gid = posture.gid if stated.gid is None else stated.gid
-    if (uid, gid) != (posture.uid, posture.gid):
-        posture = after_owner(posture, uid, gid, one.ground.host.actor())
-    if posture.kind is Kind.SYMLINK:
-        return posture
+    actor = one.ground.host.actor()
     if stated.arrangement is not None:
-        posture = arranged(posture, stated, one.ground)
-    mode = stated.mode_for(directory=posture.directory)
-    if mode is not None:
-        posture = posture._replace(mode=mode, acl=with_mode(posture.acl, mode) if posture.acl else None)
-    if stated.no_acl:
-        posture = posture._replace(acl=None)
-    elif stated.acl is not None:
-        mode = posture.mode & 0o7000 | stated.acl.mode()
-        posture = posture._replace(mode=mode, acl=None if stated.acl.is_mode_only() else stated.acl)
-    if posture.directory and (stated.default is not None or stated.no_default):
-        posture = posture._replace(default=stated.default)
-    return posture
+        owned = wanted(posture, Wish(uid=stated.uid, gid=stated.gid), actor, umask)
+        posture = owned if posture.kind is Kind.SYMLINK else arranged(owned, stated, one.ground)
+    return wanted(posture, wish_of(stated, directory=posture.directory), actor, umask)

@@ -12,6 +12,7 @@ from fiat.core.model.principals import places
 from fiat.core.model.right import EXECUTE, READ
 from fiat.core.model.route import MAX_INTERPRETERS, Route
 from fiat.core.rules.checks import Check, Context, failure_check, flat, has_option, permission, stage_checks
+from fiat.core.rules.privilege import refuses_privilege
 from fiat.core.rules.programs import may_not_hold
 
 
@@ -80,7 +81,7 @@ def _run_with(context: Context, file: Object, interpreter: Route, depth: int) ->
 def _powers(context: Context, program: Object) -> Iterator[Check]:
     """A program that is to start with capabilities is refused to a process that may not have them."""
     held, universe = program.posture.capabilities, context.universe
-    if held is None or not universe.limited or has_option(program.mount, "nosuid"):
+    if held is None or not universe.limited or refuses_privilege(program.program, program.mount):
         return
     refused = 0
     for place in places(universe.limited):

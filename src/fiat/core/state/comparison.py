@@ -11,13 +11,14 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.ask.effects import Effects, more
+from fiat.core.ask.effects import Effects
 from fiat.core.ask.treeeffects import Asking, Difference, Pair, View
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
+from fiat.core.rules.difference import diff
 from fiat.core.state.causes import OTHER, Asked, Cause, Side, causes
 from fiat.core.state.matching import AccountChange, Matching, account_changes, match, people_of_both
 from fiat.core.tree.assembly import with_joint_profiles
@@ -238,7 +239,7 @@ class _Causes:
         signs, number = distinct_values(self.signature[difference.others])
         first = first_places(number, len(signs))
         counts = np.bincount(number, minlength=len(signs))
-        gained, lost = more(difference.before, difference.after), more(difference.after, difference.before)
+        gained, lost = diff(difference.before, difference.after)
         for place, count in zip(first.tolist(), counts.tolist(), strict=True):
             before, after = int(difference.places[place]), int(difference.others[place])
             moved = bool(self.moved[after])

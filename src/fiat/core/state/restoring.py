@@ -15,9 +15,8 @@ from fiat.core.ask.who import universe_of
 from fiat.core.change.target import Goals
 from fiat.core.model.accesslist import AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.mode import STICKY, WRITE
 from fiat.core.model.posture import FLAGS, Kind, Posture
-from fiat.core.rules.decision import Decisions
+from fiat.core.rules.difference import PostureAnswers, diff
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.rules.sideeffects import with_mode
 from fiat.core.state.comparison import Compared, posture_differs
@@ -158,22 +157,19 @@ class _Chooser:
             for uid, gid in dict.fromkeys(((now.uid, now.gid), (then.uid, then.gid), (now.uid, then.gid)))
         ]
         candidates = [then, *(_merged(one, then, gives=gives) for one in merged)]
-        decisions = Decisions(universe_of(self._accounts, [now, *candidates]))
-        wanted = decisions_of(decisions, then)
-        has = decisions_of(decisions, now)
-        due = [want & ~old for want, old in zip(wanted, has, strict=True)]
-        over = [old & ~want for want, old in zip(wanted, has, strict=True)]
-        if not any(due if gives else over):
+        answers = PostureAnswers(universe_of(self._accounts, [now, *candidates]))
+        has = answers.of(now)
+        between = diff(has, answers.of(then))
+        due = between.gained if gives else between.lost
+        if not due:
             return now
         best: tuple[int, Posture] | None = None
         for candidate in candidates:
-            comes = decisions_of(decisions, candidate)
-            gained = [new & ~old for new, old in zip(comes, has, strict=True)]
-            lost = [old & ~new for new, old in zip(comes, has, strict=True)]
-            moves, other, limit = (gained, lost, due) if gives else (lost, gained, over)
-            if any(other) or any(one & ~most for one, most in zip(moves, limit, strict=True)):
+            comes = diff(has, answers.of(candidate))
+            moves, other = (comes.gained, comes.lost) if gives else (comes.lost, comes.gained)
+            if other or any(some & ~due.get(what, 0) for what, some in moves.items()):
                 continue
-            reach = sum(one.bit_count() for one in moves)
+            reach = sum(some.bit_count() for some in moves.values())
             if reach and (best is None or reach > best[0]):
                 best = reach, candidate
         return None if best is None else best[1]
@@ -187,21 +183,6 @@ def _flags_between(now: _Flags, then: _Flags, *, gives: bool) -> _Flags:
     if now is None or then is None:
         return now
     return tuple(flag for flag in FLAGS if (flag in now and flag in then if gives else flag in now or flag in then))
-
-
-def decisions_of(decisions: Decisions, posture: Posture) -> list[int]:
-    """Who may do what with an object by its posture alone: each combination of permissions, owning it, and, of a
-    directory, removing from it what is somebody else's; where the flags allow anyone to.
-    """
-    decision, flags = decisions.of(posture), posture.flags or ()
-    universe = decisions.universe
-    allowed = {want: decision.allowed(want) for want in range(1, 8)}
-    owner = universe.with_uid(posture.uid)
-    removing = owner if posture.directory and posture.mode & STICKY else universe.everyone
-    writing = [people for want, people in allowed.items() if want & WRITE]
-    adding = [0 if "immutable" in flags else people for people in writing]
-    changing = [0 if flags else people for people in (*writing, owner, removing, universe.everyone)]
-    return [*(people for want, people in allowed.items() if not want & WRITE), *adding, *changing, owner]
 
 
 def _known_of(now: Profile, then: Profile) -> Posture:

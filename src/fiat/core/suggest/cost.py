@@ -8,12 +8,12 @@ from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
-from fiat.core.model.mode import STICKY
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import DELETE, Right
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import superuser
+from fiat.core.rules.difference import moves_names_of_others
 from fiat.core.rules.effective import effective
 from fiat.core.suggest.goal import COUNTED, COUNTS_AS, IMPLIED, Goal
 from fiat.core.suggest.means import MEANS
@@ -152,11 +152,7 @@ def way_of(
 def _counted(plan: Plan | None) -> Sequence[Right]:
     """The rights that count; delete among them where a sticky directory gets another owner, who may remove any name."""
     changes = () if plan is None else (planned.change for planned in plan.changes)
-    sticky = any(
-        change.before.directory and change.before.mode & STICKY and change.before.uid != change.after.uid
-        for change in changes
-    )
-    return (*COUNTED, DELETE) if sticky else COUNTED
+    return (*COUNTED, DELETE) if any(moves_names_of_others(one.before, one.after) for one in changes) else COUNTED
 
 
 def _own_classes(plan: Plan) -> tuple[int, ...]:

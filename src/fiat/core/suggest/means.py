@@ -13,13 +13,17 @@ from typing import NamedTuple
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.errors import FiatError
 from fiat.core.model import accesslist
+from fiat.core.model import right as rights
 from fiat.core.model.accesslist import MASKED, NAMED, AccessList, Entry, Tag
 from fiat.core.model.mode import EXECUTE, READ, SPECIAL, WRITE, octal, permission_letters
 from fiat.core.model.modechange import ModeChange, parse_change
 from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, Universe, bare_group, unlisted_user
+from fiat.core.model.right import Right
 from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.rules.checks import permissions_for
 from fiat.core.rules.decision import Decision
+from fiat.core.rules.difference import diff
 from fiat.core.rules.effective import effective, passes_over_list
 
 
@@ -181,11 +185,10 @@ def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Princi
     aside |= everyone.with_uid(need.who.uid) if need.who.uid is not None else 0
 
     def local(posture: Posture) -> tuple[int, int, int]:
-        has = _rights(posture, everyone)
-        gained = [other & ~one for one, other in zip(had_before, has, strict=True)]
-        lost = [one & ~other for one, other in zip(had_before, has, strict=True)]
-        gains, losses = (sum((bits & ~aside).bit_count() for bits in some) for some in (gained, lost))
-        return int((losses if need.gives else gains) > 0), sum(bool(bits & stranger) for bits in gained), gains + losses
+        moved = diff(had_before, _rights(posture, everyone))
+        gains, losses = (sum((bits & ~aside).bit_count() for bits in some.values()) for some in moved)
+        strangers = sum(bool(bits & stranger) for bits in moved.gained.values())
+        return int((losses if need.gives else gains) > 0), strangers, gains + losses
 
     def take(several: Iterable[Means]) -> None:
         for means in several:
@@ -220,11 +223,13 @@ def outcome(found: Object, wish: Wish, actor: Principal, umask: int) -> Posture 
     return goal if done.errno else done.after
 
 
-def _rights(posture: Posture, everyone: Universe) -> tuple[int, ...]:
-    """Who of everyone may read, write (with traverse, in a directory), execute, and change the mode."""
+def _rights(posture: Posture, everyone: Universe) -> dict[Right, int]:
+    """Who of everyone may read, write, execute or traverse, and change the mode."""
     decision = Decision(posture, everyone)
-    write = WRITE | EXECUTE if posture.directory else WRITE
-    return (*(decision.allowed(want) for want in (READ, write, EXECUTE)), everyone.with_uid(posture.uid))
+    asked = (rights.READ, rights.WRITE, rights.EXECUTE)
+    found = {right: decision.allowed(permissions_for(right, posture.kind)) for right in asked}
+    found[rights.CHANGE_MODE] = everyone.with_uid(posture.uid)
+    return found
 
 
 # --- one means each ----------------------------------------------------------------------

@@ -10,7 +10,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.ask.treeeffects import View
+from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Plan, Surveys
@@ -266,17 +267,16 @@ class SearchingTrees:
 
     def _meant(self, made: Plan, after: Host) -> dict[tuple[tuple[object, ...], Right], int]:
         """On how many paths the goals themselves move each right of those whom they are about."""
-        meant: dict[tuple[tuple[object, ...], Right], int] = {}
+        universe = Universe(self.people)
+        found: dict[tuple[tuple[object, ...], Right], int] = {}
         for tree in self.trees:
-            rights_ = sorted(implied_by(tree.goals), key=rights.ALL.index)
-            one = _Asked(self.host, View(tree.route, tree.survey), self.people, rights_)
-            other = _Asked(after, _view_after(made, after, tree), self.people, rights_)
-            for who in self.people:
-                for right in rights_:
-                    had, has = one.has(who, right), other.has(who, right)
-                    moved = has & ~had if self.goals[0].gives else had & ~has
-                    meant[who.identity, right] = meant.get((who.identity, right), 0) + int(moved.sum())
-        return meant
+            asked = sorted(implied_by(tree.goals), key=rights.ALL.index)
+            asking = Asking(self.host, after, (universe, universe), asked)
+            moved = tree_effects(asking, [Pair(View(tree.route, tree.survey), _view_after(made, after, tree))])
+            for one in moved.gains if self.goals[0].gives else moved.losses:
+                key = one.principal.identity, one.right
+                found[key] = found.get(key, 0) + one.paths
+        return found
 
     def _without_use(self, meant: dict[tuple[tuple[object, ...], Right], int]) -> bool:
         """Whether those whom the goals are about have nothing below the tops that is not to be taken; entering it is

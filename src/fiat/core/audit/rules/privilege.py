@@ -11,8 +11,9 @@ from fiat.core.audit.replacing import holds, mend_of
 from fiat.core.model import right as rights
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID
 from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import Format, Object
+from fiat.core.model.posture import Object
 from fiat.core.model.wish import Wish
+from fiat.core.rules.privilege import refuses_privilege, set_id_by_mode
 from fiat.core.words import naming
 
 _RUNS_ANYTHING = re.compile(
@@ -25,22 +26,16 @@ def privileged(ground: Ground) -> Places:
     """Programs that give whoever runs them something: setuid, setgid or capabilities, where these have effect."""
     mode, _, _ = ground.columns
     executable = mode & EXECUTE_BITS != 0
-    setgid = (mode & SETGID != 0) & (mode & 0o010 != 0)
-    capable = ground.by_rest(lambda rest: rest.posture.capabilities is not None)
-    effective = ground.by_rest(
-        lambda rest: (
-            (rest.mount is None or "nosuid" not in rest.mount.options)
-            and (rest.program is None or rest.program.format is not Format.SCRIPT)
-        )
-    )
-    return np.flatnonzero(ground.files & executable & effective & ((mode & SETUID != 0) | setgid | capable))
+    capable = executable & ground.by_rest(lambda rest: rest.posture.capabilities is not None)
+    counts = ground.by_rest(lambda rest: not refuses_privilege(rest.program, rest.mount))
+    return np.flatnonzero(ground.files & counts & ((set_id_by_mode(mode) != 0) | capable))
 
 
 def _as_whom(ground: Ground, found: Object) -> str:
-    parts = []
-    if found.posture.mode & SETUID:
+    parts, counts = [], set_id_by_mode(found.posture.mode)
+    if counts & SETUID:
         parts.append(f"as {naming.user(found.posture.uid, ground.accounts)}")
-    if found.posture.mode & SETGID and found.posture.mode & 0o010:
+    if counts & SETGID:
         parts.append(f"in group {naming.group(found.posture.gid, ground.accounts)}")
     if found.posture.capabilities is not None:
         parts.append("with capabilities")

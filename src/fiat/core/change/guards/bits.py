@@ -10,7 +10,7 @@ from fiat.core.model.capabilities import names
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, octal, permission_letters, special_names
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.rules.effective import effective
-from fiat.core.rules.privilege import is_privileged, others_could_write
+from fiat.core.rules.privilege import is_privileged, others_could_write, set_id_by_mode
 from fiat.core.text import joined
 from fiat.core.words import naming
 
@@ -34,8 +34,6 @@ def objections(change: Change, accounts: Accounts, asked: Asked = frozenset()) -
 
 
 _MADE_HERE = "in what is made here "
-_SETGID_RUN = SETGID | 0o010
-"""Only where the group may execute does setgid change who a program acts as (inode(7))."""
 
 
 def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[tuple[str, str, str]]:
@@ -47,14 +45,13 @@ def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[
         keeps = "what is written by way of a mapping leaves setuid, setgid and capabilities on"
         yield "privilege", f"others could change what it does, and {keeps}", ""
     wider = after.mode & EXECUTE_BITS & ~before.mode
-    setuid = after.mode & SETUID and after.mode & EXECUTE_BITS
-    if setuid and (not before.mode & SETUID or before.uid != after.uid or wider):
+    had, has = set_id_by_mode(before.mode), set_id_by_mode(after.mode)
+    if has & SETUID and (not before.mode & SETUID or before.uid != after.uid or wider):
         yield "privilege", f"whoever runs it would act as user {WHO} (setuid)", naming.user(after.uid, accounts)
     gained = after.capabilities
     if gained is not None and gained != before.capabilities and after.mode & EXECUTE_BITS:
         yield "privilege", f"whoever runs it would have capabilities: {' '.join(names(gained.permitted))}", ""
-    setgid, had_setgid = after.mode & _SETGID_RUN == _SETGID_RUN, before.mode & _SETGID_RUN == _SETGID_RUN
-    if setgid and (not had_setgid or before.gid != after.gid or wider):
+    if has & SETGID and (not had & SETGID or before.gid != after.gid or wider):
         yield "privilege", f"whoever runs it would act in group {WHO} (setgid)", naming.group(after.gid, accounts)
 
 

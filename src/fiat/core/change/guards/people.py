@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from fiat.core.ask import effects
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.change.guards.acting import WHO
 from fiat.core.change.steps import Change
@@ -20,6 +19,7 @@ from fiat.core.model.right import EXECUTE, TRAVERSE, Right
 from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
 from fiat.core.model.route import Route
 from fiat.core.rules.decision import Decision
+from fiat.core.rules.difference import diff
 from fiat.core.rules.inheritance import inherited_modes
 from fiat.core.tree.assembly import Assembly, Batch
 from fiat.core.tree.profile import Profile
@@ -44,8 +44,7 @@ def objections(host: Host, changes: Sequence[tuple[Profile, Change]]) -> Iterato
     asking = Asking(host, host, (universe, universe), _RIGHTS)
     pair = _side_by_side(changes)
     for difference in asking.differences(pair):
-        gained = effects.more(difference.before, difference.after)
-        lost = effects.more(difference.after, difference.before)
+        gained, lost = diff(difference.before, difference.after)
         for place in difference.places.tolist():
             if place:
                 change = changes[place - 1][1]
