@@ -167,7 +167,7 @@ def test_on_this_machines_own_files() -> None:
             route = route_for(host, path, right)
             # running a file is more than its own bits
             if route.end is not None and right.applies(route.end.posture.kind) and right is not EXECUTE:
-                asked.append((path, right, checks.permissions_for(right, route.end.posture.kind), route))
+                asked.append((path, right, right.permissions_on(route.end.posture.kind), route))
     for place, who in enumerate(everyone):
         truth = as_somebody(who, lambda: [may(permissions, path) for path, _, permissions, _ in asked])
         for (path, right, _, route), number in zip(asked, truth, strict=True):

@@ -273,7 +273,7 @@ def test_what_lacks_a_part_is_refused_and_not_granted(monkeypatch: pytest.Monkey
         with pytest.raises(KeyError):
             expect_checks_for(made_up)
         with pytest.raises(KeyError):
-            checks.permissions_for(made_up, Kind.FILE)
+            made_up.permissions_on(Kind.FILE)
     for flag in FLAGS:
         assert not checks.has_flag(host.objects["/"], flag)
     with pytest.raises(ValueError, match="sealed"):

@@ -11,9 +11,10 @@ from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.principals import Principal
+from fiat.core.model.right import ALL
 from fiat.core.model.route import Route
 from fiat.core.suggest.cost import Way
-from fiat.core.suggest.goal import COUNT_LIMIT, DECIDED, Goal, Terms
+from fiat.core.suggest.goal import COUNT_LIMIT, Goal, Terms
 from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.search import Found, search, to_know
 from fiat.core.suggest.ways import First
@@ -128,8 +129,8 @@ def _goals(
     for who in people:
         for one in asked:
             for right in one if how.below else (on_kind(one, route.end.posture.kind),):
-                if (how.below or how.and_new) and right not in DECIDED:
-                    known = ", ".join(one.name for one in DECIDED)
+                if (how.below or how.and_new) and not right.permission:
+                    known = ", ".join(one.name for one in ALL if one.permission)
                     where = "for a whole tree" if how.below else "of what is made there later"
                     text = f"{right.name} goes with owning it; {where} these can be meant: {known}"
                     raise NotationError(right.name, text)

@@ -8,9 +8,10 @@ from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.principals import Principal
 from fiat.core.model.record import PostureRecord
+from fiat.core.model.right import COUNTED
 from fiat.core.model.wish import Wish
 from fiat.core.rules.checks import Verdict
-from fiat.core.suggest.goal import COUNTED, Goal
+from fiat.core.suggest.goal import Goal
 from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command

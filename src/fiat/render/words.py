@@ -1,6 +1,5 @@
 """Plain words for what the core holds in codes."""
 
-from fiat.core.model import right as rights
 from fiat.core.model.posture import Kind
 from fiat.core.model.right import Right
 
@@ -45,42 +44,14 @@ def _on_directory(value: int) -> str:
     return "nothing: w does nothing without x" if value else "nothing"
 
 
-_PHRASES = {
-    rights.READ: "read",
-    rights.WRITE: "write",
-    rights.EXECUTE: "execute",
-    rights.TRAVERSE: "traverse",
-    rights.LIST: "list the names in",
-    rights.APPEND: "append to",
-    rights.CREATE: "create",
-    rights.DELETE: "delete",
-    rights.RENAME: "rename",
-    rights.CHANGE_MODE: "change the mode of",
-    rights.CHANGE_OWNER: "change the owner of",
-    rights.CHANGE_GROUP: "change the group of",
-}
-
-
 def right_heading(right: Right, kind: Kind) -> str:
     """The column heading of a right on an object of this kind."""
-    if kind is Kind.DIRECTORY:
-        return {rights.READ: "list", rights.WRITE: "add, remove", rights.CREATE: "add"}.get(right, right.name)
-    return right.name
+    return right.heading_on.get(kind, right.name)
 
 
 def right_phrase(right: Right, kind: Kind | None) -> str:
     """The right as a verb for a sentence: ``list the names in``."""
-    if kind is Kind.DIRECTORY and right in (rights.READ, rights.WRITE, rights.CREATE):
-        return {
-            rights.READ: "list the names in",
-            rights.WRITE: "add or remove names in",
-            rights.CREATE: "add names in",
-        }[right]
-    if kind is Kind.SOCKET and right is rights.WRITE:
-        return "connect to"
-    if kind is not None and right is rights.CREATE:
-        return "open for writing, creating it,"
-    return _PHRASES[right]
+    return right.phrase if kind is None else right.phrase_on.get(kind, right.phrase)
 
 
 NO_UMASK = "In a directory with a default list the umask does not count: new entries take that list over."

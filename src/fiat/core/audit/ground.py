@@ -185,7 +185,7 @@ class Ground:
         found = self._taken.get(path)
         if found is None:
             route = walk(self.host, path, follow=False, interpreters=0)
-            rights = (rights_.DELETE, rights_.RENAME) if route.end is not None else ()
+            rights = [right for right in rights_.ALL if right.by_name_alone and route.end is not None]
             found = self._taken[path] = 0
             for right in rights:
                 found |= self.access.allowed(route, right)

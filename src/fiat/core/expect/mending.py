@@ -16,10 +16,9 @@ from fiat.core.change.target import Target, target_of, targets_in
 from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Expectation, Stated
 from fiat.core.expect.holding import Counterexample, Holding, arranged, holding
-from fiat.core.model import right as rights
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
-from fiat.core.model.mode import EXECUTE, READ, WRITE, octal
+from fiat.core.model.mode import octal
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Identity, Kind, Object, Posture
 from fiat.core.model.right import Right
@@ -35,9 +34,6 @@ from fiat.core.tree.walk import walk
 
 MOST = 200
 """For so many objects of one counterexample a way is searched for; what is alike needs one."""
-
-_PERMISSIONS = {rights.READ: READ, rights.WRITE: WRITE, rights.EXECUTE: EXECUTE, rights.LIST: READ}
-"""What a right takes that an object decides by its classes alone."""
 
 _Changes = list[tuple[int, Posture]]
 """What becomes of objects on a route, by their places in it counted from its end, which is -1."""
@@ -142,7 +138,7 @@ class _Mender:
         if changes is not None:
             self._take(route, changes)
             return False
-        changes = self._from_classes(one, end, right) if one.allowed and not _is_of_name(right) else None
+        changes = self._from_classes(one, end, right) if one.allowed and not right.by_name else None
         if changes is None:
             goals = [Goal(who, right, path, not one.allowed, False) for who in one.universe.members(one.people)]
             best = next((way for way in search(self.then, goals, Terms()).ways if way.plan is not None), None)
@@ -158,8 +154,8 @@ class _Mender:
 
     def _from_classes(self, one: Counterexample, end: Object, right: Right) -> "_Changes | None":
         """Bits and entries of whole classes, where these are enough without taking anything from anybody else."""
-        permission = _PERMISSIONS.get(right)
-        mend = None if permission is None else without(one.universe, end.posture, one.people, permission)
+        permission = right.permission
+        mend = without(one.universe, end.posture, one.people, permission) if permission else None
         if mend is None:
             return None
         goal = wanted(end.posture, mend.wish, self.host.actor(), self.host.settings.umask)
@@ -167,7 +163,7 @@ class _Mender:
         had, has = answers.of(end.posture), answers.of(goal)
         everyone = one.universe.of_kind("user") | one.universe.of_kind("anyone-else")
         lost = diff(had, has).lost.values()
-        if any(some & everyone & ~one.people for some in lost) or has[permission or 0] & one.people:
+        if any(some & everyone & ~one.people for some in lost) or has[permission] & one.people:
             return None
         return [(-1, goal)]
 
@@ -226,10 +222,6 @@ class _Mender:
         actor = self.host.actor()
         towards = steps_towards(found.posture, goal, actor)
         return change(found.posture, towards, actor, found.mount, found.keeps_lists).after != found.posture
-
-
-def _is_of_name(right: Right) -> bool:
-    return right.by_name and not right.by_object
 
 
 def wish_of(stated: Stated, *, directory: bool) -> Wish:

@@ -7,6 +7,7 @@ why is the same checks for a universe of one.
 """
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 from fiat.core.model import right as rights
 from fiat.core.model.host import Settings
@@ -18,41 +19,40 @@ from fiat.core.rules import attributes, checks, running
 from fiat.core.rules.checks import Check, Context, Step, Verdict, failure_check, stage_checks
 from fiat.core.rules.decision import Decisions
 
-_BY_OBJECT: dict[Right, Callable[[Context, Route, Object], Iterator[Check]]] = {
-    rights.READ: checks.read,
-    rights.WRITE: checks.write,
-    rights.EXECUTE: running.execute,
-    rights.TRAVERSE: checks.traverse,
-    rights.LIST: checks.list_names,
-    rights.APPEND: checks.append,
-    rights.CREATE: checks.create_in,
-    rights.CHANGE_MODE: attributes.change_mode,
-    rights.CHANGE_OWNER: attributes.change_owner,
-    rights.CHANGE_GROUP: attributes.change_group,
-}
-"""What the object at the end asks."""
 
-_BY_NAME: dict[Right, Callable[[Context, Object | None, Object], Iterator[Check]]] = {
-    rights.CREATE: checks.create_over,
-    rights.DELETE: lambda context, parent, named: checks.remove(context, parent, named, rights.DELETE),
-    rights.RENAME: lambda context, parent, named: checks.remove(context, parent, named, rights.RENAME),
-}
-"""What the directory that holds its name asks, before the object does."""
+class RightChecks(NamedTuple):
+    """What the kernel checks for one right.
 
-_MISSING: dict[Right, Callable[[Context, Route], Iterator[Check]]] = {
-    rights.CREATE: checks.create,
-    rights.DELETE: lambda context, route: checks.remove_missing(route, rights.DELETE),
-    rights.RENAME: lambda context, route: checks.remove_missing(route, rights.RENAME),
+    ``object`` is what the object at the end asks; ``name`` what the directory that holds its name asks before that;
+    ``missing`` what is asked where nothing of that name is there. Rights that go by no name mean nothing there.
+    """
+
+    object: Callable[[Context, Route, Object], Iterator[Check]] | None = None
+    name: Callable[[Context, Object | None, Object, Right], Iterator[Check]] | None = None
+    missing: Callable[[Context, Route, Right], Iterator[Check]] | None = None
+
+
+_CHECKS: dict[Right, RightChecks] = {
+    rights.READ: RightChecks(checks.read),
+    rights.WRITE: RightChecks(checks.write),
+    rights.EXECUTE: RightChecks(running.execute),
+    rights.TRAVERSE: RightChecks(checks.traverse),
+    rights.LIST: RightChecks(checks.list_names),
+    rights.APPEND: RightChecks(checks.append),
+    rights.CREATE: RightChecks(checks.create_in, checks.create_over, checks.create),
+    rights.DELETE: RightChecks(None, checks.remove, checks.remove_missing),
+    rights.RENAME: RightChecks(None, checks.remove, checks.remove_missing),
+    rights.CHANGE_MODE: RightChecks(attributes.change_mode),
+    rights.CHANGE_OWNER: RightChecks(attributes.change_owner),
+    rights.CHANGE_GROUP: RightChecks(attributes.change_group),
 }
-"""What is asked where nothing of that name is there; other rights mean nothing then."""
 
 
 def expect_checks_for(right: Right) -> None:
     """Raise KeyError where a right has no check: where nothing is asked, everybody who gets there has it."""
-    if right.by_object:
-        _BY_OBJECT[right]
-    if right.by_name:
-        _BY_NAME[right], _MISSING[right]
+    bound = _CHECKS[right]
+    if (bound.object is None) is right.by_object or (bound.name is None or bound.missing is None) is right.by_name:
+        raise KeyError(right)
 
 
 for _right in rights.ALL:
@@ -72,8 +72,9 @@ class Access:
         """All that is checked for ``right``, in the kernel's order."""
         yield from self.stage_checks(route)
         if route.end is None:
-            if right.by_name:
-                yield from _MISSING[right](self._context, route)
+            missing = _CHECKS[right].missing
+            if missing is not None:
+                yield from missing(self._context, route, right)
             else:
                 yield failure_check(route, right.name)
             return
@@ -86,11 +87,13 @@ class Access:
 
     def name_checks(self, parent: Object | None, named: Object, right: Right) -> Iterator[Check]:
         """What the directory ``parent`` asks, where ``right`` is about the name of ``named`` in it."""
-        return _BY_NAME[right](self._context, parent, named) if right.by_name else iter(())
+        check = _CHECKS[right].name
+        return iter(()) if check is None else check(self._context, parent, named, right)
 
     def object_checks(self, route: Route, object_: Object, right: Right) -> Iterator[Check]:
         """What the object at the end of ``route`` asks itself."""
-        return _BY_OBJECT[right](self._context, route, object_) if right.by_object else iter(())
+        check = _CHECKS[right].object
+        return iter(()) if check is None else check(self._context, route, object_)
 
     def allowed(self, route: Route, right: Right) -> int:
         """The set of principals that have ``right`` at the end of ``route``."""

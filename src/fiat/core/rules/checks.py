@@ -6,11 +6,10 @@ from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.host import Settings
-from fiat.core.model.mode import EXECUTE, READ, STICKY, WRITE
+from fiat.core.model.mode import EXECUTE, STICKY
 from fiat.core.model.posture import FLAGS, NEVER_READ_ONLY, Kind, Mount, Object
 from fiat.core.model.principals import Universe
-from fiat.core.model.right import APPEND, CREATE, DELETE, LIST, RENAME, TRAVERSE, Right
-from fiat.core.model.right import EXECUTE as RIGHT_TO_EXECUTE
+from fiat.core.model.right import APPEND, CREATE, LIST, TRAVERSE, Right
 from fiat.core.model.right import READ as RIGHT_TO_READ
 from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
 from fiat.core.model.route import Route, Stage
@@ -126,30 +125,6 @@ def has_flag(object_: Object, flag: str) -> bool:
 _DEVICES = (Kind.BLOCK, Kind.CHARACTER)
 
 
-def permissions_for(right: Right, kind: Kind) -> int:
-    """The permissions that one entry must hold together for ``right``.
-
-    A write to a directory adds and removes names, which takes write and
-    traverse at once. KeyError for a right that the classes do not decide.
-    """
-    in_directory, elsewhere = _PERMISSIONS[right]
-    return in_directory if kind is Kind.DIRECTORY else elsewhere
-
-
-_PERMISSIONS = {
-    RIGHT_TO_READ: (READ, READ),
-    LIST: (READ, READ),
-    RIGHT_TO_WRITE: (WRITE | EXECUTE, WRITE),
-    APPEND: (WRITE | EXECUTE, WRITE),
-    CREATE: (WRITE | EXECUTE, WRITE),
-    DELETE: (WRITE | EXECUTE, WRITE | EXECUTE),
-    RENAME: (WRITE | EXECUTE, WRITE | EXECUTE),
-    RIGHT_TO_EXECUTE: (EXECUTE, EXECUTE),
-    TRAVERSE: (EXECUTE, EXECUTE),
-}
-"""For each right that the classes of an object decide: what it takes on a directory, and on anything else."""
-
-
 def read(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Open for reading; for a directory, list its names."""
     yield from _device(object_, RIGHT_TO_READ)
@@ -219,7 +194,7 @@ def _device(object_: Object, right: Right) -> Iterator[Check]:
 
 def permission(context: Context, object_: Object, right: Right) -> Check:
     """The check that the classes of the object make for ``right``."""
-    return context.permission(object_, right.name, permissions_for(right, object_.posture.kind), errno.EACCES)
+    return context.permission(object_, right.name, right.permissions_on(object_.posture.kind), errno.EACCES)
 
 
 _STICKY_AND_OPEN = STICKY | 0o002
@@ -256,12 +231,12 @@ def failure_check(route: Route, needs: str) -> Check:
     return Check(None, route.failed_at, needs, route.errno, 0, _FAILURES.get(route.errno, "error"))
 
 
-def create(context: Context, route: Route) -> Iterator[Check]:
+def create(context: Context, route: Route, right: Right) -> Iterator[Check]:
     """Make the last name of a path that is not there."""
     if route.missing_in is None:
-        yield failure_check(route, CREATE.name)
+        yield failure_check(route, right.name)
     else:
-        yield from _change_names(context, route.missing_in, CREATE)
+        yield from _change_names(context, route.missing_in, right)
 
 
 def create_in(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -272,7 +247,7 @@ def create_in(context: Context, route: Route, object_: Object) -> Iterator[Check
         yield from write(context, route, object_)
 
 
-def create_over(context: Context, parent: Object | None, named: Object) -> Iterator[Check]:
+def create_over(context: Context, parent: Object | None, named: Object, right: Right) -> Iterator[Check]:
     """fs.protected_regular and fs.protected_fifos: in a sticky directory, what is there is opened only by its owner.
 
     This is about a program that would make the file if it were not there (O_CREAT).
@@ -286,10 +261,10 @@ def create_over(context: Context, parent: Object | None, named: Object) -> Itera
     if parent.posture.mode & 0o002 or (parent.posture.mode & 0o020 and level >= 2 and kind in (Kind.FILE, Kind.FIFO)):
         owner = context.universe.with_uid(named.posture.uid)
         rule = "protected-fifos" if kind is Kind.FIFO else "protected-regular"
-        yield flat(named, CREATE.name, errno.EACCES, rule, owner)
+        yield flat(named, right.name, errno.EACCES, rule, owner)
 
 
-def remove_missing(route: Route, right: Right) -> Iterator[Check]:
+def remove_missing(context: Context, route: Route, right: Right) -> Iterator[Check]:
     """Remove or rename a name that is not there: the mount is asked for before the name is looked up."""
     if route.missing_in is not None and route.missing_in.mount is not None and route.missing_in.mount.read_only:
         yield flat(route.missing_in, right.name, errno.EROFS, "read-only")
@@ -323,5 +298,5 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
 
 def _change_names(context: Context, directory: Object, right: Right) -> Iterator[Check]:
     yield from before_permission_to_write(directory, right, names=True)
-    want = permissions_for(right, Kind.DIRECTORY)
+    want = right.permissions_on(Kind.DIRECTORY)
     yield context.permission(directory, right.name, want, errno.EACCES)

@@ -10,12 +10,12 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
-from fiat.core.model.right import DELETE, Right
+from fiat.core.model.right import COUNTED, DELETE, Right
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import superuser
 from fiat.core.rules.difference import moves_names_of_others
 from fiat.core.rules.effective import effective
-from fiat.core.suggest.goal import COUNTED, COUNTS_AS, IMPLIED, Goal
+from fiat.core.suggest.goal import Goal
 from fiat.core.suggest.means import MEANS
 from fiat.core.tree.walk import walk
 from fiat.core.words import naming
@@ -180,7 +180,7 @@ def meant_by(goals: Sequence[Goal]) -> dict[tuple[tuple[object, ...], Right], in
     """What goals for single paths move of themselves."""
     found: dict[tuple[tuple[object, ...], Right], int] = {}
     for goal in goals:
-        for right in {COUNTS_AS.get(goal.right, goal.right), *(IMPLIED.get(goal.right, ()) if goal.gives else ())}:
+        for right in {goal.right.counts_as, *(goal.right.implies if goal.gives else ())}:
             key = goal.who.identity, right
             found[key] = found.get(key, 0) + 1
     return found

@@ -26,7 +26,7 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.effective import effective
 from fiat.core.rules.inheritance import Making, hands_on_group, made
 from fiat.core.rules.sideeffects import Actor
-from fiat.core.suggest.goal import DECIDED, Goal
+from fiat.core.suggest.goal import Goal
 from fiat.core.suggest.means import had, raised
 from fiat.core.text import joined
 from fiat.core.tree.asif import HostAsIf, Supposition
@@ -41,11 +41,11 @@ def for_new(found: Object, goal: Goal, actor: Actor, umask: int) -> Wish | None:
     None where nothing is to change, or nothing can.
     """
     posture, who = found.posture, goal.who
-    if not posture.directory or found.keeps_lists is False or goal.right not in DECIDED:
+    if not posture.directory or found.keeps_lists is False or not goal.right.permission:
         return None
     start = posture.default or from_mode(PERMISSION_BITS & ~umask)
     made = _made(posture, start)
-    part = DECIDED[goal.right]
+    part = goal.right.permission
     has = had(made, who) if who.kind != "anyone-else" else start.mode() & 0o7
     new = has | part | EXECUTE if goal.gives else has & ~part
     if new == has:

@@ -7,7 +7,7 @@ from fiat.core.model import right as rights
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
 from fiat.core.model.posture import Format, Kind
 from fiat.core.model.principals import Principal
-from fiat.core.model.right import BASIC, CHANGE_MODE, Right
+from fiat.core.model.right import Right
 from fiat.core.suggest.means import MEANS
 from fiat.core.tree.profile import Profile
 
@@ -35,35 +35,6 @@ class Terms(NamedTuple):
         return not any(who.identity in movers for who in self.spare)
 
 
-COUNTED = (*BASIC, CHANGE_MODE)
-"""The rights that cost: the others go with these, or with the directory's."""
-
-DECIDED: dict[Right, int] = {
-    rights.READ: READ,
-    rights.LIST: READ,
-    rights.WRITE: WRITE,
-    rights.APPEND: WRITE,
-    rights.EXECUTE: EXECUTE,
-    rights.TRAVERSE: EXECUTE,
-    rights.CREATE: WRITE,
-    rights.DELETE: WRITE,
-    rights.RENAME: WRITE,
-}
-"""The permission that is taken where a right is to be taken."""
-
-COUNTS_AS: dict[Right, Right] = {rights.LIST: rights.READ, rights.APPEND: rights.WRITE, rights.CREATE: rights.WRITE}
-"""The right that is counted in place of one that goes with it."""
-
-IMPLIED: dict[Right, tuple[Right, ...]] = {
-    rights.WRITE: (rights.TRAVERSE,),
-    rights.CREATE: (rights.TRAVERSE,),
-    rights.EXECUTE: (rights.READ,),
-}
-"""What goes with a right that is given: traverse with adding names, reading a script with running it."""
-
-_OF_NAMES = frozenset((rights.CREATE, rights.DELETE, rights.RENAME))
-
-
 class Goal(NamedTuple):
     """``who`` shall have ``right`` at ``path`` (``gives``), or shall not; with ``below`` on all that lies there too."""
 
@@ -76,7 +47,7 @@ class Goal(NamedTuple):
     @property
     def names_itself(self) -> bool:
         """Whether the name at ``path`` is meant, and not what it leads to; else ``path`` is real."""
-        return self.right.by_name and not self.right.by_object and not self.below
+        return self.right.by_name_alone and not self.below
 
     def means(self, profile: Profile) -> bool:
         """Whether ``right`` is meant on what has this profile, in a tree.
@@ -96,9 +67,9 @@ class Goal(NamedTuple):
         To have something below a directory is to traverse it.
         """
         directory = profile.posture.directory
-        if not (directory if self.right in _OF_NAMES else self.means(profile)):
+        if not (directory if self.right.by_name else self.means(profile)):
             return EXECUTE if directory and self.gives else 0
-        want = DECIDED[self.right]
+        want = self.right.permission
         if directory and (self.gives or want == WRITE):
             return want | EXECUTE
         program = profile.program
@@ -109,15 +80,15 @@ class Goal(NamedTuple):
     @property
     def part(self) -> int:
         """The permission that is taken where the right is to be taken."""
-        return DECIDED[self.right]
+        return self.right.permission
 
 
 def implied_by(goals: Sequence[Goal]) -> frozenset[Right]:
     """The rights that goals for a tree move of themselves: those that count for them, and traverse to get there."""
-    found = {COUNTS_AS.get(goal.right, goal.right) for goal in goals}
+    found = {goal.right.counts_as for goal in goals}
     for goal in goals:
-        if goal.right in _OF_NAMES:
+        if goal.right.by_name:
             found.add(rights.WRITE)
         if goal.gives:
-            found |= {rights.TRAVERSE, *IMPLIED.get(goal.right, ())}
+            found |= {rights.TRAVERSE, *goal.right.implies}
     return frozenset(found)

@@ -21,7 +21,6 @@ from fiat.core.model.posture import Object, Posture
 from fiat.core.model.principals import Principal, Universe, bare_group, unlisted_user
 from fiat.core.model.right import Right
 from fiat.core.model.wish import EntryWish, ListWish, Wish
-from fiat.core.rules.checks import permissions_for
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.difference import diff
 from fiat.core.rules.effective import effective, passes_over_list
@@ -227,7 +226,7 @@ def _rights(posture: Posture, everyone: Universe) -> dict[Right, int]:
     """Who of everyone may read, write, execute or traverse, and change the mode."""
     decision = Decision(posture, everyone)
     asked = (rights.READ, rights.WRITE, rights.EXECUTE)
-    found = {right: decision.allowed(permissions_for(right, posture.kind)) for right in asked}
+    found = {right: decision.allowed(right.permissions_on(posture.kind)) for right in asked}
     found[rights.CHANGE_MODE] = everyone.with_uid(posture.uid)
     return found
 

@@ -181,14 +181,14 @@ def _to_let(found: Found, goal: Goal, end: Object) -> Iterator[Finding]:
 
 
 def _to_bar(host: Host, goal: Goal, end: Object) -> Iterator[Finding]:
-    if goal.right in (rights.CHANGE_MODE, rights.CHANGE_GROUP):
+    if goal.right.by_owner:
         yield from _elsewhere(end)
         return
     who = naming.principal(goal.who)
     if goal.who.uid is not None and goal.who.uid == end.posture.uid:
         yield Finding("owner", "odd", f"{who} owns it and can give it back to themselves; --by owner takes that too")
     parent = walk(host, goal.path).parent
-    if parent is not None and goal.right not in (rights.DELETE, rights.RENAME) and not goal.below:
+    if parent is not None and not goal.right.by_name_alone and not goal.below:
         route = route_for(host, goal.path, rights.DELETE)
         if Access(Universe([goal.who]), host.settings).allowed(route, rights.DELETE):
             text = f"{who} can replace it, for names in {visible(parent.path)} are theirs to change"

@@ -452,7 +452,7 @@ def wrong_places(host: Host, view: View, people: Sequence[Principal], goals: Seq
     asked = _Asked(host, view, people, [goal.right for goal in goals])
     for goal in goals:
         meant = np.array([goal.means(profile) for profile in view.survey.profiles], np.bool_)[view.survey.profile]
-        meant[0] &= goal.right not in (rights.DELETE, rights.RENAME)  # which the directory above decides
+        meant[0] &= not goal.right.by_name_alone  # which the directory above decides
         found.append(np.flatnonzero(meant & (asked.has(goal.who, goal.right) != goal.gives)))
     return found
 

@@ -16,7 +16,6 @@ from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change import plan as plans
 from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
-from fiat.core.model import right as rights
 from fiat.core.model.accesslist import NO_ID
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.posture import Object
@@ -30,7 +29,7 @@ from fiat.core.rules.decision import superuser
 from fiat.core.suggest.cost import Draft, Meant, Way, meant_by, way_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
-from fiat.core.suggest.goal import DECIDED, Goal, Terms
+from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.means import MEANS, Means, Need, means_for, outcome
 from fiat.core.suggest.memberships import effects_of_membership, members_of, memberships, not_more, with_membership
 from fiat.core.text import visible
@@ -65,9 +64,6 @@ ROOT = principals.unlisted_user(0, (0,))
 _BY_OWNER = {"owner-only", "owner-in-other-group", "sticky"}
 """The rules that let an owner do what is asked for."""
 
-_OF_OWNER = (rights.CHANGE_MODE, rights.CHANGE_GROUP)
-"""The rights that another owner takes."""
-
 
 def ask(host: Host, goal: Goal, who: Principal | None = None) -> Verdict:
     """Whether who the goal is about, or ``who``, has its right."""
@@ -87,7 +83,7 @@ def impossible(goal: Goal, verdict: Verdict) -> str:
         return ""
     if superuser(goal.who):
         return f"{naming.principal(goal.who)} is a superuser: no mode and no list keeps out who may change them"
-    if goal.right not in DECIDED and goal.right not in _OF_OWNER:
+    if not goal.right.permission and not goal.right.by_owner:
         return f"{goal.right} goes with a capability, and with no posture"
     return ""
 
@@ -107,9 +103,9 @@ def _refused(verdict: Verdict) -> list[Step]:
 def _needs(goal: Goal, verdict: Verdict) -> Iterator[Need]:
     """What is needed of each object; of those that refuse, or of the one that decides what is to be taken."""
     if not goal.gives:
-        if goal.right in _OF_OWNER:
+        if goal.right.by_owner:
             return
-        part = DECIDED[goal.right]
+        part = goal.right.permission
         deciding = [
             step
             for step in verdict.steps
@@ -237,7 +233,7 @@ class Searching:
             return []
         if not goal.gives:
             end = walk(self.host, goal.path).end
-            return [end] if end is not None and goal.right in _OF_OWNER else []
+            return [end] if end is not None and goal.right.by_owner else []
         found = []
         for step in _refused(verdict):
             if step.rule in _BY_OWNER and step.object is not None:
@@ -395,7 +391,7 @@ class Searching:
     def _for_members(self, drafting: Drafting, goal: Goal) -> tuple[str, ...] | None:
         """Do the same for members of the group whom another class decides, each by an entry of their own; the means
         that it took, None where that cannot be."""
-        by = ("entry", "owner-bits", *(["owner"] if goal.right in _OF_OWNER else []))
+        by = ("entry", "owner-bits", *(["owner"] if goal.right.by_owner else []))
         own = self.terms._replace(by=by, exact=False)
         names: dict[str, None] = {}
         for member in members_of(goal.who, self.host.accounts).principals:

@@ -99,21 +99,6 @@ class Reaches:
         return np.array(found, np.int32)
 
 
-_OF_PERMISSIONS = (
-    rights_.READ,
-    rights_.WRITE,
-    rights_.EXECUTE,
-    rights_.TRAVERSE,
-    rights_.LIST,
-    rights_.APPEND,
-    rights_.CREATE,
-)
-"""Rights that the permissions of an entry decide, beside conditions that are the same for all of its kind and mount.
-
-The others of an object depend on its owner, its group and its special bits alone.
-"""
-
-
 class TreeAccess:
     """Access in trees for one universe on one host; remembers what it has worked out of each profile.
 
@@ -129,10 +114,10 @@ class TreeAccess:
         self.table = SetTable(len(access.universe.principals), people)
         self._runs_with: dict[Program, Route | None] = {}
         self._conditions: dict[Hashable, tuple[tuple[int, Right, Conditions], ...]] = {}
+        # of an object these depend on its owner, its group and its special bits alone; the others on what an entry
+        # permits, beside conditions that are the same for all of its kind and mount
         self._by_owner = [
-            (place, right)
-            for place, right in enumerate(self.rights)
-            if right.by_object and right not in _OF_PERMISSIONS
+            (place, right) for place, right in enumerate(self.rights) if right.by_object and not right.permission
         ]
         self._by_name = [place for place, right in enumerate(self.rights) if right.by_name]
         self._decisions: list[DecisionsOfMany] = []

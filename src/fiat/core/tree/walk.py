@@ -188,7 +188,7 @@ def _in_usual_folders(host: Host, name: str) -> bool:
 
 def route_for(host: Host, path: str, right: Right) -> Route:
     """The route that the kernel walks when ``right`` is asked of ``path``."""
-    if right.by_name and not right.by_object:  # a symlink at the end is not followed: its name is meant
+    if right.by_name_alone:  # a symlink at the end is not followed: its name is meant
         return walk(host, path.rstrip("/") or "/", follow=False)
     route = walk(host, path, to_run=right is rights.EXECUTE)
     in_directory = right in (rights.WRITE, rights.CREATE)
