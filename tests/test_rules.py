@@ -20,12 +20,11 @@ from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts, Supposed, User
 from fiat.core.model.host import Settings
 from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import FLAGS, Format, Identity, Kind, Mount, Object, Posture, Program, Status
+from fiat.core.model.posture import Format, Identity, Kind, Mount, Object, Posture, Program, Status
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, places
 from fiat.core.model.record import ObjectRecord
 from fiat.core.model.right import ALL, BASIC, CHANGE_MODE, CREATE, DELETE, EXECUTE, RENAME, Right
 from fiat.core.model.wish import Wish
-from fiat.core.rules import checks
 from fiat.core.rules.access import Access, expect_checks_for
 from fiat.core.rules.decision import Decision
 from fiat.core.tree.answers import TreeAccess, for_tree
@@ -274,10 +273,9 @@ def test_what_lacks_a_part_is_refused_and_not_granted(monkeypatch: pytest.Monkey
             expect_checks_for(made_up)
         with pytest.raises(KeyError):
             made_up.permissions_on(Kind.FILE)
-    for flag in FLAGS:
-        assert not checks.has_flag(host.objects["/"], flag)
-    with pytest.raises(ValueError, match="sealed"):
-        checks.has_flag(host.objects["/"], "sealed")
+    held = host.objects["/"]._replace(posture=posture._replace(flags=("sealed",)))
+    with pytest.raises(KeyError):
+        list(access.name_checks(held, held, DELETE))
     with pytest.raises(KeyError):
         Facts(*(0o150000 for _ in Facts._fields)).kind  # noqa: B018
     suspect = Suspect(Profile(posture), Change(posture, posture), "/", 1)

@@ -202,33 +202,29 @@ def _mode(reading: ModeReading) -> Iterator[Block]:
         yield _remark("the + says that there is an access list: the middle letters then show its mask")
 
 
-_SPECIAL = (
-    (mode.SETUID, 0o100, "setuid", "the program runs as the file's owner", "does nothing on Linux", "S"),
-    (mode.SETGID, 0o010, "setgid", "the program runs with the file's group", "what is made in it gets its group", "S"),
-    (
-        mode.STICKY,
-        0o001,
-        "sticky",
-        "does nothing",
-        "names in it are removed only by their owners, its owner, or root",
-        "T",
-    ),
-)
+_DOES = {
+    "setuid": ("the program runs as the file's owner", "does nothing on Linux"),
+    "setgid": ("the program runs with the file's group", "what is made in it gets its group"),
+    "sticky": ("does nothing", "names in it are removed only by their owners, its owner, or root"),
+}
+"""What each special bit does, on a file and on a directory."""
 
 
 def _special_lines(value: int, kinds: list[Kind]) -> list[str]:
     """The special bits in words: where each is in the sum, what it does, what a capital letter says."""
     lines = []
-    for bit, under, name, on_file, on_directory, capital in _SPECIAL:
-        if not value & bit:
+    for special in mode.SPECIAL_BITS:
+        if not value & special.bit:
             continue
+        on_file, on_directory = _DOES[special.name]
         effects = [
             f"on a {words.KIND[kind]}: {on_directory if kind is Kind.DIRECTORY else on_file}"
             for kind in kinds
             if kind in (Kind.FILE, Kind.DIRECTORY)
         ]
-        missing = "" if value & under else f"; the capital {capital} says that the x under it is missing"
-        lines.append(f"{name} ({bit >> 9} in the first digit), {'; '.join(effects)}{missing}")
+        capital = special.letter.upper()
+        missing = "" if value & special.under else f"; the capital {capital} says that the x under it is missing"
+        lines.append(f"{special.name} ({special.bit >> 9} in the first digit), {'; '.join(effects)}{missing}")
     return lines
 
 

@@ -10,13 +10,15 @@ from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import EXECUTE, READ, permission_letters
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import LIMITS, Object
 from fiat.core.model.principals import Principal
 from fiat.core.rules import decision as rules
 from fiat.core.rules.checks import Step, Verdict
 from fiat.core.rules.effective import deciding_list, effective, passes_over_list
 from fiat.core.text import joined, visible
 from fiat.core.words import naming
+
+_MAY_ADD = ": it can only be added to"
 
 RULE_WORDS = {
     "symlink": "followed",
@@ -27,8 +29,7 @@ RULE_WORDS = {
     "nodev": "the mount has nodev",
     "noexec": "the mount has noexec",
     "read-only": "it is mounted read-only",
-    "immutable": "the immutable flag",
-    "append-only": "the append-only flag: it can only be added to",
+    **{name: f"the {name} flag{_MAY_ADD if flag.allows_adding else ''}" for name, flag in LIMITS.items()},
     "sticky": "the sticky bit: only the owner of what is named, of the directory, or root",
     "owner-only": "only the owner, or CAP_FOWNER",
     "superuser-only": "only CAP_CHOWN",
@@ -85,13 +86,14 @@ def _flat_traps(step: Step, accounts: Accounts) -> Iterator[str]:
     found = step.object
     if found is None:
         return
+    is_file = not found.posture.directory
     if step.rule == "sticky":
         yield f"The directory belongs to {naming.user(found.posture.uid, accounts)}; write to it is not enough here."
     elif step.rule in ("owner-only", "owner-in-other-group"):
         yield f"It belongs to {naming.user(found.posture.uid, accounts)}."
     elif step.rule in ("not-executable", "interpreter-missing") and found.program is not None and found.program.problem:
         yield f"Of {visible(found.path)}: {found.program.problem}."
-    elif step.rule == "append-only" and step.needs == "write" and not found.posture.directory:
+    elif step.rule in LIMITS and LIMITS[step.rule].allows_adding and step.needs == "write" and is_file:
         yield "Opening it for appending alone is allowed to those who may write."
 
 

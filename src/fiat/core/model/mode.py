@@ -9,6 +9,8 @@ changes modes (XCU, "EXTENDED DESCRIPTION"); letters follow the mode string
 of the XCU directory listing ("STDOUT", file mode field).
 """
 
+from typing import NamedTuple
+
 from fiat.core.errors import NotationError
 from fiat.core.text import quoted, shortened
 
@@ -23,7 +25,32 @@ READ, WRITE, EXECUTE = 4, 2, 1
 
 CLASSES = "ugo"
 _SHIFT = {"u": 6, "g": 3, "o": 0}
-_SPECIAL_NAMES = ((SETUID, "setuid"), (SETGID, "setgid"), (STICKY, "sticky"))
+
+
+class SpecialBit(NamedTuple):
+    """One of the three special bits: its name, and how it is written.
+
+    It is folded into the letters of ``user_class``: the small ``letter`` where the execute bit there is set as well,
+    the capital one where it is not.
+    """
+
+    bit: int
+    name: str
+    user_class: str
+    letter: str
+
+    @property
+    def under(self) -> int:
+        """The execute bit of its class."""
+        return EXECUTE << _SHIFT[self.user_class]
+
+
+SPECIAL_BITS = (
+    SpecialBit(SETUID, "setuid", "u", "s"),
+    SpecialBit(SETGID, "setgid", "g", "s"),
+    SpecialBit(STICKY, "sticky", "o", "t"),
+)
+"""The special bits, in the order of the classes."""
 
 
 def permissions_of(mode: int, user_class: str) -> int:
@@ -33,7 +60,7 @@ def permissions_of(mode: int, user_class: str) -> int:
 
 def special_names(mode: int) -> tuple[str, ...]:
     """The special bits that are set: ``setuid``, ``setgid``, ``sticky``."""
-    return tuple(name for bit, name in _SPECIAL_NAMES if mode & bit)
+    return tuple(special.name for special in SPECIAL_BITS if mode & special.bit)
 
 
 # --- octal ---------------------------------------------------------------
@@ -63,10 +90,10 @@ def letters(mode: int) -> str:
     and ``T`` that it is missing.
     """
     text = ""
-    for user_class, special, name in (("u", SETUID, "s"), ("g", SETGID, "s"), ("o", STICKY, "t")):
-        three = permission_letters(permissions_of(mode, user_class))
-        if mode & special:
-            three = three[:2] + (name if three[2] == "x" else name.upper())
+    for special in SPECIAL_BITS:
+        three = permission_letters(permissions_of(mode, special.user_class))
+        if mode & special.bit:
+            three = three[:2] + (special.letter if three[2] == "x" else special.letter.upper())
         text += three
     return text
 
@@ -79,10 +106,10 @@ def parse_letters(word: str) -> int:
     for place, letter in enumerate(word):
         bit = 0o400 >> place
         if place % 3 == 2:
-            special = (SETUID, SETGID, STICKY)[place // 3]
-            small = "sst"[place // 3]
-            allowed = f"-x{small}{small.upper()}"
-            value = {"-": 0, "x": bit, small: bit | special, small.upper(): special}.get(letter)
+            special = SPECIAL_BITS[place // 3]
+            small, capital = special.letter, special.letter.upper()
+            allowed = f"-x{small}{capital}"
+            value = {"-": 0, "x": bit, small: bit | special.bit, capital: special.bit}.get(letter)
         else:
             allowed = f"-{'rw'[place % 3]}"
             value = {"-": 0, allowed[1]: bit}.get(letter)
@@ -97,7 +124,8 @@ def parse_letters(word: str) -> int:
 def clauses(mode: int) -> str:
     """Clauses that make ``mode`` out of no mode at all: ``u=rwx,g=rxs,o=,+t``."""
     parts = []
-    for user_class, special in (("u", SETUID), ("g", SETGID), ("o", 0)):
-        three = permission_letters(permissions_of(mode, user_class)).replace("-", "")
-        parts.append(f"{user_class}={three}{'s' if mode & special else ''}")
+    for special in SPECIAL_BITS:
+        three = permission_letters(permissions_of(mode, special.user_class)).replace("-", "")
+        with_s = "s" if special.letter == "s" and mode & special.bit else ""
+        parts.append(f"{special.user_class}={three}{with_s}")
     return ",".join(parts) + (",+t" if mode & STICKY else "")

@@ -15,9 +15,8 @@ from fiat.core.model.mode import (
     EXECUTE_BITS,
     PERMISSION_BITS,
     READ,
-    SETGID,
-    SETUID,
     SPECIAL,
+    SPECIAL_BITS,
     STICKY,
     WRITE,
     permissions_of,
@@ -122,7 +121,7 @@ def _act(mode: int, original: int, classes: str, action: Action, *, directory: b
     for user_class in chosen:
         value |= _permissions(action, mode, original, user_class, directory) << _SHIFT[user_class]
     if "s" in action.permissions:
-        value |= (SETUID if "u" in chosen else 0) | (SETGID if "g" in chosen else 0)
+        value |= _set_id_of(chosen)
     if "t" in action.permissions:
         # POSIX leaves "u+t" and the like unspecified but no error: sticky has no class.
         value |= STICKY
@@ -145,12 +144,16 @@ def _cleared_by_equals(chosen: str, action: Action, *, directory: bool, every: b
     cleared = 0
     for user_class in chosen:
         cleared |= 7 << _SHIFT[user_class]
-    special = (SETUID if "u" in chosen else 0) | (SETGID if "g" in chosen else 0)
     if not directory or "s" in action.permissions:
-        cleared |= special
+        cleared |= _set_id_of(chosen)
     if "t" in action.permissions or (every and not directory):
         cleared |= STICKY
     return cleared
+
+
+def _set_id_of(classes: str) -> int:
+    """The bits that ``s`` stands for, written after these classes."""
+    return sum(special.bit for special in SPECIAL_BITS if special.letter == "s" and special.user_class in classes)
 
 
 def _permissions(action: Action, mode: int, original: int, user_class: str, directory: bool) -> int:

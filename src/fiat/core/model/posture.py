@@ -126,11 +126,36 @@ UNKNOWN_PROGRAM = Program(Format.UNKNOWN)
 """What could not be read."""
 
 
-FLAGS = ("immutable", "append-only")
-"""The inode flags that limit change (ioctl_iflags(2))."""
+class Flag(NamedTuple):
+    """One inode flag (ioctl_iflags(2), statx(2)): its name, and its bit for the kernel.
 
-OTHER_FLAGS = ("compressed", "nodump", "encrypted")
-"""Inode flags that have no say in access, and are only told (statx(2))."""
+    Where one that ``limits`` is set, nobody may change the posture, write, rename or remove the object, nor change
+    names in it; but one that ``allows_adding`` lets a file be appended to, and names be added.
+    """
+
+    name: str
+    bit: int
+    limits: bool = False
+    allows_adding: bool = False
+
+
+KNOWN_FLAGS = (
+    Flag("immutable", 0x10, limits=True),
+    Flag("append-only", 0x20, limits=True, allows_adding=True),
+    Flag("compressed", 0x4),
+    Flag("nodump", 0x40),
+    Flag("encrypted", 0x800),
+)
+"""Every flag that Fiat knows; a new one is a row here."""
+
+LIMITS = {flag.name: flag for flag in KNOWN_FLAGS if flag.limits}
+"""Those that limit change, by name."""
+
+FLAGS = tuple(LIMITS)
+"""Their names."""
+
+OTHER_FLAGS = tuple(flag.name for flag in KNOWN_FLAGS if not flag.limits)
+"""The names of those that have no say in access, and are only told."""
 
 
 UNKNOWN = ("flags", "capabilities", "access list", "default list", "first bytes")

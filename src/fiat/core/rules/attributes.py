@@ -8,14 +8,12 @@ import errno
 from collections.abc import Iterator
 
 from fiat.core.model import capabilities
-from fiat.core.model.posture import Mount, Object, Posture
+from fiat.core.model.posture import FLAGS, Mount, Object, Posture
 from fiat.core.model.principals import Principal, Universe, places
 from fiat.core.model.right import CHANGE_GROUP, CHANGE_MODE, CHANGE_OWNER, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.checks import Check, Context, flat
 from fiat.core.rules.sideeffects import cleared_by_chown
-
-FLAGS_THAT_REFUSE = ("immutable", "append-only")
 
 
 def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -72,7 +70,7 @@ def refused_to_everyone(posture: Posture, mount: Mount | None) -> tuple[int, str
     """The errno with which any change of a posture is refused, whoever makes it, and the rule; 0 if it is not."""
     if mount is not None and mount.read_only:
         return errno.EROFS, "read-only"
-    for flag in FLAGS_THAT_REFUSE:
+    for flag in FLAGS:
         if flag in (posture.flags or ()):
             return errno.EPERM, flag
     return 0, ""

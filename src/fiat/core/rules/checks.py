@@ -7,7 +7,7 @@ from typing import NamedTuple
 from fiat.core.model import capabilities
 from fiat.core.model.host import Settings
 from fiat.core.model.mode import EXECUTE, STICKY
-from fiat.core.model.posture import FLAGS, NEVER_READ_ONLY, Kind, Mount, Object
+from fiat.core.model.posture import LIMITS, NEVER_READ_ONLY, Kind, Mount, Object
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import APPEND, CREATE, LIST, TRAVERSE, Right
 from fiat.core.model.right import READ as RIGHT_TO_READ
@@ -115,11 +115,14 @@ def has_option(mount: Mount | None, option: str) -> bool:
     return mount is not None and option in mount.options
 
 
-def has_flag(object_: Object, flag: str) -> bool:
-    """Whether the inode has ``flag``, one of :data:`FLAGS`; a flag that could not be read is taken for clear."""
-    if flag not in FLAGS:
-        raise ValueError(flag)
-    return flag in (object_.posture.flags or ())
+def limits_on(object_: Object, *, allow_adding: bool) -> Iterator[str]:
+    """The flags of an inode that limit change, those that ``allow_adding`` or those that do not; by their names.
+
+    One that could not be read is taken for clear. KeyError for a name that is no flag's.
+    """
+    for name in object_.posture.flags or ():
+        if LIMITS[name].allows_adding is allow_adding:
+            yield name
 
 
 _DEVICES = (Kind.BLOCK, Kind.CHARACTER)
@@ -166,8 +169,9 @@ def _write(context: Context, object_: Object, right: Right) -> Iterator[Check]:
     yield from _device(object_, right)
     yield from before_permission_to_write(object_, right, names=posture.directory)
     yield permission(context, object_, right)
-    if right is not APPEND and has_flag(object_, "append-only"):
-        yield flat(object_, right.name, errno.EPERM, "append-only")
+    if right is not APPEND:
+        for flag in limits_on(object_, allow_adding=True):
+            yield flat(object_, right.name, errno.EPERM, flag)
     if not posture.directory and posture.kind not in NEVER_READ_ONLY and has_option(object_.mount, "ro"):
         yield flat(object_, right.name, errno.EROFS, "read-only")
 
@@ -183,8 +187,8 @@ def before_permission_to_write(object_: Object, right: Right, *, names: bool) ->
     refused = mount is not None and (mount.filesystem_read_only or (names and has_option(mount, "ro")))
     if refused and object_.posture.kind not in NEVER_READ_ONLY:
         yield flat(object_, right.name, errno.EROFS, "read-only")
-    if has_flag(object_, "immutable"):
-        yield flat(object_, right.name, errno.EPERM, "immutable")
+    for flag in limits_on(object_, allow_adding=False):
+        yield flat(object_, right.name, errno.EPERM, flag)
 
 
 def _device(object_: Object, right: Right) -> Iterator[Check]:
@@ -284,16 +288,15 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
         # What is checked from here on is the directory that the mount covers, which nobody can see.
         yield flat(named, right.name, errno.EBUSY, "mount-point")
         return
-    if has_flag(parent, "append-only"):
-        yield flat(parent, right.name, errno.EPERM, "append-only")
+    for flag in limits_on(parent, allow_adding=True):
+        yield flat(parent, right.name, errno.EPERM, flag)
     if parent.posture.mode & STICKY:
         universe = context.universe
         keepers = universe.with_uid(named.posture.uid) | universe.with_uid(parent.posture.uid)
         keepers |= universe.holding(capabilities.FOWNER, named.posture.uid, named.posture.gid)
         yield flat(parent, right.name, errno.EPERM, "sticky", keepers)
-    for flag in ("append-only", "immutable"):
-        if has_flag(named, flag):
-            yield flat(named, right.name, errno.EPERM, flag)
+    for flag in (*limits_on(named, allow_adding=True), *limits_on(named, allow_adding=False)):
+        yield flat(named, right.name, errno.EPERM, flag)
 
 
 def _change_names(context: Context, directory: Object, right: Right) -> Iterator[Check]:

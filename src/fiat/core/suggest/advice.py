@@ -17,7 +17,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.mode import permission_letters
 from fiat.core.model.modechange import ModeChange, parse_change
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import FLAGS, Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import BASIC
 from fiat.core.model.wish import Advice, Wish
@@ -94,8 +94,7 @@ def _evaluated(
 
 
 _FIRST = {
-    "immutable": "its immutable flag is cleared",
-    "append-only": "its append-only flag is cleared",
+    **{flag: f"its {flag} flag is cleared" for flag in FLAGS},
     "read-only": "it is mounted with rw",
 }
 """What has to be done before anything there can be changed."""
@@ -183,8 +182,7 @@ def _on_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Ad
     owner = naming.user(found.posture.uid, accounts)
     mount = visible(found.mount.point) if found.mount else "it"
     effects = {
-        "immutable": f"clearing the immutable flag of {visible(found.path)}, which root can",
-        "append-only": f"clearing the append-only flag of {visible(found.path)}, which root can",
+        **{flag: f"clearing the {flag} flag of {visible(found.path)}, which root can" for flag in FLAGS},
         "read-only": f"mounting {mount} again with rw",
         "noexec": f"mounting {mount} again with exec",
         "nodev": f"mounting {mount} again with dev",

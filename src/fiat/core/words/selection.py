@@ -6,24 +6,22 @@ from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.posture import Kind, Object, Posture
+from fiat.core.model.mode import SPECIAL_BITS
+from fiat.core.model.posture import FLAGS, Kind, Object, Posture
 from fiat.core.text import near, quoted
 
 WORDS = {
     "list": "an access list",
     "default-list": "a default list",
     "capabilities": "file capabilities",
-    "immutable": "the immutable flag",
-    "append-only": "the append-only flag",
+    **{flag: f"the {flag} flag" for flag in FLAGS},
     "no-owner": "an owner without an account",
     "no-group": "a group without a name",
-    "setuid": "setuid",
-    "setgid": "setgid",
-    "sticky": "sticky",
+    **{special.name: special.name for special in SPECIAL_BITS},
 }
 """What ``--with`` takes beside modes, with what each means."""
 
-_BIT_WORDS = {"setuid": 0o4000, "setgid": 0o2000, "sticky": 0o1000}
+_BIT_WORDS = {special.name: special.bit for special in SPECIAL_BITS}
 
 
 class Feature(NamedTuple):

@@ -7,7 +7,7 @@ import stat
 import struct
 from typing import NamedTuple
 
-from fiat.core.model.posture import FLAGS, OTHER_FLAGS, Kind
+from fiat.core.model.posture import KNOWN_FLAGS, Kind
 
 KINDS = {
     stat.S_IFREG: Kind.FILE,
@@ -26,12 +26,12 @@ _SET_FLAGS = 1 << 30 | struct.calcsize("l") << 16 | ord("f") << 8 | 2
 SECOND = 1_000_000_000
 """Nanoseconds."""
 
-FLAG_BITS = tuple(zip((0x10, 0x20), FLAGS, strict=True))
+FLAG_BITS = tuple((flag.bit, flag.name) for flag in KNOWN_FLAGS if flag.limits)
 """The bits of the inode flags; ioctl_iflags(2) and statx(2) have the same ones."""
 
 ALL_FLAGS = sum(bit for bit, _ in FLAG_BITS)
 
-OTHER_FLAG_BITS = tuple(zip((0x4, 0x40, 0x800), OTHER_FLAGS, strict=True))
+OTHER_FLAG_BITS = tuple((flag.bit, flag.name) for flag in KNOWN_FLAGS if not flag.limits)
 """The bits of those that have no say in access; in both calls the same as well."""
 
 TOLD_FLAGS = ALL_FLAGS | sum(bit for bit, _ in OTHER_FLAG_BITS)

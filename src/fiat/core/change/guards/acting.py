@@ -59,8 +59,7 @@ WHO = "\0"
 
 _FLAT = {
     "read-only": "mounted read-only",
-    "immutable": "immutable",
-    "append-only": "append-only",
+    **{flag: flag for flag in FLAGS},
 }
 
 
@@ -150,8 +149,7 @@ def why_refused(planned: PlannedChange, actor: Principal, accounts: Accounts) ->
 
 _FLAT_OF_ONE = {
     "read-only": "it is mounted read-only",
-    "immutable": "it is immutable: nothing of it changes while that flag is set, not even by root",
-    "append-only": "it is append-only: nothing of it changes while that flag is set, not even by root",
+    **{flag: f"it is {flag}: nothing of it changes while that flag is set, not even by root" for flag in FLAGS},
 }
 
 
