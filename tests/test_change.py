@@ -8,9 +8,10 @@ from contextlib import suppress
 
 import pytest
 
-from fiat.core.change import plan, steps
+from fiat.core.change import steps
 from fiat.core.change.apply import apply
 from fiat.core.change.history import Beginning, Intended
+from fiat.core.change.making import make_plan
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import take
 from fiat.core.change.target import Target
@@ -112,7 +113,7 @@ def changes_as_this_process(
         postures.append(route.end.posture)
         target = Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
         wish = any_wish(world, dice, postures)
-        made = plan.make(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
+        made = make_plan(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
         for item in made.items():
             tried += 1
             about = f"{path}: {item.change} for {wish}"

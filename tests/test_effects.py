@@ -14,7 +14,7 @@ import pytest
 
 import fiat
 from fiat.core.ask import effects
-from fiat.core.change import plan
+from fiat.core.change import counting
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import ALL, BASIC, CHANGE_OWNER, Right, right_named
 from fiat.core.model.route import Route
@@ -257,9 +257,9 @@ FAULTS: dict[str, list[tuple[object, str, object]]] = {
         (PosturesOfMany, "_replaced", colliding),
     ],
     "four rights alone": [(difference, "_newly", basic_rights_alone)],
-    "what runs a file that gains its first x": [(plan._Counting, "_with_programs", lambda self, survey: survey)],
+    "what runs a file that gains its first x": [(counting._Counting, "_with_programs", lambda self, survey: survey)],
     "the sticky bit": [(checks, "STICKY", 0)],
-    "names in a directory": [(plan._Counting, "_extent_under", lambda self, part: None)],
+    "names in a directory": [(counting._Counting, "_extent_under", lambda self, part: None)],
     "supposed postures of one name of several": [(PosturesOfMany, "on", lambda self, survey: survey)],
 }
 

@@ -14,8 +14,8 @@ import pytest
 import fiat.cli.commands.set  # loaded before the children that need it
 import fiat.cli.commands.undo  # noqa: F401
 from fiat.cli.main import main
-from fiat.core.change import plan
 from fiat.core.change.apply import apply
+from fiat.core.change.making import make_plan
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.wish import Wish
 from fiat.engine import changing as changing
@@ -86,7 +86,7 @@ def test_nothing_outside_the_tree_is_touched_whatever_is_swapped(folder: str) ->
             number += 1
             assert number < 3000 * TIMES, (struct.unpack("2Q", swaps[:]), changed, refused)
             wish = Wish(parse_change(("go=", "go=rX")[number % 2]), uid=(0, 7101)[number % 2])
-            made = plan.make(host, [target(host, top)], wish)
+            made = make_plan(host, [target(host, top)], wish)
             if any(guard.code == "hard-links" for guard in made.guards):
                 refused += 1  # one of them was there when it was planned: refused, and rightly so
                 continue
@@ -154,7 +154,7 @@ def test_what_changed_since_it_was_planned_is_left_alone(folder: str) -> None:
     paths = [make(f"{folder}/{name}", 0o600) for name in "abcd"]
     host = LiveHost()
     made = [target(host, path, with_tree=False) for path in paths]
-    items = plan.make(host, made, Wish(parse_change("644"))).to_write()
+    items = make_plan(host, made, Wish(parse_change("644"))).to_write()
     os.chmod(paths[0], 0o400)
     os.rename(paths[1], f"{folder}/elsewhere")
     os.symlink("/etc/passwd", paths[1])

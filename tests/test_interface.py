@@ -109,7 +109,7 @@ def test_a_state_is_kept_compared_and_put_back(tree: str, folder: str) -> None:
     found = fiat.compare(held)
     assert [one.alike for one in found.cells if not one.gained]
     planned = fiat.restore(held)
-    assert planned.plan.changing == 1
+    assert planned.plan.change_count == 1
     fiat.apply(planned, None)
     assert modes(tree) == [0o755, 0o644, 0o644]
     assert not fiat.compare(held).differs

@@ -84,7 +84,7 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
                         (old,) = [one for one, new in week.now.items() if new == path]
                         assert state == was[old], (path, old)
                         back += state != now[path]
-                if found.planned.plan.changing and history.runs():
+                if found.planned.plan.change_count and history.runs():
                     undone = undoing(people, history, despite=Despite(privilege=True))
                     put_back(undone, history, problem=problems.append)
                     assert keep(estate) == now

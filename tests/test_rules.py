@@ -9,10 +9,12 @@ from hypothesis import strategies as st
 
 from fiat.core.ask.effects import effects_at
 from fiat.core.ask.who import Answer, universe_of
-from fiat.core.change import guards, plan
+from fiat.core.change import guards
 from fiat.core.change.apply import apply
 from fiat.core.change.guards import bits as bit_guards
 from fiat.core.change.guards.acting import Suspect
+from fiat.core.change.making import make_plan
+from fiat.core.change.plan import Plan
 from fiat.core.change.rewriting import Tried
 from fiat.core.change.steps import Change
 from fiat.core.model import capabilities
@@ -147,7 +149,7 @@ def test_gains_and_losses_are_the_difference_of_who(
     real = [path for path, found in host.objects.items() if found.posture.kind is not Kind.SYMLINK]
     chosen = data.draw(st.lists(st.sampled_from(real), min_size=1, max_size=3, unique=True))
     targets = [target(host, path, with_tree=with_tree) for path in chosen]
-    expect_shifts(host, plan.make(host, targets, Wish(parse_change(word), uid=uid)))
+    expect_shifts(host, make_plan(host, targets, Wish(parse_change(word), uid=uid)))
 
 
 @pytest.mark.parametrize("level", [1, 2])
@@ -162,13 +164,13 @@ def test_whose_a_file_is_decides_who_may_open_it_as_if_to_make_it(level: int, ow
         Object("/file", Posture(Kind.FILE, 0o666, owner, 0), Status(Identity("t", 2))),
     ]
     host = ImageHost("h", objects, Accounts(people, (), "four users"), Settings(protected_regular=level))
-    planned = plan.make(host, [target(host, "/file", with_tree=False)], Wish(uid=other))
+    planned = make_plan(host, [target(host, "/file", with_tree=False)], Wish(uid=other))
     creates = [found for found in (*planned.gains, *planned.losses) if found.right is CREATE]
     assert len(creates) > (0 not in (owner, other))
     expect_shifts(host, planned)
 
 
-def expect_shifts(host: ImageHost, planned: plan.Plan) -> None:
+def expect_shifts(host: ImageHost, planned: Plan) -> None:
     """What the plan tells is what comes of it, by who may do what before and after."""
     universe = universe_of(host.accounts, (found.posture for found in host.objects.values()))
     before = rights_of_all(host, universe)

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fiat.core.ask.who import universe_of
-from fiat.core.change import plan
+from fiat.core.change.making import make_plan
 from fiat.core.errors import WorkError
 from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.modechange import parse_change
@@ -237,7 +237,7 @@ def test_every_name_of_an_inode_counts_in_gains(folder: str) -> None:
     whole = target(host, top)
     one = whole._replace(chosen=whole.survey.chosen(Selection(name="one").on(host.accounts)))
     assert np.flatnonzero(one.chosen).size == 1
-    made = plan.make(host, [one], Wish(parse_change("o+r")))
+    made = make_plan(host, [one], Wish(parse_change("o+r")))
     assert [item.path for item in made.to_write()] == [f"{top}/one"]
     assert {(gain.principal.name, gain.right, gain.paths) for gain in made.gains} >= {("keeper", READ, 2)}
     assert not made.guards

@@ -15,8 +15,9 @@ import pytest
 
 from fiat import open_host
 from fiat.cli.main import main
-from fiat.core.change import plan, rewriting
+from fiat.core.change import rewriting
 from fiat.core.change.history import Fate, State
+from fiat.core.change.making import make_plan
 from fiat.core.change.steps import Steps
 from fiat.core.model.host import Node
 from fiat.core.model.modechange import parse_change
@@ -318,7 +319,7 @@ def test_what_was_read_while_another_changed_it_is_no_reason_to_refuse_the_rest(
     seen = Posture(Kind.FILE, 0o640, 7102, 7202, parse_list("u::rw,u:7105:r,g::r,m::rwx,o::-", int, int))
     objects["/torn"] = objects["/torn"]._replace(posture=seen, status=Status(Identity("here", 2)))
     host = ImageHost("torn", objects.values(), sample.accounts, sample.settings)
-    made = plan.make(host, [target(host, "/torn", with_tree=False)], Wish(parse_change("600"), uid=7101))
+    made = make_plan(host, [target(host, "/torn", with_tree=False)], Wish(parse_change("600"), uid=7101))
     assert [guard.code for guard in made.guards] == []
 
 

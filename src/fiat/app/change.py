@@ -8,11 +8,11 @@ from fiat.app.problems import Problem, failure, raise_problem
 from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
 from fiat.core.ask.effects import kept
-from fiat.core.change import plan as plans
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS
 from fiat.core.change.guards.acting import why_refused
 from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
+from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.target import Target
@@ -87,7 +87,7 @@ def planned_for(
     through_flags: bool = False,
 ) -> Planned:
     """The plan for targets that were found, each by its own wish, or by ``wish``."""
-    made = plans.make(host, targets, wish, progress, through_flags=through_flags)
+    made = make_plan(host, targets, wish, progress, through_flags=through_flags)
     return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
 
 

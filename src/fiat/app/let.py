@@ -6,7 +6,7 @@ from typing import NamedTuple
 from fiat.app.change import Planned
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.core.ask import caveats
-from fiat.core.change import plan as plans
+from fiat.core.change.making import make_plan
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
@@ -142,5 +142,5 @@ def planned(found: Meant, way: Way) -> Planned:
     """A way as a plan of the one who acts, that can be shown and carried out as ``set`` does."""
     assert way.plan is not None
     targets = [part.target for part in way.plan.parts]
-    made = plans.make(found.host, targets, most=found.how.count_limit)
+    made = make_plan(found.host, targets, most=found.how.count_limit)
     return Planned(made, targets, list(made.caveats), found.host)

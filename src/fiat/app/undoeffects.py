@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 
 from fiat.core.ask.effects import KeptShift, kept
-from fiat.core.change import plan
+from fiat.core.change.making import make_plan
 from fiat.core.change.target import target_of
 from fiat.core.change.undo import Find
 from fiat.core.errors import PathError
@@ -23,5 +23,5 @@ def effects_of(host: Host, finds: Sequence[Find]) -> tuple[tuple[KeptShift, ...]
         if find.change is not None:
             with suppress(PathError):  # it has gone, or is another one now: it is told when it is tried
                 targets.append(target_of(host, find.entry.path, find.entry.identity, goal=find.change.after))
-    made = plan.make(host, targets)
+    made = make_plan(host, targets)
     return kept(made.gains), kept(made.losses)

@@ -106,7 +106,7 @@ def _keep_others_off(
 
 def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> Result:
     """Write the plan down, and carry it out."""
-    with Progress(output.shows_progress, "changed", planned.plan.changing) as progress:
+    with Progress(output.shows_progress, "changed", planned.plan.change_count) as progress:
         result = change.apply(
             planned,
             history,

@@ -13,7 +13,7 @@ import numpy as np
 from fiat.core.ask.effects import KeptShift, kept
 from fiat.core.audit.examine import Told, examine
 from fiat.core.audit.ground import Ground, Mend, Rule
-from fiat.core.change import plan as plans
+from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target
@@ -143,7 +143,7 @@ def _counted(host: Host, one: Told) -> Plan | None:
         if route.end is not None:
             survey = survey_of_one(route.end)
             targets.append(Target(path, route, survey, survey.profile >= 0, False))
-    return plans.make(host, targets, mend.wish)
+    return make_plan(host, targets, mend.wish)
 
 
 def _routes(host: Host, one: Told) -> Iterator[tuple[str, Route]]:

@@ -126,7 +126,7 @@ def way_of(
         own=counting.own((*gains, *losses), meant),
         by_membership=draft.membership is not None,
         latent=draft.latent,
-        objects=len(draft.steps) if draft.plan is None else draft.plan.changing,
+        objects=len(draft.steps) if draft.plan is None else draft.plan.change_count,
         entries=draft.entries,
         order=min(list(MEANS).index(name) for name in draft.means),
     )

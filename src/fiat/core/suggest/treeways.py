@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from fiat.core.ask.treeeffects import Asking, Pair, View
 from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.why import RULE_WORDS
-from fiat.core.change import plan as plans
+from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan, Surveys
 from fiat.core.change.planned import Item
 from fiat.core.change.target import Target
@@ -191,7 +191,7 @@ class SearchingTrees:
             for one in edits:
                 one.close(drafting)
         targets = [*drafting.targets(), *(one.target() for one in edits if not preference.top)]
-        made = plans.make(
+        made = make_plan(
             self.host, targets, progress=self.progress, surveys=self.surveys, actor=ROOT, most=self.terms.most
         )
         outcomes = tuple(planned.change.after for planned in made.changes)

@@ -13,7 +13,7 @@ from itertools import islice
 
 from fiat.core.ask.effects import Effects, effects_at
 from fiat.core.ask.why import RULE_WORDS
-from fiat.core.change import plan as plans
+from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
 from fiat.core.model.accesslist import NO_ID
@@ -359,7 +359,7 @@ class Searching:
         if self.first is not None and {*names} <= _AT_ONCE:
             self.first(drafting.steps)
             self.first = None
-        made = plans.make(
+        made = make_plan(
             self.host,
             drafting.targets(),
             progress=self.progress,

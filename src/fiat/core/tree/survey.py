@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.posture import Identity, Object, Posture, Status
+from fiat.core.model.route import lies_under
 from fiat.core.tree.names import Names
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
@@ -99,6 +100,13 @@ class Survey:
     def paths(self) -> Iterator[str]:
         """The path of every entry, in the order of places; cheaper than asking for each."""
         return (path for _, path in self.paths_of(range(len(self))))
+
+    def reaches(self, path: str) -> bool:
+        """Whether ``path`` is one of those that were looked at; what is mounted in the tree is not, where it was left
+        out."""
+        if len(self) == 1:
+            return path == self.top.path
+        return lies_under(path, self.top.path) and not any(lies_under(path, mount) for mount in self.skipped)
 
     def paths_of(self, places: Iterable[int]) -> Iterator[tuple[int, str]]:
         """Each of ``places`` with its path."""

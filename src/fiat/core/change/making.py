@@ -1,0 +1,202 @@
+"""Making plans: the change of each object that is meant, the guards that object, and who gains and who loses by it.
+
+The effects are those of the host *as if* the plan were carried out; they are counted in
+:mod:`fiat.core.change.counting`.
+"""
+
+import errno
+from collections.abc import Sequence
+
+import numpy as np
+
+from fiat.core.change import guards, notes, steps
+from fiat.core.change.counting import count_effects
+from fiat.core.change.guards.acting import Suspect
+from fiat.core.change.plan import NOT_MEANT, Part, Plan, Surveys
+from fiat.core.change.planned import PlannedChange
+from fiat.core.change.steps import Change, wanted
+from fiat.core.change.target import Target
+from fiat.core.model.accesslist import Tag
+from fiat.core.model.finding import Finding
+from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.posture import Identity, Kind, Posture
+from fiat.core.model.principals import Principal
+from fiat.core.model.wish import Wish
+from fiat.core.tree.profile import Profile
+from fiat.core.tree.walk import Handles
+
+
+def make_plan(
+    host: Host,
+    targets: Sequence[Target],
+    wish: Wish = Wish(),  # noqa: B008
+    progress: Progress = no_progress,
+    *,
+    count: bool = True,
+    surveys: Surveys | None = None,
+    actor: Principal | None = None,
+    most: int | None = None,
+    through_flags: bool = False,
+) -> Plan:
+    """The plan for ``wish`` on ``targets``; without ``count``, gains and losses are left out.
+
+    It is carried out by ``actor``, by default whoever acts on the host. Of what lies under a changed
+    directory about ``most`` entries are counted, where that is given. Flags that are in the way are cleared
+    for the change and set again ``through_flags``.
+    """
+    making = _Making(host, wish, actor or host.actor(), through_flags=through_flags)
+    made = Plan(making.changes, [])
+    seen: set[Identity] = set()
+    done: list[Target] = []
+    for target in sorted(targets, key=lambda target: (target.survey.top.path, -len(target.survey))):
+        path = target.survey.top.path
+        if any(other.with_tree and other.survey.reaches(path) for other in done):
+            continue  # it is in that tree, and meant there
+        done.append(target)
+        made.parts.append(making.part(target, seen))
+    made.guards = _objections(host, made, making.asked)
+    if count and any(planned.change.changes for planned in making.changes):
+        count_effects(host, made, progress, {} if surveys is None else surveys, most)
+    return made
+
+
+class _Making:
+    """Makes the change for each profile once."""
+
+    def __init__(self, host: Host, wish: Wish, actor: Principal, *, through_flags: bool) -> None:
+        self.host = host
+        self.wish = wish
+        self.actor = actor
+        self.through_flags = through_flags
+        self.changes: list[PlannedChange] = []
+        self._keeps_flags: dict[str, bool] = {}
+        self.asked: frozenset[tuple[Tag, int | None]] = frozenset()
+
+    def part(self, target: Target, seen: set[Identity]) -> Part:
+        survey = target.survey
+        numbers = np.full(len(survey.profiles), NOT_MEANT, np.int32)
+        used = np.bincount(survey.profile[target.chosen], minlength=len(survey.profiles))
+        for place in np.flatnonzero(used).tolist():
+            numbers[place] = self._number(target, place, named=False)
+        number = np.where(target.chosen, numbers[survey.profile], NOT_MEANT).astype(np.int32)
+        if target.chosen[0]:
+            number[0] = self._number(target, int(survey.profile[0]), named=True)
+        write = number >= 0
+        several = np.flatnonzero(write & (survey.links > 1) & ~survey.directories()).tolist()
+        for place in several:
+            write[place] = survey.identity(place) not in seen
+            seen.add(survey.identity(place))
+        if write[0] and 0 not in several:
+            write[0] = survey.identity(0) not in seen
+            seen.add(survey.identity(0))
+        # what is mounted in it may be a target of its own, and its top is here already
+        points = survey.profiles.by_rest(lambda rest: rest.mount_point)
+        seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
+        return Part(target, number, write)
+
+    def _number(self, target: Target, place: int, *, named: bool) -> int:
+        """The number of the change for entries with this profile; what was not ``named`` may not be meant at all."""
+        profile = target.survey.profiles[place]
+        posture = profile.posture
+        if target.goals is not None:
+            goal = target.goals.postures[place]
+            change, held = self._change(profile, goal)
+            self.changes.append(
+                PlannedChange(profile, change, notes.on_flags(change), place in target.goals.known, held)
+            )
+            return len(self.changes) - 1
+        wish = self.wish if target.wish is None else target.wish(profile)
+        self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
+        asked = named and (wish.default.changes or wish.flags or wish.no_flags or posture.kind is Kind.SYMLINK)
+        if not wish.concerns(posture) and not asked:
+            return NOT_MEANT
+        goal = wanted(posture, wish, self.actor, self.host.settings.umask)
+        change, held = self._change(profile, goal)
+        change = self._impossible(change, profile, wish, named=named) or self._no_flags(change, target, place) or change
+        filesystem = profile.mount.type if profile.mount is not None else None
+        said = notes.of_change(change, goal, wish, self.host.accounts, filesystem) if change.changes else ()
+        self.changes.append(PlannedChange(profile, change, said, held=held))
+        return len(self.changes) - 1
+
+    def _change(self, profile: Profile, goal: Posture) -> tuple[Change, bool]:
+        """The change that makes ``goal``, and whether nothing but flags, which could be cleared, keeps it from that."""
+
+        def made(*, through: bool) -> Change:
+            towards = steps.steps_towards(profile.posture, goal, self.actor, through=through)
+            return steps.change(profile.posture, towards, self.actor, profile.mount, profile.keeps_lists)
+
+        change = made(through=self.through_flags)
+        held = change.errno and profile.posture.flags and not self.through_flags and not made(through=True).errno
+        return change, bool(held)
+
+    def _no_flags(self, change: Change, target: Target, number: int) -> Change | None:
+        """What shall have flags, and is on a file system that keeps none; one object of each is asked."""
+        if change.steps.flags is None or change.errno:
+            return None
+        survey = target.survey
+        filesystem = survey.profiles[number].filesystem
+        if filesystem not in self._keeps_flags:
+            handles = Handles(self.host)
+            try:
+                node = handles.open(survey.path(int(np.argmax(survey.profile == number))))
+                try:
+                    self._keeps_flags[filesystem] = node.keeps_flags()
+                finally:
+                    node.close()
+            except OSError:
+                return None  # it has gone, or may not be read: it is told when it is tried
+            finally:
+                handles.close()
+        if self._keeps_flags[filesystem]:
+            return None
+        return Change(change.before, change.before, change.steps, errno=errno.ENOTTY)
+
+    def _impossible(self, change: Change, profile: Profile, wish: Wish, *, named: bool) -> Change | None:
+        """What was asked for by name and cannot be at all, though nothing of it was tried."""
+        posture = profile.posture
+        if not named or change.errno:
+            return None
+        if wish.default.changes and not wish.default.drop and not posture.directory:
+            return Change(posture, posture, errno=errno.ENOTDIR)
+        if posture.kind is Kind.SYMLINK and not wish.only_ownership:
+            return Change(posture, posture, errno=errno.EOPNOTSUPP)
+        if wish.flags or wish.no_flags:
+            if posture.kind not in (Kind.FILE, Kind.DIRECTORY):
+                return Change(posture, posture, errno=errno.EOPNOTSUPP)
+            if posture.flags is None:  # what may not be opened cannot be given any either
+                return Change(posture, posture, errno=errno.EACCES)
+        return None
+
+
+# --- guards -----------------------------------------------------------------------
+
+
+def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Finding]:
+    """Every guard that objects."""
+    examples = made.examples()
+    every = [
+        Suspect(planned.profile, planned.change, examples[number], count, planned.known, planned.held)
+        for number, (planned, count) in enumerate(zip(made.changes, made.counts(), strict=True))
+        if count
+    ]
+    suspects = [one for one in every if one.change.changes]
+    refused = [one for one in every if one.change.errno]
+    changed: list[guards.Place] = []
+    shared: list[tuple[str, int]] = []
+    inside: dict[Identity, int] = {}
+    for part in made.parts:
+        for identity, places in part.target.survey.several_names().items():
+            inside[identity] = inside.get(identity, 0) + len(places)
+    for part in made.parts:
+        survey, meant = part.target.survey, part.write & made.changing_in(part)
+        if meant.any() and part.target.goals is not None:  # each for itself, and not because of what it lies in
+            paths = (path for _, path in survey.paths_of(np.flatnonzero(meant).tolist()))
+            changed += [guards.Place(path, False, 1) for path in paths]
+        elif meant.any():
+            changed.append(guards.Place(survey.top.path, part.target.with_tree, int(meant.sum())))
+        for place in np.flatnonzero(meant & (survey.links > 1) & ~survey.directories()).tolist():
+            names = int(survey.links[place]) - inside[survey.identity(place)]
+            if names > 0:
+                shared.append((survey.path(place), names))
+                made.names_elsewhere += names
+    return guards.objections(host, suspects, refused, changed, shared, asked)
