@@ -96,11 +96,32 @@ def test_the_core_is_pure() -> None:
             assert not attributes & {"environ", "getenv"}, module
 
 
-def test_each_room_names_its_doors() -> None:
-    for path in SOURCE.rglob("__init__.py"):
-        text = ast.get_docstring(ast.parse(path.read_text()))
-        assert text, path
-        assert len(text.splitlines()) > 1 or path.parent.name in ("options", "commands", "image", "snapshot", "history")
+def doors(tree: ast.Module) -> set[str]:
+    """What ``__all__`` of a package lists; loading it loads none of them."""
+    for node in tree.body:
+        if isinstance(node, ast.Assign) and ast.unparse(node.targets[0]) == "__all__":
+            return {*ast.literal_eval(node.value)}
+    return set()
+
+
+def test_other_rooms_come_in_by_the_doors() -> None:
+    """Each room lists the modules that others may import; each of these is imported by some other room."""
+    known = modules()
+    used: dict[str, set[str]] = {}
+    for module, tree in known.items():
+        here = "" if module in FREE else room_of(module) if module != "fiat.core" else "core"
+        for other in imports(tree, known):
+            if not other.startswith("fiat.") or (there := room_of(other)) == here:
+                continue
+            package = f"fiat.{there}"
+            for name in other.removeprefix(package).split(".")[1:]:
+                assert name in doors(known[package]), f"{module} imports {other}, which is no door of {package}"
+                used.setdefault(package, set()).add(name)
+                package = f"{package}.{name}"
+    for module, tree in known.items():
+        listed = doors(tree) if f"{module}." in " ".join(known) and module != "fiat" else set()
+        assert listed == used.get(module, set()), f"doors of {module} that nobody uses"
+        assert ast.get_docstring(tree) or not listed, f"{module} says nothing of itself"
 
 
 def test_no_test_imports_another() -> None:

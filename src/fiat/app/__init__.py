@@ -10,3 +10,37 @@ them together for ``import fiat``.
 What goes wrong at one path among several is handed to a ``problem`` function
 as a :class:`fiat.core.errors.PathError`; everything else is raised.
 """
+
+__all__ = (
+    "arrange",
+    "audit",
+    "byname",
+    "change",
+    "check",
+    "compare",
+    "decode",
+    "foresee",
+    "hosts",
+    "interface",
+    "let",
+    "look",
+    "past",
+    "question",
+    "restore",
+    "running",
+    "sample",
+    "save",
+    "selections",
+    "status",
+    "text",
+    "treelisting",
+    "trust",
+    "umask",
+    "undo",
+    "unevaluated",
+    "whichruns",
+    "who",
+    "whobelow",
+    "why",
+    "wishes",
+)

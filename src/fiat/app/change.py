@@ -9,8 +9,7 @@ from fiat.app.running import Result, run, who_runs
 from fiat.core.ask import caveats
 from fiat.core.ask.effects import kept
 from fiat.core.change.claims import claims
-from fiat.core.change.guards import GUARDS
-from fiat.core.change.guards.acting import why_refused
+from fiat.core.change.guards import GUARDS, why_refused
 from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan

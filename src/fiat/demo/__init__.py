@@ -3,3 +3,9 @@
 The doors of this room: ``sample`` (where its files are), ``tour`` (its story),
 ``build`` (its tree, made for real).
 """
+
+__all__ = (
+    "build",
+    "sample",
+    "tour",
+)

@@ -3,3 +3,8 @@
 The doors of this room: ``processes`` (who does the work) and ``changing`` (applying
 a plan with them).
 """
+
+__all__ = (
+    "changing",
+    "processes",
+)

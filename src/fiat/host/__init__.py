@@ -3,3 +3,14 @@
 All of them answer to :class:`fiat.core.model.host.Host`. The doors of this room:
 ``live.host``, ``image.host``, ``snapshot.reader``, ``history.sqlite``.
 """
+
+__all__ = (
+    "arrangements",
+    "evidence",
+    "history",
+    "image",
+    "live",
+    "snapshot",
+    "textfile",
+    "trust",
+)

@@ -4,3 +4,27 @@ The doors of this room: ``output`` takes results and shows them as text, JSON, J
 Lines or CSV; ``model`` is what a result says of itself; ``text`` lays it out. The
 other modules are named after the result that they show.
 """
+
+__all__ = (
+    "arrangements",
+    "audit",
+    "below",
+    "check",
+    "compare",
+    "decode",
+    "demo",
+    "foresee",
+    "model",
+    "output",
+    "past",
+    "plan",
+    "restore",
+    "save",
+    "sheet",
+    "terminal",
+    "treerecords",
+    "umask",
+    "ways",
+    "who",
+    "why",
+)

@@ -4,3 +4,13 @@ The doors of this room: ``who`` and ``why`` about one path; ``effects``, the one
 where gains and losses come from, and ``treeeffects`` for whole trees; ``remarks``
 and ``caveats``.
 """
+
+__all__ = (
+    "caveats",
+    "effects",
+    "remarks",
+    "treecaveats",
+    "treeeffects",
+    "who",
+    "why",
+)

@@ -5,3 +5,14 @@ its name; :func:`fiat.core.audit.examine.examine`, what they find in a
 :class:`fiat.core.audit.ground.Ground`; and
 :func:`fiat.core.audit.mending.mended`, which works out what mends that.
 """
+
+__all__ = (
+    "evidence",
+    "examine",
+    "ground",
+    "known",
+    "mending",
+    "registry",
+    "replacing",
+    "secretkinds",
+)

@@ -3,3 +3,18 @@
 The doors of this room: ``plan`` (what a wish does to many paths), ``guards``,
 ``apply``, ``undo``, ``history`` (what a history is asked for).
 """
+
+__all__ = (
+    "apply",
+    "claims",
+    "guards",
+    "history",
+    "making",
+    "plan",
+    "planned",
+    "privilege",
+    "rewriting",
+    "steps",
+    "target",
+    "undo",
+)

@@ -5,3 +5,10 @@ The doors of this room: :func:`fiat.core.expect.reading.parse` reads a file,
 :func:`fiat.core.expect.holding.contradictions` which of them cannot hold at once, and
 :func:`fiat.core.expect.mending.mending` what makes those hold that do not.
 """
+
+__all__ = (
+    "expectation",
+    "holding",
+    "mending",
+    "reading",
+)

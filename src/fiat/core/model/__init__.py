@@ -4,3 +4,26 @@ The doors of this room: ``posture`` (what one path says about access), ``right``
 ``principals`` (sets of people), ``finding``, ``wish``, ``host`` (what stands for a
 machine), ``record`` (all of these as JSON, both ways, declared with ``schema``).
 """
+
+__all__ = (
+    "accesslist",
+    "accounts",
+    "arrangement",
+    "capabilities",
+    "finding",
+    "glance",
+    "host",
+    "listbytes",
+    "mode",
+    "modechange",
+    "posture",
+    "principals",
+    "process",
+    "record",
+    "right",
+    "route",
+    "schema",
+    "sets",
+    "umask",
+    "wish",
+)

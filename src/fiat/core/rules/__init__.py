@@ -2,5 +2,20 @@
 
 The doors of this room: ``access`` (who may do what along a route), ``decision``
 (one posture, everyone at once), ``sideeffects`` (what the kernel does by itself),
-``attributes`` (who may change a posture), ``programs`` (what execve(2) sees).
+``attributes`` (who may change a posture), ``programs`` (what execve(2) sees), and
+``difference`` (before and after: the one place where two answers are compared).
 """
+
+__all__ = (
+    "access",
+    "attributes",
+    "checks",
+    "decision",
+    "difference",
+    "effective",
+    "handlers",
+    "inheritance",
+    "privilege",
+    "programs",
+    "sideeffects",
+)

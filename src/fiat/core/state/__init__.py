@@ -2,3 +2,10 @@
 
 The doors of this room: ``capture``, ``comparison``, ``restoring``.
 """
+
+__all__ = (
+    "capture",
+    "comparison",
+    "matching",
+    "restoring",
+)

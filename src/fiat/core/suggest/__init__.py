@@ -1,4 +1,17 @@
 """What would have to change for a wish to come true.
 
-The door of this room is ``advice``.
+The first doors of this room: ``advice`` (what helps against a refusal), ``search`` (every way to a ``goal``, by its
+``cost``), ``forecast`` (what a directory makes of what is made in it), ``arranging``.
 """
+
+__all__ = (
+    "advice",
+    "arranging",
+    "cost",
+    "drafting",
+    "forecast",
+    "goal",
+    "means",
+    "search",
+    "ways",
+)

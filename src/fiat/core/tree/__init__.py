@@ -4,3 +4,20 @@ The doors of this room: ``walk`` (the route to a path), ``reading`` (the one wal
 a tree, into a ``survey`` of profiles), ``answers`` (who may do what with all of
 it), ``asif`` (a host seen through a supposed change).
 """
+
+__all__ = (
+    "answerkeys",
+    "answers",
+    "asif",
+    "assembly",
+    "distinct",
+    "names",
+    "natural",
+    "postures",
+    "profile",
+    "profiles",
+    "reading",
+    "summary",
+    "survey",
+    "walk",
+)

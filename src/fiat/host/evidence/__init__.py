@@ -2,3 +2,5 @@
 
 The door of this room is :class:`fiat.host.evidence.live.LiveEvidence`.
 """
+
+__all__ = ("live",)

@@ -1,1 +1,6 @@
 """Where the history of changes is kept."""
+
+__all__ = (
+    "place",
+    "sqlite",
+)

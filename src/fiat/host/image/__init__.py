@@ -1,1 +1,3 @@
 """A host held in memory."""
+
+__all__ = ("host",)

@@ -3,3 +3,9 @@
 ``host`` is its door. ``postures`` is the one reader of postures, fed by ``facts`` and
 ``statx`` for one object, and by ``treereader`` for thousands at a time.
 """
+
+__all__ = (
+    "accounts",
+    "host",
+    "umaskfiles",
+)

@@ -1,1 +1,10 @@
 """A host held in a file."""
+
+__all__ = (
+    "files",
+    "folder",
+    "host",
+    "reader",
+    "records",
+    "writing",
+)

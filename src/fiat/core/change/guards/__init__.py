@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from fiat.core.change.guards import acting, bits, people
 from fiat.core.change.guards.acting import WHO, Suspect
+from fiat.core.change.guards.acting import why_refused as why_refused  # a door of this room
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
