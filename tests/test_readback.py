@@ -2,10 +2,8 @@
 
 import json
 import os
-import sqlite3
 import subprocess
 from collections.abc import Callable
-from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +14,6 @@ from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts
 from fiat.demo.sample import SNAPSHOT
 from fiat.host.snapshot import reader
-from support import oldhistories
 from support.json_values import places, put
 from support.program import PROGRAM, fiat, machine
 
@@ -148,35 +145,6 @@ def test_what_could_not_be_read_is_still_unknown(folder: str) -> None:
     assert (found.unknown, found.posture.flags) == ((("access list", 13), ("flags", 5)), None)
     told = machine("who", "/srv/skerry/dropbox", "--from", path)
     assert sum(caveat["code"] == "unknown" for caveat in told["caveats"]) == 2
-
-
-@pytest.mark.parametrize("version", [1, 2])
-def test_a_history_of_an_older_version_is_put_back(folder: str, version: int) -> None:
-    """The first knew neither file systems nor flags nor seals, the second had a row for each entry."""
-    paths, place = [f"{folder}/{number}" for number in range(3)], f"{folder}/history"
-    for path in paths:
-        os.close(os.open(path, os.O_CREAT, 0o600))
-        os.chmod(path, 0o640)
-    assert fiat("set", *paths, "--mode", "o+r", "--history", place).returncode == 0
-    oldhistories.become(place, version)
-    (run,) = machine("history", "--history", place)["results"]
-    assert (run["state"], run["paths"]) == ("done", 3)
-    assert len(machine("history", "1", "--history", place)["results"]) == 3
-    assert fiat("set", paths[0], "--mode", "o+w", "--accept", "everyone-writes", "--history", place).returncode == 0
-    assert fiat("undo", "--history", place).returncode == 0
-    assert fiat("undo", "--history", place).returncode == 0
-    assert [os.stat(path).st_mode & 0o777 for path in paths] == [0o640] * 3
-    with closing(sqlite3.connect(place)) as database:
-        assert database.execute("PRAGMA user_version").fetchone() == (3,)
-        database.execute("UPDATE entry SET inode = inode + 1 WHERE place = 1")
-        database.commit()
-    verified = machine("history", "--verify", "--history", place, status=0 if version == 1 else 1)
-    assert [one["run"] for one in verified["results"]] == [1] * (version - 1)  # version 1 had no seals
-    with closing(sqlite3.connect(place)) as database:
-        database.execute("PRAGMA user_version = 4")
-    done = fiat("history", "--history", place)
-    assert done.returncode == 3
-    assert "newer Fiat" in done.stderr
 
 
 def test_of_several_ends_the_weightier_is_the_status(folder: str) -> None:

@@ -35,7 +35,7 @@ class _Seconds:
 
 
 class _Shifts:
-    """Gains or losses, each who, right, paths, and since version 2 those that no other right goes with."""
+    """Gains or losses: of each who, right, paths, and on how many the right goes with no other."""
 
     def write(self, value: Sequence[KeptShift]) -> Any:
         return list(map(list, value))
@@ -48,11 +48,10 @@ class _Shifts:
         return tuple(self._one(one, f"{place}[{number}]") for number, one in enumerate(data))
 
     def _one(self, data: Any, place: str) -> KeptShift:
-        if not isinstance(data, list) or not 3 <= len(data) <= 4:
-            raise wrong(place, data, "a list of who, right and paths")
+        if not isinstance(data, list) or len(data) != len(_SHIFT):
+            raise wrong(place, data, "a list of who, right, paths and those apart")
         who, right = (Text().read(one, place) for one in data[:2])
-        paths = Number().read(data[2], place)
-        return KeptShift(who, right, paths, Number().read(data[3], place) if len(data) > 3 else paths)
+        return KeptShift(who, right, *(Number().read(one, place) for one in data[2:]))
 
 
 _SHIFT = (str, str, int, int)

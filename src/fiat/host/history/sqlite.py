@@ -15,7 +15,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from fiat.core.change.history import Beginning, Claim, Damage, Entry, Intended, Run, Settled, State, Waiting
 from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
 from fiat.core.text import quoted, visible
-from fiat.host.history import blocks, oldentries, runrows, tables
+from fiat.host.history import blocks, runrows, tables
 from fiat.host.history.locks import locked, this_process
 from fiat.host.history.place import trusted
 from fiat.host.history.seals import Row, seal_of
@@ -247,12 +247,6 @@ def _seal(database: sqlite3.Connection, number: int) -> None:
     database.execute("UPDATE run SET seal = ? WHERE number = ?", (seal_of(tuple(row)), number))
 
 
-def _selected(database: sqlite3.Connection, table: str, names: Iterable[str]) -> str:
-    """The columns of these names, with NULL for one that this version lacks."""
-    there = tables.columns(database, table)
-    return ", ".join(name if name in there else f"NULL AS {name}" for name in names)
-
-
 def _insert(database: sqlite3.Connection, table: str, columns: Sequence[str], rows: Iterable[Row]) -> None:
     """Add rows, each of a run and these columns."""
     names = ("run", *columns)
@@ -264,7 +258,7 @@ def _run_rows(database: sqlite3.Connection) -> Iterator[tuple[int, sqlite3.Row |
 
     One that is not there is such a one: none is ever taken away.
     """
-    query = f"SELECT {_selected(database, 'run', (*runrows.RUN_COLUMNS, 'seal'))} FROM run"
+    query = f"SELECT {', '.join((*runrows.RUN_COLUMNS, 'seal'))} FROM run"
     found: dict[int, sqlite3.Row | None] = {}
     latest = _latest(database)
     try:
@@ -288,7 +282,6 @@ def _latest(database: sqlite3.Connection) -> int:
     for query in (
         "SELECT seq FROM sqlite_sequence WHERE name = 'run'",
         "SELECT max(run) FROM block",
-        "SELECT max(run) FROM entry",
     ):
         with suppress(sqlite3.DatabaseError):
             row = database.execute(query).fetchone()
@@ -305,15 +298,8 @@ _NAMED = 1000
 
 
 def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:
-    columns = _selected(database, "run", ("entries_seal", "fates_seal"))
-    row = database.execute(f"SELECT {columns} FROM run WHERE number = ?", (number,)).fetchone()
+    row = database.execute("SELECT entries_seal, fates_seal FROM run WHERE number = ?", (number,)).fetchone()
     seals = tuple(row) if row is not None else (None, None)
-    version = tables.version_of(database)
-    if tables.has_table(database, "entry"):
-        found = _rows(database, "entry", oldentries.ENTRY_COLUMNS, number)
-        if found or version < tables.VERSION:
-            postures = _rows(database, "posture", oldentries.POSTURE_COLUMNS, number)
-            return oldentries.entries_of(found, postures, seals, flags_unknown=version == 1)
     made, fates = (
         _rows(database, table, names, number)
         for table, names in (("block", blocks.BLOCK_COLUMNS), ("fate", blocks.FATE_COLUMNS))
@@ -323,7 +309,7 @@ def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:
 
 def _rows(database: sqlite3.Connection, table: str, names: Sequence[str], number: int) -> list[Row]:
     """These columns of the rows of a run, in the order of the first of them."""
-    query = f"SELECT {_selected(database, table, names)} FROM {table} WHERE run = ? ORDER BY {names[0]}"
+    query = f"SELECT {', '.join(names)} FROM {table} WHERE run = ? ORDER BY {names[0]}"
     return list(map(tuple, database.execute(query, (number,)).fetchall()))
 
 

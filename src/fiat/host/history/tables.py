@@ -1,15 +1,14 @@
-"""The tables of a history in SQLite: made, recognised, and brought up to date."""
+"""The tables of a history in SQLite: made, and recognised."""
 
 import os
 import sqlite3
-from collections.abc import Mapping
 from contextlib import suppress
 
 from fiat.core.errors import HistoryError
 
 VERSION = 3
-"""Version 1 knew neither flags nor file systems nor seals, version 2 a row for each entry. Both are read, and added to
-in this form."""
+"""The version of these tables (SQLite's ``user_version``). Those before it were never released: they are told, and not
+read."""
 
 _TABLES = {
     "run": {
@@ -49,32 +48,6 @@ two of these cover its entries, as planned and as they came out."""
 
 _KEYS = {"block": "run, first", "fate": "run, first"}
 
-_BEFORE = {
-    "posture": {
-        "run": "INTEGER NOT NULL",
-        "number": "INTEGER NOT NULL",
-        "fields": "TEXT NOT NULL",
-    },
-    "entry": {
-        "run": "INTEGER NOT NULL",
-        "place": "INTEGER NOT NULL",
-        "path": "BLOB NOT NULL",
-        "filesystem": "TEXT NOT NULL DEFAULT ''",
-        "inode": "INTEGER NOT NULL",
-        "birth": "INTEGER NOT NULL",
-        "before": "INTEGER NOT NULL",
-        "after": "INTEGER NOT NULL",
-        "on_the_way": "TEXT",
-        "fate": "INTEGER NOT NULL",
-        "found": "TEXT",
-    },
-}
-"""In place of the last two, before version 3: each posture that the entries of a run have, once; its entries."""
-
-_ADDED = {"run": {"entries_seal", "fates_seal", "seal"}, "entry": {"filesystem", "found"}}
-"""The columns that not every version has had."""
-
-
 _PLAIN = frozenset(b"/-_.abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789")
 """Bytes that stand for themselves in a URI; SQLite takes the name of a file as one."""
 
@@ -109,61 +82,30 @@ def empty(database: sqlite3.Connection) -> bool:
     found = set(map(tuple, database.execute("SELECT type, name FROM sqlite_master")))
     if not found:
         return True
-    version = version_of(database)
-    if version > VERSION and ("table", "run") in found:
-        raise HistoryError(
-            f"was written by a newer Fiat (version {version} of it, and this one knows {VERSION}); "
-            "use that one, or another --history"
-        )
-    declared = {**_TABLES, **_BEFORE}
-    needed = {"run", *(_BEFORE if version < VERSION else _TABLES)}
-    tables = {name for kind, name in found if kind == "table"} - {"sqlite_sequence"}
-    if (
-        version < 1
-        or {kind for kind, _ in found} != {"table"}
-        or not needed <= tables <= declared.keys()
-        or any(_lacking(database, name, declared[name]) - _ADDED.get(name, set()) for name in tables)
-    ):
+    version = int(database.execute("PRAGMA user_version").fetchone()[0])
+    if version > 0 and version != VERSION and ("table", "run") in found:
+        by = "a newer Fiat" if version > VERSION else "a Fiat of before the first release"
+        others = "use that one, or another --history" if version > VERSION else "move it away, or use another --history"
+        raise HistoryError(f"was written by {by} (version {version} of it, and this one knows {VERSION}); {others}")
+    whole = found - {("table", "sqlite_sequence")} == {("table", name) for name in _TABLES}
+    if version != VERSION or not whole or any(_lacks(database, name) for name in _TABLES):
         raise HistoryError("is a database of something else, and not a history of Fiat")
     return False
 
 
-def version_of(database: sqlite3.Connection) -> int:
-    """The version that it says it has."""
-    return int(database.execute("PRAGMA user_version").fetchone()[0])
-
-
-def columns(database: sqlite3.Connection, table: str) -> set[str]:
-    """The names of the columns of a table."""
-    return {str(row[1]) for row in database.execute(f"PRAGMA table_info({table})")}
-
-
-def has_table(database: sqlite3.Connection, table: str) -> bool:
-    """Whether it has a table of this name."""
-    return bool(columns(database, table))
-
-
-def _lacking(database: sqlite3.Connection, table: str, declared: Mapping[str, str]) -> set[str]:
-    """The columns of a table that are not there."""
-    return declared.keys() - columns(database, table)
+def _lacks(database: sqlite3.Connection, table: str) -> bool:
+    """Whether a table lacks columns."""
+    there = {str(row[1]) for row in database.execute(f"PRAGMA table_info({table})")}
+    return not _TABLES[table].keys() <= there
 
 
 def prepare(database: sqlite3.Connection) -> None:
-    """Make the tables that are missing, and bring those of an older version up to this."""
-    version = VERSION if empty(database) else version_of(database)
-    if version == 1:
-        database.execute("UPDATE posture SET fields = json_set(fields, '$.flags', NULL)")
-        for table in ("run", "entry"):
-            declared = {**_TABLES, **_BEFORE}[table]
-            for name in _lacking(database, table, declared):
-                database.execute(f"ALTER TABLE {table} ADD COLUMN {name} {declared[name]}")
-        if "device" in columns(database, "entry"):
-            database.execute("ALTER TABLE entry DROP COLUMN device")
+    """Make the tables, where nothing was ever written to it."""
+    if not empty(database):
+        return
     for table, declared in _TABLES.items():
-        if not has_table(database, table):
-            parts = [f"{name} {kind}" for name, kind in declared.items()]
-            key = _KEYS.get(table)
-            ending = f", PRIMARY KEY ({key})) WITHOUT ROWID" if key else ")"
-            database.execute(f"CREATE TABLE {table} ({', '.join(parts)}{ending}")
-    if version_of(database) != VERSION:
-        database.execute(f"PRAGMA user_version = {VERSION}")
+        parts = [f"{name} {kind}" for name, kind in declared.items()]
+        key = _KEYS.get(table)
+        ending = f", PRIMARY KEY ({key})) WITHOUT ROWID" if key else ")"
+        database.execute(f"CREATE TABLE {table} ({', '.join(parts)}{ending}")
+    database.execute(f"PRAGMA user_version = {VERSION}")
