@@ -181,6 +181,7 @@ def test_twice_as_much_takes_about_twice_as_long(number: int, folder: str) -> No
             raise AssertionError((what, command, times, ratio))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("form", ["gz", "zst"])
 def test_what_is_compressed_is_not_unpacked_without_end(folder: str, form: str) -> None:
     """Gigabytes of nothing in a small file: refused in a line, within the memory that a small snapshot takes."""

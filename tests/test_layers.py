@@ -2,6 +2,7 @@
 
 import ast
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import fiat
@@ -24,6 +25,7 @@ FREE = {"fiat", "fiat.__main__"}
 """The public interface and ``python -m fiat`` import what they like."""
 
 
+@cache
 def modules() -> dict[str, ast.Module]:
     found = {}
     for path in SOURCE.rglob("*.py"):
@@ -33,9 +35,14 @@ def modules() -> dict[str, ast.Module]:
     return found
 
 
+@cache
+def nodes(tree: ast.Module) -> list[ast.AST]:
+    return list(ast.walk(tree))
+
+
 def imports(tree: ast.Module, known: dict[str, ast.Module]) -> Iterator[str]:
     """Everything that is imported, wherever that stands: in functions and under conditions too."""
-    for node in ast.walk(tree):
+    for node in nodes(tree):
         if isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
         elif isinstance(node, ast.ImportFrom):
@@ -90,9 +97,9 @@ def test_the_core_is_pure() -> None:
     for module, tree in known.items():
         if module.startswith("fiat.core"):
             assert not IMPURE & set(imports(tree, known)), module
-            names = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
+            names = {node.id for node in nodes(tree) if isinstance(node, ast.Name)}
             assert "print" not in names, module
-            attributes = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
+            attributes = {node.attr for node in nodes(tree) if isinstance(node, ast.Attribute)}
             assert not attributes & {"environ", "getenv"}, module
 
 
@@ -134,7 +141,7 @@ def _callers(known: dict[str, ast.Module], names: set[str]) -> set[str]:
     """The modules that call something with one of these names, as a function or as a method."""
     found = set()
     for module, tree in known.items():
-        for node in ast.walk(tree):
+        for node in nodes(tree):
             called = node.func if isinstance(node, ast.Call) else None
             name = (
                 called.id if isinstance(called, ast.Name) else called.attr if isinstance(called, ast.Attribute) else ""

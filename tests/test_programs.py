@@ -151,6 +151,7 @@ def compare(folder: str, files: Iterator[tuple[str, bytes]], people: Sequence[Pr
     return compared
 
 
+@pytest.mark.slow
 def test_every_damage_is_the_kernels_answer() -> None:
     with fresh("here") as folder:
         surroundings(folder)

@@ -57,6 +57,7 @@ ODD: list[Any] = [None, True, -1, 1.5, float("inf"), 10**30, "7105", "", "\x1b[2
 ODD += [{"uid": "7105"}, {"uid": -1}, [None], 3, "x"]
 
 
+@pytest.mark.slow
 def test_every_field_of_a_snapshot_is_checked(folder: str) -> None:
     """Whatever stands in its place is either refused, in one line that names the place, or can be asked about."""
     records, seen, refused, accepted = lines(), set(), 0, 0

@@ -114,6 +114,7 @@ def test_a_snapshot_answers_as_the_host_that_it_was_taken_of(kind: str, tmp_path
     assert outside < same / 100
 
 
+@pytest.mark.slow
 def test_no_line_is_longer_than_what_is_read(tmp_path: Path) -> None:
     """Very many entries, names as long as can be, of characters that JSON makes long, and long ways of symlinks."""
     top = tmp_path / "tree"
@@ -218,6 +219,7 @@ def _zstandard(data: bytes) -> bytes:
     return zstandard.ZstdCompressor(write_checksum=True).compress(data)
 
 
+@pytest.mark.slow
 def test_any_value_anywhere_is_read_or_refused(small: tuple[str, Path], tmp_path: Path) -> None:
     """Each value of each line once something else: no other error, and what is read can be asked."""
     top, whole = small

@@ -7,12 +7,13 @@ import struct
 import subprocess
 import sys
 import threading
+from collections.abc import Mapping, Sequence
 from fcntl import ioctl
 from termios import TIOCSWINSZ
 
 import pytest
 
-from support.program import PROGRAM
+from support.program import PROGRAM, fork
 
 S = "/srv/skerry"
 
@@ -40,27 +41,37 @@ COMMANDS = (
 )
 
 
+_NOTHING: Mapping[str, str] = {}
 _ALL = b"\x04all\x04"
 
 
-def on_terminal(columns: int, *words: str, program: tuple[str, ...] = (), **environment: str) -> str:
+def on_terminal(
+    columns: int, *words: str, program: Sequence[str] = (), environment: Mapping[str, str] = _NOTHING
+) -> str:
     """What ``fiat``, or another program, writes to a terminal of so many columns."""
     leader, follower = pty.openpty()
     ioctl(follower, TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
     settings = {**os.environ, "TERM": "xterm-256color", **environment}
     settings.pop("COLUMNS", None)
-    command = program or [*PROGRAM, *words, *(() if "compare" in words else ("--from", "skerry"))]
-    with subprocess.Popen(command, stdout=follower, stderr=follower, env=settings) as running:
-        # Were our own end closed, the last that was written could be lost with it: so it says when all has come.
-        ending = threading.Thread(target=lambda: (running.wait(), os.write(follower, _ALL)))
-        ending.start()
-        data = b""
-        while not data.endswith(_ALL):
-            data += os.read(leader, 65536)
-        ending.join()
+    if program:
+        child = subprocess.Popen(program, stdout=follower, stderr=follower, env=settings).pid
+    else:
+        child = fork(words, follower, follower, environment=settings)
+    # Were our own end closed, the last that was written could be lost with it: so it says when all has come.
+    ending = threading.Thread(target=lambda: (os.waitpid(child, 0), os.write(follower, _ALL)))
+    ending.start()
+    data = b""
+    while not data.endswith(_ALL):
+        data += os.read(leader, 65536)
+    ending.join()
     os.close(follower)
     os.close(leader)
     return data.removesuffix(_ALL).decode().replace("\r\n", "\n")
+
+
+def of_the_sample(columns: int, *words: str, **environment: str) -> str:
+    """The same of the sample host."""
+    return on_terminal(columns, *words, *(() if "compare" in words else ("--from", "skerry")), environment=environment)
 
 
 def plain(text: str) -> str:
@@ -71,7 +82,7 @@ def plain(text: str) -> str:
 @pytest.mark.parametrize("words", COMMANDS)
 @pytest.mark.parametrize("columns", [80, 100, 132])
 def test_everything_fits(words: tuple[str, ...], columns: int) -> None:
-    text = plain(on_terminal(columns, *words))
+    text = plain(of_the_sample(columns, *words))
     assert text
     for line in text.splitlines():
         # what is to be copied stays in one piece
@@ -80,10 +91,10 @@ def test_everything_fits(words: tuple[str, ...], columns: int) -> None:
 
 @pytest.mark.parametrize("words", COMMANDS)
 def test_colour_carries_only_what_the_words_carry(words: tuple[str, ...]) -> None:
-    coloured = on_terminal(200, *words)
-    without = on_terminal(200, *words, NO_COLOR="1")
+    coloured = of_the_sample(200, *words)
+    without = of_the_sample(200, *words, NO_COLOR="1")
     assert "\x1b" not in without
-    assert "\x1b" not in on_terminal(200, *words, TERM="dumb")
+    assert "\x1b" not in of_the_sample(200, *words, TERM="dumb")
     assert plain(coloured) == without
     assert re.fullmatch(r"(?:[^\x1b]|\x1b\[[0-9;]*m)*", coloured)
 
@@ -118,7 +129,7 @@ def test_names_are_never_broken(tmp_path: object, columns: int) -> None:
         (("set", *paths, "o+r", "--preview"), [min(paths)]),
         (("set", *paths, "o+rw", "--no-history"), [min(paths)]),
     ):
-        shown = plain(on_terminal(columns, program=(*PROGRAM, *words)))
+        shown = plain(on_terminal(columns, *words))
         assert [name for name in each if name not in shown] == [], words
 
 
