@@ -13,7 +13,7 @@ PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 # Fiat runs from src, so what Python compiles is kept, whatever the environment says: it starts in half the time.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick check bench lock clean
+.PHONY: demo test quick quick-tests check bench lock clean
 
 demo: $(VENV)/fiat.stamp
 	@$(BIN)/fiat demo
@@ -21,7 +21,9 @@ demo: $(VENV)/fiat.stamp
 test: check
 	$(BIN)/python -m pytest -n auto --dist worksteal
 
-quick: check
+quick: check quick-tests
+
+quick-tests: $(VENV)/test.stamp $(VENV)/fiat.stamp
 	$(BIN)/python -m pytest -n auto --dist worksteal -m "not root and not slow"
 
 check: $(VENV)/test.stamp $(VENV)/fiat.stamp
@@ -53,4 +55,4 @@ lock: $(VENV)/run.stamp
 	        --no-annotate --no-emit-index-url requirements/$$name.in -o requirements/$$name.txt || exit 1; done
 
 clean:
-	rm -rf $(VENV) build dist
+	rm -rf $(VENV) .venv-* build dist
