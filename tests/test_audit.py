@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 
 from fiat.core.audit import secretkinds
-from fiat.core.audit.evidence import Kept, NoEvidence, Started
-from fiat.core.audit.examine import Told, examine, kept
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.evidence import NoEvidence, SavedFindings, StartedFile
+from fiat.core.audit.examine import TreeFinding, examine, kept
+from fiat.core.audit.ground import AuditedTree
 from fiat.core.audit.mending import mended
 from fiat.core.audit.registry import RULES
 from fiat.core.model.principals import Principal
@@ -53,14 +53,14 @@ def planted() -> Iterator[Planted]:
         yield Planted(f"{folder}/tree/planted")
 
 
-def ground_of(planted: Planted) -> Ground:
+def ground_of(planted: Planted) -> AuditedTree:
     """The tree as it is now."""
     host = LiveHost(from_folder(planted.accounts))
     evidence = PlantedEvidence(planted, lambda paths: dict(LiveEvidence(host).secrets(paths) or {}))
-    return Ground(host, *survey_at(host, planted.top, Extent(details=True)), evidence)
+    return AuditedTree(host, *survey_at(host, planted.top, Extent(details=True)), evidence)
 
 
-def dangers(found: list[Told]) -> set[tuple[str, str]]:
+def dangers(found: list[TreeFinding]) -> set[tuple[str, str]]:
     return {
         (one.rule.code, path)
         for one in found
@@ -179,7 +179,7 @@ class Small:
         host = LiveHost(from_folder(self.accounts))
         evidence = NoEvidence()
         evidence.login = lambda: login  # type: ignore[method-assign]
-        ground = Ground(host, *survey_at(host, self.top, Extent(details=True)), evidence)
+        ground = AuditedTree(host, *survey_at(host, self.top, Extent(details=True)), evidence)
         found = examine(ground, [RULES[code]])
         for one in mended(found):
             assert one.commands or one.told.found.mend is None, (code, one.told.found.text)
@@ -305,14 +305,14 @@ def test_units_and_tables_are_read_as_their_programs_do(tmp_path: Path) -> None:
     found = list(of_units(accounts, [str(units)]))
     by = "unit feed.service"
     assert set(found) == {
-        Started(f"{units}/feed.service", 0, by, run=False),
-        Started(f"{units}/feed.service.d/more.conf", 0, by, run=False),
-        Started(tool, KEEPER, by),
-        Started(other, KEEPER, by, run=False),
-        Started(tool, 0, by),
-        Started(other, 0, by, run=False),
-        Started(f"{units}/made.service", 0, "unit made.service", run=False),
-        Started(tool, None, "unit made.service"),
+        StartedFile(f"{units}/feed.service", 0, by, run=False),
+        StartedFile(f"{units}/feed.service.d/more.conf", 0, by, run=False),
+        StartedFile(tool, KEEPER, by),
+        StartedFile(other, KEEPER, by, run=False),
+        StartedFile(tool, 0, by),
+        StartedFile(other, 0, by, run=False),
+        StartedFile(f"{units}/made.service", 0, "unit made.service", run=False),
+        StartedFile(tool, None, "unit made.service"),
     }
     os.mkfifo(units / "feed.service.d" / "nobody-writes.conf")  # is not waited for
     os.mkfifo(units / "never.service")
@@ -349,7 +349,7 @@ def test_packages_are_known_by_path_and_by_what_was_recorded(tmp_path: Path) -> 
 def test_a_snapshot_that_is_kept_for_it_answers_as_the_host_did(planted: Planted, tmp_path: Path) -> None:
     ground = ground_of(planted)
     found = kept(ground.host, [ground.survey], ground.evidence)
-    assert isinstance(found, Kept)
+    assert isinstance(found, SavedFindings)
     assert set(found.secret_kinds or {}) >= {path for rule, path in planted.dangers if rule == "secret-readable"}
     for words in ((), ("--for-audit",)):
         held = str(tmp_path / f"held{len(words)}.jsonl.zst")

@@ -10,12 +10,12 @@ import pytest
 
 from fiat.core.change import steps
 from fiat.core.change.apply import apply
-from fiat.core.change.history import Beginning, Intended
+from fiat.core.change.history import IntendedChange, RunBeginning
 from fiat.core.change.making import make_plan
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import take
 from fiat.core.change.target import Target
-from fiat.core.change.undo import Despite, find, put_back
+from fiat.core.change.undo import UndoTerms, find, put_back
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.modechange import parse_change
@@ -102,7 +102,7 @@ def changes_as_this_process(
     host = LiveHost(world.people)
     tried = 0
     wrong: list[str] = []
-    done: list[Intended] = []
+    done: list[IntendedChange] = []
     attempted: set[str] = set()
     postures = []
     for path in world.objects:
@@ -128,8 +128,8 @@ def changes_as_this_process(
                 continue
             for step in apply(host, [item], lambda: False):
                 wrong += (f"{one.error} on {about}; it is {state_of(path)}" for one in step.told)
-                done.append(Intended(item.path, item.identity, item.change))
-    history.begin(Beginning(None, ("test",)), done)
+                done.append(IntendedChange(item.path, item.identity, item.change))
+    history.begin(RunBeginning(None, ("test",)), done)
     return tried, wrong, attempted
 
 
@@ -184,7 +184,7 @@ def put_all_back(world: World, history: SqliteHistory) -> list[str]:
     """Put back the latest run; the paths where that failed."""
     entries = history.entries(history.runs()[0].number)[::-1]
     host = LiveHost(world.people)
-    despite = Despite(privilege=True)
+    despite = UndoTerms(privilege=True)
     finds = list(find(host, entries, despite))
     told = (one for tried in put_back(host, finds, lambda: False, despite=despite) for one in tried.told)
     return [entries[one.place].path for one in told if one.error is not None]

@@ -13,11 +13,11 @@ import pytest
 from fiat.app.check import Checked, check, read_expectations
 from fiat.core.errors import ExpectationError
 from fiat.core.expect import holding, mending
-from fiat.core.expect.expectation import Whom
+from fiat.core.expect.expectation import NamedPeople
 from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal
 from fiat.core.suggest.goal import Goal, Terms
-from fiat.core.suggest.search import Found, search
+from fiat.core.suggest.search import SearchResult, search
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.estates import (
@@ -160,7 +160,7 @@ def checked(file: Path, host: LiveHost) -> Checked:
 
 
 FAULTS: dict[str, tuple[object, str, object]] = {
-    "groups without members": (Whom, "among", lambda self, universe, accounts: universe.with_uid(self.number)),
+    "groups without members": (NamedPeople, "among", lambda self, universe, accounts: universe.with_uid(self.number)),
     "trees that are their tops": (holding, "_meant", lambda ground, expectation: np.arange(1)),
 }
 
@@ -346,7 +346,7 @@ def test_many_alike_are_mended_by_one_search(folder: str, monkeypatch: pytest.Mo
     file.write_text(f'[[expect]]\nname = "a"\npaths = ["{top}"]\nbelow = true\nwrite = {{ always = ["keeper"] }}\n')
     searches: list[object] = []
 
-    def counted(host: Host, goals: Sequence[Goal], terms: Terms) -> Found:
+    def counted(host: Host, goals: Sequence[Goal], terms: Terms) -> SearchResult:
         searches.append(goals)
         return search(host, goals, terms)
 

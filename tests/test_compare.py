@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from fiat.app.compare import State, compared
-from fiat.app.save import Into, save
+from fiat.app.compare import ComparedState, compared
+from fiat.app.save import Destination, save
 from fiat.app.times import parse_time
 from fiat.core.ask import effects
 from fiat.core.errors import NotationError
@@ -89,12 +89,15 @@ def test_who_gained_and_who_lost_is_what_the_kernel_says(kind: str, tmp_path: Pa
                 same_people = seed % 2 == 0
                 before = having(estate, everyone)
                 held = tmp_path / f"{seed}.jsonl.zst"
-                save(LiveHost(from_folder(str(tmp_path))), [estate.top], Into(str(held)), across_mounts=True)
+                save(LiveHost(from_folder(str(tmp_path))), [estate.top], Destination(str(held)), across_mounts=True)
                 week = Week(estate, dice)
                 remember(estate)
                 after = having(estate, everyone if same_people else others)
                 now = LiveHost(from_folder(str(tmp_path) if same_people else later))
-                states = State("then", reader.read(str(held)), str(held), None), State("live", now, None, None)
+                states = (
+                    ComparedState("then", reader.read(str(held)), str(held), None),
+                    ComparedState("live", now, None, None),
+                )
                 found = compared(*states)
                 assert found is not None
                 gains, losses = counted(week, before, after)
@@ -117,9 +120,9 @@ def test_a_fault_where_answers_are_compared_is_seen(tmp_path: Path, monkeypatch:
     held = str(tmp_path / "before.jsonl")
     with fresh("here") as top:
         os.chmod(top, 0o700)
-        save(LiveHost(), [top], Into(held))
+        save(LiveHost(), [top], Destination(held))
         os.chmod(top, 0o755)
-        states = State("then", reader.read(held), held, None), State("live", LiveHost(), None, None)
+        states = ComparedState("then", reader.read(held), held, None), ComparedState("live", LiveHost(), None, None)
         found = compared(*states)
         assert found is not None
         assert found.effects.gains

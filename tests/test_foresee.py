@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import pytest
 
-from fiat.app.foresee import How, foreseen
+from fiat.app.foresee import ForeseeOptions, foreseen
 from fiat.core.ask.who import Answer
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import AccessList, Entry, Tag
@@ -16,7 +16,7 @@ from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.model.right import EXECUTE
 from fiat.core.rules import inheritance
-from fiat.core.rules.inheritance import Making, made
+from fiat.core.rules.inheritance import Creation, made
 from fiat.core.tree.walk import walk
 from fiat.host.live.host import LiveHost
 from support.filesystems import fresh
@@ -119,7 +119,7 @@ def judge(kind: str, options: str, count: int) -> None:
                     continue
                 found = walk(host, f"{case.parent}/{case.name}").end
                 assert found is not None
-                making = Making(who, min(who.gids), case.asking, case.umask)
+                making = Creation(who, min(who.gids), case.asking, case.umask)
                 of_kind = Kind.DIRECTORY if case.directory else Kind.FILE
                 foretold = made(above.posture, above.mount, of_kind, making, keeps_lists=above.keeps_lists is not False)
                 assert foretold == found.posture, (case, above.posture, who)
@@ -151,7 +151,7 @@ def test_what_is_foreseen_comes_true(folder: str) -> None:
         who = choices.choice(users[1:])
         umask = choices.choice((0o022, 0o002, 0o077))
         asking = choices.choice((None, 0o600, 0o640))
-        how = How((who.name,), f"{umask:04o}", None if asking is None else f"{asking:04o}", source)
+        how = ForeseeOptions((who.name,), f"{umask:04o}", None if asking is None else f"{asking:04o}", source)
         (found,) = foreseen(host, [parent], how, held=True)
         told = found.forecast
         source_mode = os.stat(source).st_mode & 0o7777

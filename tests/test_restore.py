@@ -13,10 +13,10 @@ from typing import Any
 import pytest
 
 from fiat.app.change import apply
-from fiat.app.compare import State
-from fiat.app.restore import Only, Restored, restore
-from fiat.app.save import Into, save
-from fiat.app.undo import Despite, put_back, undoing
+from fiat.app.compare import ComparedState
+from fiat.app.restore import Restored, RestoreDirection, restore
+from fiat.app.save import Destination, save
+from fiat.app.undo import UndoTerms, put_back, undoing
 from fiat.core.errors import PathError
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.accounts import from_folder
@@ -45,14 +45,16 @@ def changed_estate(top: str, seed: int, people: LiveHost, held: Path) -> tuple[E
     """An estate that was saved, what everything was then, and the week since; the host must not know its mounts yet."""
     estate = Estate(top, seed)
     was = keep(estate)
-    save(people, [estate.top], Into(str(held)), across_mounts=True)
+    save(people, [estate.top], Destination(str(held)), across_mounts=True)
     return estate, was, Week(estate, random.Random(seed))
 
 
-def planned(held: Path, host: LiveHost, only: Only = Only.EVERYTHING, *, through_flags: bool = False) -> Restored:
+def planned(
+    held: Path, host: LiveHost, only: RestoreDirection = RestoreDirection.EVERYTHING, *, through_flags: bool = False
+) -> Restored:
     """What restoring would do on this host."""
     problems: list[PathError] = []
-    states = State("then", reader.read(str(held)), str(held), None), State("live", host, None, None)
+    states = ComparedState("then", reader.read(str(held)), str(held), None), ComparedState("live", host, None, None)
     return restore(*states, only=only, problem=problems.append, through_flags=through_flags, privilege=True)
 
 
@@ -85,7 +87,7 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
                         assert state == was[old], (path, old)
                         back += state != now[path]
                 if found.planned.plan.change_count and history.runs():
-                    undone = undoing(people, history, despite=Despite(privilege=True))
+                    undone = undoing(people, history, despite=UndoTerms(privilege=True))
                     put_back(undone, history, problem=problems.append)
                     assert keep(estate) == now
     report(f"restored on {kind}", back=back, left=left)
@@ -94,8 +96,8 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
 
 
 @pytest.mark.root
-@pytest.mark.parametrize("only", [Only.LOST, Only.GAINED])
-def test_only_one_direction(only: Only, tmp_path: Path) -> None:
+@pytest.mark.parametrize("only", [RestoreDirection.LOST, RestoreDirection.GAINED])
+def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
     """The kernel is asked before and after: nobody loses anything by giving back, or gains by taking away."""
     write_accounts(str(tmp_path))
     accounts = from_folder(str(tmp_path))
@@ -113,7 +115,7 @@ def test_only_one_direction(only: Only, tmp_path: Path) -> None:
                 apply(found.planned, None, problem=lambda _: None)
                 remember(estate)
                 after = having(estate, everyone)
-                if only is Only.LOST:
+                if only is RestoreDirection.LOST:
                     assert before <= after, (seed, sorted(before - after)[:3])
                     assert not found.planned.plan.losses
                 else:

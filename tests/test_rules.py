@@ -15,11 +15,11 @@ from fiat.core.change.guards import bits as bit_guards
 from fiat.core.change.guards.acting import Suspect
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
-from fiat.core.change.rewriting import Tried
+from fiat.core.change.rewriting import TriedObjects
 from fiat.core.change.steps import Change
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Tag
-from fiat.core.model.accounts import Accounts, Supposed, User
+from fiat.core.model.accounts import Accounts, SupposedAccounts, User
 from fiat.core.model.host import Settings
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Format, Identity, Kind, Mount, Object, Posture, Program, Status
@@ -177,7 +177,7 @@ def expect_shifts(host: ImageHost, planned: Plan) -> None:
     supposed = HostAsIf(host, Supposition(planned.postures_after()))
     foreseen = rights_of_all(supposed, universe, host)
     for item in planned.to_write():
-        assert list(apply(host, [item], lambda: False)) == [Tried(0, 1)]
+        assert list(apply(host, [item], lambda: False)) == [TriedObjects(0, 1)]
         assert host.objects[item.path].posture == item.change.after
     after = rights_of_all(host, universe)
     assert foreseen == after
@@ -208,7 +208,7 @@ def rights_of_all(
 @pytest.mark.slow
 @given(hosts(), st.sampled_from(USERS[1:]), st.sampled_from(GIDS))
 def test_a_supposed_membership_is_a_membership(host: ImageHost, who: User, gid: int) -> None:
-    supposed = HostAsIf(host, Supposition(accounts=Supposed(host.accounts, joins=[(who.name, gid)])))
+    supposed = HostAsIf(host, Supposition(accounts=SupposedAccounts(host.accounts, joins=[(who.name, gid)])))
     groups = [
         group._replace(members=(*group.members, who.name)) if group.gid == gid else group
         for group in host.accounts.groups

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from fiat.app.save import Into, save
+from fiat.app.save import Destination, save
 from fiat.core.ask.who import Answer, universe_of
 from fiat.core.errors import PathError, SnapshotError
 from fiat.core.model.accounts import Accounts
@@ -46,7 +46,7 @@ SEEDS = int(os.environ.get("FIAT_JUDGE_SNAPSHOTS", "6"))
 def kept(host: Host, path: str, file: Path, *, across: bool) -> Host:
     """What is saved of ``path``, read again."""
     problems: list[PathError] = []
-    save(host, [path], Into(str(file)), across_mounts=across, problem=problems.append)
+    save(host, [path], Destination(str(file)), across_mounts=across, problem=problems.append)
     return reader.read(str(file))
 
 
@@ -147,7 +147,7 @@ def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
     for name in ("a/one", "a/two\n", "a/b/drei \udcff", "c/x", "zero"):
         make(f"{top}/{name}", 0o640)
     os.symlink("x", f"{top}/c/link")
-    save(LiveHost(Accounts((), (), "nobody")), [top], Into(str(folder / "whole.jsonl")))
+    save(LiveHost(Accounts((), (), "nobody")), [top], Destination(str(folder / "whole.jsonl")))
     return top, folder / "whole.jsonl"
 
 

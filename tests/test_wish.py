@@ -12,8 +12,8 @@ from fiat.core.ask.effects import KeptShift
 from fiat.core.change import guards
 from fiat.core.change.guards import acting, bits
 from fiat.core.change.guards.acting import Suspect
-from fiat.core.change.history import Beginning, Fate, Intended, Settled, State
-from fiat.core.change.history import Entry as Touched
+from fiat.core.change.history import IntendedChange, ObjectFate, RunBeginning, RunState, SettledObjects
+from fiat.core.change.history import RunEntry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards, wanted
 from fiat.core.model import accesslist
 from fiat.core.model.accesslist import Entry, Tag, from_mode
@@ -210,13 +210,13 @@ touched = st.builds(
     whole_postures(),
     whole_postures(),
     st.lists(whole_postures(), max_size=2).map(tuple),
-    st.just(Fate.PLANNED),
+    st.just(ObjectFate.PLANNED),
     st.none(),
 )
 
 
-def intended(one: Touched) -> Intended:
-    return Intended(one.path, one.identity, Change(one.before, one.after, between=one.between), one.digest)
+def intended(one: Touched) -> IntendedChange:
+    return IntendedChange(one.path, one.identity, Change(one.before, one.after, between=one.between), one.digest)
 
 
 @pytest.mark.slow
@@ -225,19 +225,19 @@ def intended(one: Touched) -> Intended:
 def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str]) -> None:
     with trusted_folder() as folder:
         history = SqliteHistory(f"{folder}/history.db")
-        beginning = Beginning("keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
+        beginning = RunBeginning("keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
         number = history.begin(beginning, map(intended, kept))
-        assert history.run(number).state is State.RUNNING  # this very process
+        assert history.run(number).state is RunState.RUNNING  # this very process
         assert history.entries(number) == kept
-        fates = [Settled(0, 0, Fate.ASTRAY, kept[0].before)] if kept else []
+        fates = [SettledObjects(0, 0, ObjectFate.ASTRAY, kept[0].before)] if kept else []
         history.finish(number, fates, changed=len(kept) - len(fates), complete=not fates)
         found = history.run(number)
-        assert found.state is (State.PARTIAL if fates else State.DONE)
+        assert found.state is (RunState.PARTIAL if fates else RunState.DONE)
         assert (found.command, found.gains, found.paths) == (("fiat", *words), beginning.gains, len(kept))
-        assert [one.fate for one in history.entries(number)][:1] == [Fate.ASTRAY] * len(fates)
+        assert [one.fate for one in history.entries(number)][:1] == [ObjectFate.ASTRAY] * len(fates)
         undo = history.begin(beginning._replace(undoes=number), [])
         history.finish(undo, [], changed=0, complete=True)
-        assert (history.run(number).state, history.run(number).undone_by) == (State.UNDONE, undo)
+        assert (history.run(number).state, history.run(number).undone_by) == (RunState.UNDONE, undo)
         redo = history.begin(beginning._replace(undoes=undo), [])
         history.finish(redo, [], changed=0, complete=True)
         assert history.run(number).undone_by is None
@@ -247,10 +247,10 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
 def test_a_history_that_was_cut_short_is_told(folder: str) -> None:
     place = Path(folder) / "history.db"
     history = SqliteHistory(str(place))
-    number = history.begin(Beginning(None, ("fiat", "set")), [])
+    number = history.begin(RunBeginning(None, ("fiat", "set")), [])
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
     powers = FileCapabilities(3, 1, 2, True, 1000)
     posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)
-    history.begin(Beginning(None, ()), [Intended("/f", Identity("fs", 2, 3), Change(posture, posture))])
+    history.begin(RunBeginning(None, ()), [IntendedChange("/f", Identity("fs", 2, 3), Change(posture, posture))])
     (kept,) = history.entries(2)
     assert kept.before.capabilities == powers

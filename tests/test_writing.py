@@ -16,7 +16,7 @@ import pytest
 from fiat import open_host
 from fiat.cli.main import main
 from fiat.core.change import rewriting
-from fiat.core.change.history import Fate, State
+from fiat.core.change.history import ObjectFate, RunState
 from fiat.core.change.making import make_plan
 from fiat.core.change.steps import Steps
 from fiat.core.model.host import Node
@@ -135,15 +135,15 @@ def test_a_process_that_is_killed_ends_the_run_with_an_account(
     assert "a process that did a part of the work was killed by signal 9" in err
     assert ("a part is changed" in err) == half
     run = SqliteHistory(place).runs()[0]
-    assert (run.state, run.ended is not None) == (State.PARTIAL, True)
+    assert (run.state, run.ended is not None) == (RunState.PARTIAL, True)
     entries = SqliteHistory(place).entries(run.number)
     now = states(top)
     for entry in entries:
         as_before = now[entry.path] == before[entry.path]
-        done = entry.fate in (Fate.PLANNED, Fate.CHANGED)
-        assert done == (as_before if command == "undo" else not as_before) or entry.fate is Fate.ASTRAY, entry
-    assert run.changed == sum(one.fate in (Fate.PLANNED, Fate.CHANGED) for one in entries)
-    assert sum(one.fate is Fate.ASTRAY for one in entries) in ((1, 2) if half else (0,))  # one for each process
+        done = entry.fate in (ObjectFate.PLANNED, ObjectFate.CHANGED)
+        assert done == (as_before if command == "undo" else not as_before) or entry.fate is ObjectFate.ASTRAY, entry
+    assert run.changed == sum(one.fate in (ObjectFate.PLANNED, ObjectFate.CHANGED) for one in entries)
+    assert sum(one.fate is ObjectFate.ASTRAY for one in entries) in ((1, 2) if half else (0,))  # one for each process
     assert f"fiat undo {run.number} --history {place}" in out
     while states(top) != before:  # of an undo, what is left of the run it was to undo
         assert main(["undo", "--accept", "privilege", "--history", place]) == 0
@@ -163,7 +163,7 @@ def test_what_a_refused_step_leaves_half_done_is_put_back(folder: str, monkeypat
         assert (done.returncode, states(top)) == (3, before), done.stderr
         assert "No space left on device" in done.stderr
         run = SqliteHistory(place).runs()[0]
-        assert [one.fate for one in SqliteHistory(place).entries(run.number)] == [Fate.FAILED]
+        assert [one.fate for one in SqliteHistory(place).entries(run.number)] == [ObjectFate.FAILED]
 
         def refuse(self: LiveNode, uid: int | None, gid: int | None) -> None:
             if uid == 0:
@@ -176,7 +176,7 @@ def test_what_a_refused_step_leaves_half_done_is_put_back(folder: str, monkeypat
         monkeypatch.undo()
         history = SqliteHistory(place)
         (entry,) = history.entries(history.runs()[0].number)
-        assert entry.fate is Fate.ASTRAY
+        assert entry.fate is ObjectFate.ASTRAY
         assert entry.found is not None
         assert (entry.found.uid, entry.found.acl) == (7101, None)
         assert os.stat(path).st_uid == 7101
@@ -302,7 +302,7 @@ def test_what_another_writes_between_the_look_and_the_change_is_recorded_and_no_
     assert "found otherwise afterwards" in capsys.readouterr().err
     (entry,) = SqliteHistory(place).entries(1)
     assert entry.found is not None
-    assert (entry.fate, entry.found.mode) == (Fate.ASTRAY, 0o604)
+    assert (entry.fate, entry.found.mode) == (ObjectFate.ASTRAY, 0o604)
     shown = fiat("history", "1", "--history", place).stdout
     assert "Found otherwise than planned" in shown
     assert "0604" in shown
@@ -339,7 +339,7 @@ def test_a_run_waits_for_another_on_the_same_objects_and_no_stranger_can_stop_it
     with monkeypatch.context() as patch:
         patch.setattr(rewriting, "take", take)
         holder = in_child(lambda: main(["set", f"{folder}/t/d0", "--below", "--mode", "go=", "--history", place]))
-    while not (os.path.exists(place) and [run.state for run in SqliteHistory(place).runs()] == [State.RUNNING]):
+    while not (os.path.exists(place) and [run.state for run in SqliteHistory(place).runs()] == [RunState.RUNNING]):
         time.sleep(0.01)
     beside = fiat("set", f"{folder}/t/d1", "--mode", "go=x", "--history", place)
     assert (beside.returncode, beside.stderr) == (0, "")
@@ -373,7 +373,7 @@ def test_what_is_done_is_done_whoever_reads_the_output(folder: str) -> None:
         line = [*PROGRAM, "set", path, f"{folder}/missing", "--mode", "600", "--history", place]
         done = subprocess.run(["/bin/sh", "-c", f'"$@" {redirected}', "sh", *line], capture_output=True, text=True)
         assert (done.returncode, mode_of(path), "Traceback" in done.stderr) == (3, 0o600, False)
-        assert SqliteHistory(place).runs()[0].state is State.DONE
+        assert SqliteHistory(place).runs()[0].state is RunState.DONE
         assert fiat("undo", "--accept", "privilege", "--history", place).returncode == 0
     read, write = os.pipe()
     os.close(read)

@@ -8,7 +8,7 @@ import stat
 from collections.abc import Callable
 from pathlib import Path
 
-from fiat.core.audit.evidence import NoEvidence, Started
+from fiat.core.audit.evidence import NoEvidence, StartedFile
 from fiat.core.model import capabilities
 from support.files import POWERS, give_list, make
 
@@ -42,7 +42,7 @@ class Planted:
         self.homes = f"{top}/homes"
         self.accounts = f"{top}/accounts"
         self.dangers: list[Plant] = []
-        self.started: list[Started] = []
+        self.started: list[StartedFile] = []
         self._number = 0
         os.makedirs(self.homes, 0o755)
         os.mkdir(self.accounts, 0o755)
@@ -171,7 +171,7 @@ class Planted:
         rule = "started-replaceable"
 
         def started(path: str, uid: int, *, danger: bool) -> None:
-            self.started.append(Started(path, uid, "unit made.service"))
+            self.started.append(StartedFile(path, uid, "unit made.service"))
             if danger:
                 self._danger(rule, path)
 
@@ -237,7 +237,7 @@ class PlantedEvidence(NoEvidence):
         assert isinstance(paths, list | tuple)
         return self._secrets_in(list(paths))
 
-    def started(self) -> tuple[Started, ...] | None:
+    def started(self) -> tuple[StartedFile, ...] | None:
         return tuple(self._planted.started)
 
     def login(self) -> dict[str, str] | None:

@@ -10,7 +10,7 @@ from fiat.core.model.principals import Principal, user
 from fiat.core.model.right import right_named
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.means import MEANS
-from fiat.core.suggest.search import Found, search
+from fiat.core.suggest.search import SearchResult, search
 from fiat.host.image.host import ImageHost
 
 UIDS, GIDS = (1, 2, 3, 4), (11, 12, 13)
@@ -76,11 +76,13 @@ class SmallWorld:
         )
         return f"{posture.kind.value} {posture.mode:03o} owner {posture.uid} group {posture.gid} {acl}"
 
-    def ways(self, who: Principal, right: str, gives: bool, by: tuple[str, ...] = (), path: str = "/d/f") -> Found:
+    def ways(
+        self, who: Principal, right: str, gives: bool, by: tuple[str, ...] = (), path: str = "/d/f"
+    ) -> SearchResult:
         return search(self.host, [Goal(who, right_named(right), path, gives)], Terms(by or tuple(MEANS)))
 
 
-def best_of(found: Found) -> Rank | None:
+def best_of(found: SearchResult) -> Rank | None:
     """What the best way costs that is no membership."""
     cost = next((way.cost for way in found.ways if way.membership is None), None)
     return None if cost is None else (cost.against, cost.anyone_else, cost.others)

@@ -4,13 +4,13 @@ import errno
 import os
 from collections.abc import Callable, Iterable, Iterator
 
-from fiat.app.change import How, Planned, planned_for, targets_of
+from fiat.app.change import ChangeOptions, Planned, planned_for, targets_of
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.trust import FREE, Trust
 from fiat.core.change.target import Target
 from fiat.core.errors import ArrangementError, FiatError, NotationError, PathError
 from fiat.core.model import principals
-from fiat.core.model.arrangement import Arrangement, Chosen
+from fiat.core.model.arrangement import Arrangement, ArrangementChoice
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.posture import Object
@@ -18,7 +18,7 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import TRAVERSE
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
-from fiat.core.suggest.arranging import Arranged, Arranging, arrangements_of
+from fiat.core.suggest.arranging import Arranged, Arranger, arrangements_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Terms
 from fiat.core.suggest.ways import ROOT, Searching
@@ -33,7 +33,7 @@ from fiat.host.arrangements import builtin, usual_places
 __all__ = [
     "Arranged",
     "Arrangement",
-    "Chosen",
+    "ArrangementChoice",
     "Known",
     "arranged",
     "known_arrangements",
@@ -84,7 +84,7 @@ def arranged(host: Host, found: Object, known: Known) -> Arranged | None:
         return None
     if but:
         return Arranged(chosen, but=but)
-    arranging = Arranging(chosen, found.posture.uid, host.accounts, actor, umask)
+    arranging = Arranger(chosen, found.posture.uid, host.accounts, actor, umask)
     node = open_end(host, found.path)[1]
     if node is None:
         return Arranged(chosen)
@@ -107,8 +107,8 @@ def arranged(host: Host, found: Object, known: Known) -> Arranged | None:
 def plan_arranged(
     host: Host,
     paths: Iterable[str],
-    chosen: Chosen,
-    how: How = How(),  # noqa: B008
+    chosen: ArrangementChoice,
+    how: ChangeOptions = ChangeOptions(),  # noqa: B008
     *,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
@@ -127,7 +127,7 @@ def plan_arranged(
             raise NotationError(
                 top.path, f"{quoted(top.path)} is a {kind}, and {arrangement.name} is for a {arrangement.only}"
             )
-        arranging = Arranging(chosen, top.posture.uid, host.accounts, host.actor(), host.settings.umask)
+        arranging = Arranger(chosen, top.posture.uid, host.accounts, host.actor(), host.settings.umask)
         without = any(one.keeps_lists is False and arranging.needs_lists(one.posture) for one in target.survey.profiles)
         if without:
             hint = f"{arrangement.usage} needs access lists, and this file system keeps none"
@@ -156,7 +156,7 @@ def plan_arranged(
     return made
 
 
-def _people(chosen: Chosen, host: Host) -> Iterator[Principal]:
+def _people(chosen: ArrangementChoice, host: Host) -> Iterator[Principal]:
     accounts = host.accounts
     for whom in chosen.whom:
         if whom.group:
@@ -170,5 +170,5 @@ def _people(chosen: Chosen, host: Host) -> Iterator[Principal]:
             yield principals.unlisted_user(whom.number)._replace(name=str(whom.number))
 
 
-def _wish_of(arranging: Arranging) -> Callable[[Profile], Wish]:
+def _wish_of(arranging: Arranger) -> Callable[[Profile], Wish]:
     return lambda profile: arranging.wish(profile.at())

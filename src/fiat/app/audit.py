@@ -10,9 +10,9 @@ from fiat.app.trust import FREE, Trust
 from fiat.core.ask import caveats
 from fiat.core.audit import known as knowing
 from fiat.core.audit.evidence import Evidence, NoEvidence
-from fiat.core.audit.examine import Told, examine, in_order
-from fiat.core.audit.ground import Ground, Rule
-from fiat.core.audit.known import Known
+from fiat.core.audit.examine import TreeFinding, examine, in_order
+from fiat.core.audit.ground import AuditedTree, Rule
+from fiat.core.audit.known import AcceptedFinding
 from fiat.core.audit.mending import Mended, mended
 from fiat.core.audit.registry import RULES
 from fiat.core.errors import NotationError, PathError
@@ -55,7 +55,7 @@ class Audit(NamedTuple):
     tops: list[str]
     objects: int
     known: int
-    over: list[Known]
+    over: list[AcceptedFinding]
     caveats: list[Finding]
     host: Host
 
@@ -95,7 +95,7 @@ def audit(
     rules: Sequence[Rule],
     selection: Selection = Selection(),  # noqa: B008
     *,
-    known: Sequence[Known] = (),
+    known: Sequence[AcceptedFinding] = (),
     weight: str = "plain",
     across_mounts: bool = False,
     problem: Problem = raise_problem,
@@ -103,7 +103,7 @@ def audit(
 ) -> Audit:
     """What ``rules`` find at and under ``paths``; what mends it is asked of what is of ``weight`` and worse."""
     evidence = evidence_of(host)
-    told: list[Told] = []
+    told: list[TreeFinding] = []
     said: list[Finding] = [*caveats.of_host(host.settings), *_not_looked_at(evidence)]
     objects = 0
     routes: dict[int, Route] = {}
@@ -122,7 +122,7 @@ def audit(
     tops = outermost(read)
     for survey in tops:
         route = routes[id(survey)]
-        ground = Ground(host, route, survey, evidence)
+        ground = AuditedTree(host, route, survey, evidence)
         for trouble in survey.troubles:
             if not any(lies_under(trouble.path, point) for point in ground.kernels_own):
                 problem(PathError(trouble.path, trouble.errno))
@@ -144,7 +144,7 @@ def audit(
     )
 
 
-def _selected(told: list[Told], ground: Ground, selection: Selection) -> list[Told]:
+def _selected(told: list[TreeFinding], ground: AuditedTree, selection: Selection) -> list[TreeFinding]:
     """Of each finding what is meant."""
     meant = ground.survey.chosen(selection.on(ground.accounts))
     found = []
@@ -169,7 +169,7 @@ def _not_looked_at(evidence: Evidence) -> list[Finding]:
     return found
 
 
-def read_known(path: str, trust: Trust = FREE) -> list[Known]:
+def read_known(path: str, trust: Trust = FREE) -> list[AcceptedFinding]:
     """The findings that the file ``path`` accepts; :class:`NotationError` for what is wrong in it, and PathError."""
     return knowing.read(trust.read(path, "the file of accepted findings", LARGEST), path, RULES)
 

@@ -19,7 +19,7 @@ from fiat.core.words import who as who_words
 Folders = tuple[str, ...]
 
 
-class Place(NamedTuple):
+class SearchedFolder(NamedTuple):
     """A folder that is looked through: the path of the name there, and whether that may be run; ``why`` is None where
     nothing of the name is there that can be found by who looks.
 
@@ -49,12 +49,12 @@ class ByName(NamedTuple):
     name: str
     folders: Folders
     source: str
-    places: list[Place]
+    places: list[SearchedFolder]
     here: str | None
     host: Host
 
     @property
-    def program(self) -> Place | None:
+    def program(self) -> SearchedFolder | None:
         """The program that is run."""
         return next((one for one in self.places if one.runs), None)
 
@@ -89,17 +89,19 @@ def by_name(host: Host, who: str | Principal, name: str, folders: str | None = N
     return ByName(principal, name, listed, source, places, _here(host, principal, name), host)
 
 
-def _at(host: Host, principal: Principal, path: str) -> Place:
+def _at(host: Host, principal: Principal, path: str) -> SearchedFolder:
     found = why(host, principal, "execute", path)
     end = found.route.end
     if end is None or end.posture.kind is not Kind.FILE or _out_of_sight(found, end):
-        return Place(path, None)
+        return SearchedFolder(path, None)
     takes = any(
         step.object is end and step.needs == EXECUTE.name and step.allowed and not step.runs_for and step.reason
         for step in found.verdict.steps
     )
     as_script = takes and found.verdict.errno == errno.ENOEXEC and why(host, principal, READ, path).verdict.allowed
-    return Place(path, found, takes, as_script and end.program is not None and end.program.problem in NO_FORMAT)
+    return SearchedFolder(
+        path, found, takes, as_script and end.program is not None and end.program.problem in NO_FORMAT
+    )
 
 
 def _out_of_sight(found: Why, end: Object) -> bool:

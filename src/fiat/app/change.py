@@ -5,12 +5,12 @@ from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, failure, raise_problem
-from fiat.app.running import Result, run, who_runs
+from fiat.app.running import RunResult, run, who_runs
 from fiat.core.ask import caveats
 from fiat.core.ask.effects import kept
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS, why_refused
-from fiat.core.change.history import Beginning, History, Intended, Waiting, in_silence
+from fiat.core.change.history import History, IntendedChange, RunBeginning, Waiting, in_silence
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.privilege import with_digests
@@ -26,10 +26,10 @@ from fiat.core.tree.walk import Extent, open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
 
-__all__ = ["GUARDS", "How", "Planned", "alone", "apply", "plan"]
+__all__ = ["GUARDS", "ChangeOptions", "Planned", "alone", "apply", "plan"]
 
 
-class How(NamedTuple):
+class ChangeOptions(NamedTuple):
     """How far a change goes: each path alone, or it and all ``below``, or only its ``contents``.
 
     Of a symlink that is named, ``link_itself`` is changed, or what it leads to. Flags that keep something from
@@ -66,7 +66,7 @@ def plan(
     host: Host,
     paths: Iterable[str],
     wish: Wish,
-    how: How = How(),  # noqa: B008
+    how: ChangeOptions = ChangeOptions(),  # noqa: B008
     *,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
@@ -92,7 +92,7 @@ def planned_for(
 
 @contextmanager
 def alone(
-    host: Host, history: History, paths: Iterable[str], how: How, waiting: Waiting = in_silence
+    host: Host, history: History, paths: Iterable[str], how: ChangeOptions, waiting: Waiting = in_silence
 ) -> Iterator[None]:
     """Nobody else who uses this history changes what is at and under ``paths`` meanwhile: waits for who does.
 
@@ -108,7 +108,9 @@ def alone(
         yield
 
 
-def targets_of(host: Host, paths: Iterable[str], how: How, problem: Problem, progress: Progress) -> Iterator[Target]:
+def targets_of(
+    host: Host, paths: Iterable[str], how: ChangeOptions, problem: Problem, progress: Progress
+) -> Iterator[Target]:
     """What is meant at the end of each path; what cannot be looked at goes to ``problem``."""
     for path in paths:
         if not path:  # not the current directory: a variable of a script that was never set
@@ -134,7 +136,7 @@ def targets_of(host: Host, paths: Iterable[str], how: How, problem: Problem, pro
         yield Target(path, route, survey, taken, how.with_tree)
 
 
-def _survey(node: Node, how: How, progress: Progress) -> Survey:
+def _survey(node: Node, how: ChangeOptions, progress: Progress) -> Survey:
     if how.with_tree:
         return survey_of(node, Extent(across_mounts=how.across_mounts), progress)
     return survey_of_one(node.look(exact=True))
@@ -179,7 +181,7 @@ def apply(
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
     stop_at_first: bool = False,
-) -> Result:
+) -> RunResult:
     """Write each change of a plan through its handle, with what the plan knows to be refused as problems.
 
     Guards are not asked: see :meth:`Planned.refused_by`. ``command`` are the
@@ -190,11 +192,11 @@ def apply(
     refused = tell_refused(planned, problem, stop_at_first=stop_at_first)
     items = [] if stop_at_first and refused else made.to_write()
     if not items:
-        return Result()
-    beginning = Beginning(who_runs(host.accounts), tuple(command), None, kept(made.gains), kept(made.losses))
+        return RunResult()
+    beginning = RunBeginning(who_runs(host.accounts), tuple(command), None, kept(made.gains), kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),
-        with_digests(host, [Intended(item.path, item.identity, item.planned.change) for item in items]),
+        with_digests(host, [IntendedChange(item.path, item.identity, item.planned.change) for item in items]),
         beginning,
         history,
         problem=problem,

@@ -23,13 +23,13 @@ from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import folder
 from fiat.host.snapshot.host import SnapshotHost
 
-__all__ = ["LIVE", "Comparison", "Selection", "State", "compared", "open_state"]
+__all__ = ["LIVE", "ComparedState", "Comparison", "Selection", "compared", "open_state"]
 
 LIVE = "live"
 """The word for this host as it is now."""
 
 
-class State(NamedTuple):
+class ComparedState(NamedTuple):
     """A host at one time: the word for it, the file it is held in, and when it was taken (ISO 8601).
 
     ``at`` is the time by which it was chosen in a folder, as written.
@@ -61,14 +61,14 @@ def open_state(
     accounts: str | None = None,
     incomplete: bool = False,
     trust: Trust = FREE,
-) -> State:
+) -> ComparedState:
     """What ``word`` means: :data:`LIVE`, a snapshot, or a folder of them, of which the last one ``at`` that time.
 
     Raises :class:`SnapshotError`, :class:`NotationError` where ``at`` is no time, and
     :class:`fiat.core.errors.UntrustedFile` where others can have written what is to be followed.
     """
     if word == LIVE:
-        return State(word, open_host(None, accounts), None, None)
+        return ComparedState(word, open_host(None, accounts), None, None)
     path = word
     if os.path.isdir(word):
         path = os.path.join(word, _chosen(word, at))
@@ -81,7 +81,7 @@ def open_state(
         except PathError as error:
             raise SnapshotError(f"cannot read the snapshot {quoted(path)}: {os.strerror(error.errno)}") from error
     found = open_host(real, accounts, incomplete=incomplete)
-    return State(word, found, path, found.taken if isinstance(found, ImageHost) else None, at)
+    return ComparedState(word, found, path, found.taken if isinstance(found, ImageHost) else None, at)
 
 
 def _chosen(place: str, at: str | None) -> str:
@@ -102,8 +102,8 @@ def _chosen(place: str, at: str | None) -> str:
 
 
 def compared(
-    before: State,
-    after: State,
+    before: ComparedState,
+    after: ComparedState,
     paths: Sequence[str] = (),
     selection: Selection = Selection(),  # noqa: B008
     *,
@@ -122,7 +122,7 @@ def compared(
 
 
 def comparable(
-    before: State, after: State, paths: Sequence[str], *, problem: Problem, progress: Progress
+    before: ComparedState, after: ComparedState, paths: Sequence[str], *, problem: Problem, progress: Progress
 ) -> list[tuple[View, View]]:
     """The trees that both hold, or ``paths`` of them, read on either side; nothing where reading was stopped."""
     across = before.across_mounts and after.across_mounts
@@ -146,7 +146,7 @@ def comparable(
     return trees
 
 
-def trees_of(before: State, after: State, paths: Sequence[str] = ()) -> Sequence[str]:
+def trees_of(before: ComparedState, after: ComparedState, paths: Sequence[str] = ()) -> Sequence[str]:
     """The ``paths``, absolute, or where there are none the tops of the trees that both hold.
 
     Raises SnapshotError where they hold none. A relative path starts from where

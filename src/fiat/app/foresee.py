@@ -19,15 +19,15 @@ from fiat.core.model.principals import Principal
 from fiat.core.model.route import Route
 from fiat.core.rules.decision import superuser
 from fiat.core.rules.inheritance import hands_on_group
-from fiat.core.suggest.forecast import Asked, Forecast, forecast
+from fiat.core.suggest.forecast import Forecast, MadeQuestion, forecast
 from fiat.core.text import quoted
 from fiat.core.words import who as who_words
 from fiat.core.words.modes import parse_mode
 
-__all__ = ["Foreseen", "How", "foresee", "foreseen"]
+__all__ = ["ForeseeOptions", "Foresight", "foresee", "foreseen"]
 
 
-class How(NamedTuple):
+class ForeseeOptions(NamedTuple):
     """By whom (everyone who may add names there, if empty), under which umask, and asking for which mode.
 
     ``source`` is the path of what is moved and copied there.
@@ -39,7 +39,7 @@ class How(NamedTuple):
     source: str | None = None
 
 
-class Foreseen(NamedTuple):
+class Foresight(NamedTuple):
     """What one directory makes of things, by one maker and by ``also``: for them it is the same but for who owns it.
 
     ``own_group`` tells that the group, too, is the maker's.
@@ -59,8 +59,8 @@ class Foreseen(NamedTuple):
 
 
 def foreseen(
-    host: Host, paths: Iterable[str], how: How, *, held: bool, problem: Problem = raise_problem
-) -> Iterator[Foreseen]:
+    host: Host, paths: Iterable[str], how: ForeseeOptions, *, held: bool, problem: Problem = raise_problem
+) -> Iterator[Foresight]:
     """What each of the directories ``paths`` makes; ``held`` tells that the host is one in a snapshot."""
     asking = _asking(how.asking)
     umask = None if how.umask is None else umasks.parse(how.umask)
@@ -77,7 +77,7 @@ def foreseen(
 
 def foresee(host: Host, path: str, by: str, *, umask: str | None = None, asking: str | None = None) -> Forecast:
     """What the directory ``path`` makes of what ``by`` makes there."""
-    (found,) = foreseen(host, [path], How((by,), umask, asking), held=False)
+    (found,) = foreseen(host, [path], ForeseeOptions((by,), umask, asking), held=False)
     return found.forecast
 
 
@@ -91,9 +91,9 @@ def _of_directory(
     source: Object | None,
     *,
     held: bool,
-) -> Iterator[Foreseen]:
+) -> Iterator[Foresight]:
     """A forecast for each kind of makers: those with the same umask make the same but for the owner and their group."""
-    alike: dict[tuple[object, ...], list[Asked]] = {}
+    alike: dict[tuple[object, ...], list[MadeQuestion]] = {}
     end = route.end
     assert end is not None
     own_group = not hands_on_group(end.posture, end.mount)
@@ -102,11 +102,11 @@ def _of_directory(
         mask = umask if umask is not None else _umask_of(host, maker, held=held)
         member = end.posture.gid in maker.gids
         alike.setdefault((mask, member and not own_group, superuser(maker)), []).append(
-            Asked(maker, gid, mask, asking, source)
+            MadeQuestion(maker, gid, mask, asking, source)
         )
     for number, some in enumerate(alike.values()):
         found = forecast(host, route, some[0])
-        yield Foreseen(route, found, [one.by for one in some[1:]], others and not number, own_group, host)
+        yield Foresight(route, found, [one.by for one in some[1:]], others and not number, own_group, host)
 
 
 def _makers(host: Host, route: Route) -> tuple[list[Principal], bool]:

@@ -14,7 +14,7 @@ from fiat.app import undo as undoing
 from fiat.app import wishes
 from fiat.app.audit import Audit, chosen_rules
 from fiat.app.audit import audit as look_for_dangers
-from fiat.app.change import How, Planned, alone
+from fiat.app.change import ChangeOptions, Planned, alone
 from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
 from fiat.app.check import Checked, read_expectations
@@ -23,13 +23,13 @@ from fiat.app.compare import LIVE, Comparison, compared, open_state
 from fiat.app.foresee import foresee as foresee
 from fiat.app.hosts import arrive
 from fiat.app.hosts import open_host as open_host
-from fiat.app.let import Meant, Way
+from fiat.app.let import Way, WaysToGoals
 from fiat.app.past import open_history as open_history
 from fiat.app.question import Question
-from fiat.app.restore import Only
+from fiat.app.restore import RestoreDirection
 from fiat.app.restore import restore as put_state_back
-from fiat.app.running import Result
-from fiat.app.save import Into
+from fiat.app.running import RunResult
+from fiat.app.save import Destination
 from fiat.app.save import save as keep_state
 from fiat.app.who import who as ask_who
 from fiat.app.whobelow import TreeWho
@@ -88,28 +88,34 @@ def why(host: Host, who: str, right: str, path: str) -> Why:
     return ask_why(host, who, right, path)
 
 
-def let(host: Host, who: str, right: str, paths: Sequence[str], *, below: bool = False, and_new: bool = False) -> Meant:
+def let(
+    host: Host, who: str, right: str, paths: Sequence[str], *, below: bool = False, and_new: bool = False
+) -> WaysToGoals:
     """The ways to let ``who`` have ``right`` on ``paths``, the best first: ``found.ways``.
 
     Several people, and several rights, with commas; with ``below`` their trees, with ``and_new`` also what is made
     there later. ``way_as_plan(meant, way)`` is a plan that :func:`apply` carries out.
     """
-    return _meant(host, who, right, paths, ways_of.How(below, and_new=and_new), gives=True)
+    return _meant(host, who, right, paths, ways_of.LetOptions(below, and_new=and_new), gives=True)
 
 
-def bar(host: Host, who: str, right: str, paths: Sequence[str], *, below: bool = False, and_new: bool = False) -> Meant:
+def bar(
+    host: Host, who: str, right: str, paths: Sequence[str], *, below: bool = False, and_new: bool = False
+) -> WaysToGoals:
     """The ways to bar ``who`` from ``right`` on ``paths``, as :func:`let` has them."""
-    return _meant(host, who, right, paths, ways_of.How(below, and_new=and_new), gives=False)
+    return _meant(host, who, right, paths, ways_of.LetOptions(below, and_new=and_new), gives=False)
 
 
-def _meant(host: Host, who: str, right: str, paths: Sequence[str], how: ways_of.How, *, gives: bool) -> Meant:
+def _meant(
+    host: Host, who: str, right: str, paths: Sequence[str], how: ways_of.LetOptions, *, gives: bool
+) -> WaysToGoals:
     found = ways_of.meant(host, who, right, paths, how, gives=gives)
     if found is None:
         raise NotationError("paths", "there is no path to look at")
     return found
 
 
-def way_as_plan(meant: Meant, way: Way) -> Planned:
+def way_as_plan(meant: WaysToGoals, way: Way) -> Planned:
     """A way as a plan, which :func:`apply` carries out."""
     return ways_of.planned(meant, way)
 
@@ -166,7 +172,7 @@ def plan(
         flags=flags,
         no_flags=no_flags,
     )
-    return make_plan(host, paths, wish, How(below=below, through_flags=through_flags))
+    return make_plan(host, paths, wish, ChangeOptions(below=below, through_flags=through_flags))
 
 
 def audit(host: Host, paths: Sequence[str], rules: Iterable[str] = ()) -> Audit:
@@ -182,7 +188,7 @@ def check(host: Host, files: Sequence[str]) -> Checked:
     return check_all(host, read_expectations(files, host))
 
 
-def apply(planned: Planned, history: History | None, accept: Iterable[str] = ()) -> Result:
+def apply(planned: Planned, history: History | None, accept: Iterable[str] = ()) -> RunResult:
     """Carry out a plan; with a ``history`` it can be undone.
 
     Raises :class:`FiatError` where a guard objects that is not among those to
@@ -194,7 +200,7 @@ def apply(planned: Planned, history: History | None, accept: Iterable[str] = ())
         raise FiatError(f"guard {guards[0].code} objects to {guards[0].path!r}: {guards[0].text}")
     failed: list[PathError] = []
     tops = [target.survey.top.path for target in planned.targets]
-    with alone(planned.host, history, tops, How(link_itself=True)) if history is not None else nullcontext():
+    with alone(planned.host, history, tops, ChangeOptions(link_itself=True)) if history is not None else nullcontext():
         result = apply_plan(planned, history, ("import fiat",), problem=failed.append)
     if failed:
         raise failed[0]
@@ -206,7 +212,7 @@ def save(host: Host, paths: Sequence[str], file: str) -> None:
 
     Raises :class:`PathError` for the first place that cannot be looked at, or where the file cannot be written.
     """
-    keep_state(host, paths, Into(file))
+    keep_state(host, paths, Destination(file))
 
 
 def compare(before: str, after: str = LIVE, paths: Sequence[str] = ()) -> Comparison:
@@ -224,14 +230,14 @@ def restore(state: str, paths: Sequence[str] = (), *, only: str = "everything") 
 
     ``only`` is "lost" for what people lost alone, "gained" for what they gained. Raises :class:`SnapshotError`.
     """
-    return put_state_back(open_state(state), open_state(LIVE), paths, only=Only(only)).planned
+    return put_state_back(open_state(state), open_state(LIVE), paths, only=RestoreDirection(only)).planned
 
 
-def undo(host: Host, history: History, number: int | None = None) -> Result:
+def undo(host: Host, history: History, number: int | None = None) -> RunResult:
     """Put back the run with ``number``, or the latest that was not put back yet."""
     failed: list[PathError] = []
     with undoing.undoing_alone(host, history, number) as found:
         done = undoing.put_back(found, history, ("import fiat",), problem=failed.append)
     if failed:
         raise failed[0]
-    return done.result or Result()
+    return done.result or RunResult()

@@ -16,17 +16,17 @@ from fiat.core.model.route import Route
 from fiat.core.suggest.cost import Way
 from fiat.core.suggest.goal import COUNT_LIMIT, Goal, Terms
 from fiat.core.suggest.means import MEANS
-from fiat.core.suggest.search import Found, search, to_know
+from fiat.core.suggest.search import SearchResult, search, to_know
 from fiat.core.suggest.ways import First
 from fiat.core.text import near, quoted
 from fiat.core.tree.walk import walk
 from fiat.core.words import who as who_words
 from fiat.core.words.who import Asked, on_kind, parse_rights
 
-__all__ = ["COUNT_LIMIT", "MEANS", "Found", "How", "Meant", "Way", "meant", "planned"]
+__all__ = ["COUNT_LIMIT", "MEANS", "LetOptions", "SearchResult", "Way", "WaysToGoals", "meant", "planned"]
 
 
-class How(NamedTuple):
+class LetOptions(NamedTuple):
     """For the whole tree; by which means (all, if empty); who is to be spared any gain and any loss; and the rest as in
     :class:`fiat.core.suggest.goal.Terms`.
     """
@@ -56,11 +56,11 @@ class How(NamedTuple):
         return Terms(by, spare, self.exact, self.and_new, self.count_limit, over)
 
 
-class Meant(NamedTuple):
+class WaysToGoals(NamedTuple):
     """The ways to what is meant, and what is to be known besides."""
 
-    found: Found
-    how: How
+    found: SearchResult
+    how: LetOptions
     notes: list[Finding]
     caveats: list[Finding]
     host: Host
@@ -76,13 +76,13 @@ def meant(
     who: str,
     right: str,
     paths: Iterable[str],
-    how: How = How(),  # noqa: B008
+    how: LetOptions = LetOptions(),  # noqa: B008
     *,
     gives: bool,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
     first: First | None = None,
-) -> Meant | None:
+) -> WaysToGoals | None:
     """The ways after which all of ``who`` (with commas between) have each right on each path, or have not.
 
     ``first`` is told the entry way, as wishes by path, before what lies below is read to count costs.
@@ -106,7 +106,7 @@ def meant(
         )
     )
     notes = [] if found.already or found.why_not else list(to_know(host, found))
-    return Meant(found, how, notes, list(said), host)
+    return WaysToGoals(found, how, notes, list(said), host)
 
 
 def _routes(host: Host, paths: Iterable[str], problem: Problem) -> Iterator[Route]:
@@ -122,7 +122,7 @@ def _routes(host: Host, paths: Iterable[str], problem: Problem) -> Iterator[Rout
 
 
 def _goals(
-    people: Sequence[Principal], asked: Sequence[Asked], route: Route, how: How, *, gives: bool
+    people: Sequence[Principal], asked: Sequence[Asked], route: Route, how: LetOptions, *, gives: bool
 ) -> Iterator[Goal]:
     """One for each of them; a name that is to be removed is itself meant, and not what it leads to."""
     assert route.end is not None
@@ -138,7 +138,7 @@ def _goals(
                 yield goal._replace(path=route.asked) if goal.names_itself else goal
 
 
-def planned(found: Meant, way: Way) -> Planned:
+def planned(found: WaysToGoals, way: Way) -> Planned:
     """A way as a plan of the one who acts, that can be shown and carried out as ``set`` does."""
     assert way.plan is not None
     targets = [part.target for part in way.plan.parts]

@@ -24,7 +24,7 @@ from fiat.host.arrangements import has_own
 
 if TYPE_CHECKING:
     from fiat.app.arrange import Arranged, Known
-    from fiat.app.treelisting import Chosen
+    from fiat.app.treelisting import ListedEntries
 
 _STEP = 1000
 """Entries between two reports of progress."""
@@ -139,7 +139,7 @@ def _inside(
 class TreeListing:
     """The tree under a directory; it is read when it is asked for, so that a beginning can be shown before."""
 
-    def __init__(self, top: str, host: Host, read: Callable[[], Chosen]) -> None:
+    def __init__(self, top: str, host: Host, read: Callable[[], ListedEntries]) -> None:
         self.top = top
         self.host = host
         self.read = read
@@ -164,7 +164,7 @@ def tree_listing(
     if not _is_directory(route, problem):
         return None
 
-    def read() -> Chosen:
+    def read() -> ListedEntries:
         from fiat.app.treelisting import chosen_in, survey_below  # loads NumPy
 
         survey = survey_below(host, route, across_mounts, progress)

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 
 from fiat.core.ask import caveats
 from fiat.core.errors import NotationError
-from fiat.core.model.accounts import Supposed
+from fiat.core.model.accounts import SupposedAccounts
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Kind
@@ -49,7 +49,7 @@ class Question:
         if self.supposing:
             from fiat.core.tree.asif import HostAsIf, Supposition
 
-            self.asked_of = HostAsIf(host, Supposition(accounts=Supposed(host.accounts, joins, leaves)))
+            self.asked_of = HostAsIf(host, Supposition(accounts=SupposedAccounts(host.accounts, joins, leaves)))
 
     def seen(self, *, today: bool = False) -> Host:
         """The host as those see it who are asked about (``today``: without what is supposed).

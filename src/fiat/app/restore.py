@@ -6,34 +6,34 @@ from functools import partial
 from typing import NamedTuple
 
 from fiat.app.change import Planned, planned_for
-from fiat.app.compare import State, comparable
+from fiat.app.compare import ComparedState, comparable
 from fiat.app.problems import Problem, each_once, raise_problem
 from fiat.core.change.privilege import Digests, may_come_back
 from fiat.core.change.target import Target
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched
-from fiat.core.state.restoring import Left, Only, restoring
+from fiat.core.state.restoring import LeftObjects, RestoreDirection, restoring
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Handles
 from fiat.core.words.selection import Selection
 from fiat.host.image.host import ImageHost
 
-__all__ = ["Left", "Only", "Restored", "restore"]
+__all__ = ["LeftObjects", "RestoreDirection", "Restored", "restore"]
 
 
 class Restored(NamedTuple):
     """The plan, and what it leaves alone."""
 
     planned: Planned
-    left: list[Left]
+    left: list[LeftObjects]
 
 
 def restore(
-    before: State,
-    now: State,
+    before: ComparedState,
+    now: ComparedState,
     paths: Sequence[str] = (),
     selection: Selection = Selection(),  # noqa: B008
-    only: Only = Only.EVERYTHING,
+    only: RestoreDirection = RestoreDirection.EVERYTHING,
     *,
     through_flags: bool = False,
     privilege: bool = False,
@@ -50,7 +50,7 @@ def restore(
     trees = comparable(before, now, paths, problem=once, progress=progress)
     taking = None if selection.everything else selection.on(now.host.accounts)
     targets: list[Target] = []
-    left: list[Left] = []
+    left: list[LeftObjects] = []
     kept = before.host.digests if isinstance(before.host, ImageHost) else {}
     with closing(Handles(now.host)) as handles:
         unchanged = _Unchanged(handles, kept)

@@ -11,8 +11,8 @@ from types import FrameType
 from typing import NamedTuple
 
 from fiat.app.problems import Problem
-from fiat.core.change.history import Beginning, Fate, History, Intended, Settled
-from fiat.core.change.rewriting import Outcome, Stopping, Tried
+from fiat.core.change.history import History, IntendedChange, ObjectFate, RunBeginning, SettledObjects
+from fiat.core.change.rewriting import Outcome, Stopping, TriedObjects
 from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Progress
@@ -21,7 +21,7 @@ _STEP = 200
 """Objects between two reports of progress."""
 
 
-class Result(NamedTuple):
+class RunResult(NamedTuple):
     """What became of a run: how many objects changed, were so already, failed, and were left untried.
 
     ``astray`` of those that failed are neither as before nor as planned.
@@ -48,15 +48,15 @@ class Result(NamedTuple):
 
 
 def run(
-    change: Callable[[Stopping], Iterable[Tried]],
-    intended: Sequence[Intended],
-    beginning: Beginning,
+    change: Callable[[Stopping], Iterable[TriedObjects]],
+    intended: Sequence[IntendedChange],
+    beginning: RunBeginning,
     history: History | None,
     *,
     problem: Problem,
     progress: Progress,
     stop_at_first: bool = False,
-) -> Result:
+) -> RunResult:
     """Write down what is about to change, let it change, and write down what has become of it.
 
     Ctrl-C, and the first failure where ``stop_at_first``, stop it between two
@@ -100,12 +100,12 @@ class _Tally:
 
     def __init__(self, whole: int) -> None:
         self.errors: list[PathError] = []
-        self.settled: list[Settled] = []
+        self.settled: list[SettledObjects] = []
         self.tried = 0
         self._tried = bytearray(whole)
-        self._counts: Counter[Fate] = Counter()
+        self._counts: Counter[ObjectFate] = Counter()
 
-    def take(self, tried: Tried) -> None:
+    def take(self, tried: TriedObjects) -> None:
         count = tried.end - tried.first
         self.tried += count
         self._tried[tried.first : tried.end] = b"\1" * count
@@ -113,29 +113,35 @@ class _Tally:
             self._take(outcome)
 
     def _take(self, outcome: Outcome) -> None:
-        fate = Fate.ASTRAY if outcome.astray else Fate.FAILED if outcome.error is not None else Fate.ALREADY
+        fate = (
+            ObjectFate.ASTRAY
+            if outcome.astray
+            else ObjectFate.FAILED
+            if outcome.error is not None
+            else ObjectFate.ALREADY
+        )
         self._counts[fate] += 1
-        self.settled.append(Settled(outcome.place, outcome.place, fate, outcome.found))
+        self.settled.append(SettledObjects(outcome.place, outcome.place, fate, outcome.found))
         if outcome.error is not None:
             self.errors.append(outcome.error)
 
-    def left(self) -> list[Settled]:
+    def left(self) -> list[SettledObjects]:
         """Those that were not tried, in runs of neighbours."""
         found = []
         start = self._tried.find(0)
         while start >= 0:
             end = self._tried.find(1, start)
             last = (end if end >= 0 else len(self._tried)) - 1
-            found.append(Settled(start, last, Fate.LEFT))
+            found.append(SettledObjects(start, last, ObjectFate.LEFT))
             start = self._tried.find(0, last + 1)
         return found
 
-    def result(self) -> Result:
+    def result(self) -> RunResult:
         counts = self._counts
-        failed = counts[Fate.FAILED] + counts[Fate.ASTRAY]
+        failed = counts[ObjectFate.FAILED] + counts[ObjectFate.ASTRAY]
         left = self._tried.count(0)
         changed = self.tried - sum(counts.values())
-        return Result(None, "", changed, counts[Fate.ALREADY], failed, left, counts[Fate.ASTRAY])
+        return RunResult(None, "", changed, counts[ObjectFate.ALREADY], failed, left, counts[ObjectFate.ASTRAY])
 
 
 @contextmanager

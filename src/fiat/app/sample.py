@@ -14,7 +14,7 @@ def scenes() -> tuple[Scene, ...]:
     return SCENES
 
 
-class Built(NamedTuple):
+class BuiltSample(NamedTuple):
     """Where the sample host's tree and its accounts are now, and in words what the tree has not.
 
     The accounts are ``followed`` where something is changed, for nobody but root can put others in their place.
@@ -26,7 +26,7 @@ class Built(NamedTuple):
     followed: bool
 
 
-def build(folder: str) -> Built:
+def build(folder: str) -> BuiltSample:
     """Build the tree of the sample host under ``folder``, which is absent or empty; PathError where that fails."""
     from fiat.demo import build as building
 
@@ -39,4 +39,4 @@ def build(folder: str) -> Built:
         followed = True
     except UntrustedFile:
         followed = False
-    return Built(f"{folder}{building.TOP}/skerry", accounts, left_out, followed)
+    return BuiltSample(f"{folder}{building.TOP}/skerry", accounts, left_out, followed)

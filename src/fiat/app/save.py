@@ -13,10 +13,10 @@ from fiat.core.state.capture import Capture, capture
 from fiat.host.snapshot import files, folder, writing
 from fiat.host.snapshot.records import Header
 
-__all__ = ["Into", "Saved", "save"]
+__all__ = ["Destination", "Saved", "save"]
 
 
-class Into(NamedTuple):
+class Destination(NamedTuple):
     """Where a snapshot goes: into the file ``path``, or one more in ``folder``, or to what takes its lines.
 
     Of those in the folder the last ``keep`` stay; all where that is None.
@@ -43,7 +43,7 @@ class Saved(NamedTuple):
 def save(
     host: Host,
     paths: Iterable[str],
-    into: Into,
+    into: Destination,
     *,
     across_mounts: bool = False,
     for_audit: bool = False,

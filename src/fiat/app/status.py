@@ -3,7 +3,7 @@
 from enum import IntEnum
 
 
-class Status(IntEnum):
+class ExitStatus(IntEnum):
     """What the exit status of ``fiat`` says."""
 
     DONE = 0  # or: the answer is yes
@@ -15,9 +15,16 @@ class Status(IntEnum):
     INTERRUPTED = 130  # by Ctrl-C, whatever was done until then
 
 
-_FIRST = (Status.INTERRUPTED, Status.WRONG_COMMAND_LINE, Status.GUARDED, Status.IN_PART, Status.NO, Status.DONE)
+_FIRST = (
+    ExitStatus.INTERRUPTED,
+    ExitStatus.WRONG_COMMAND_LINE,
+    ExitStatus.GUARDED,
+    ExitStatus.IN_PART,
+    ExitStatus.NO,
+    ExitStatus.DONE,
+)
 
 
-def of_several(*statuses: Status) -> Status:
+def of_several(*statuses: ExitStatus) -> ExitStatus:
     """The one that counts: that it was interrupted, a wrong command line, a guard, what was done in part, a no."""
     return min(statuses, key=_FIRST.index)

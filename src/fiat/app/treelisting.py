@@ -15,10 +15,10 @@ from fiat.core.tree.natural import natural_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
-from fiat.core.words.selection import Choosing
+from fiat.core.words.selection import HostSelection
 
 
-class Chosen(NamedTuple):
+class ListedEntries(NamedTuple):
     """The chosen entries of a tree: their ``places``, in the order that people expect."""
 
     survey: Survey
@@ -30,7 +30,7 @@ def survey_below(host: Host, route: Route, across_mounts: bool, progress: Progre
     return survey_at(host, route.asked, Extent(across_mounts=across_mounts, details=True), progress)[1]
 
 
-def chosen_in(survey: Survey, choosing: Choosing, problem: Problem, note: Note) -> Chosen:
+def chosen_in(survey: Survey, choosing: HostSelection, problem: Problem, note: Note) -> ListedEntries:
     """The entries of a tree that are chosen."""
     for trouble in survey.troubles:
         problem(PathError(trouble.path, trouble.errno))
@@ -44,4 +44,4 @@ def chosen_in(survey: Survey, choosing: Choosing, problem: Problem, note: Note) 
     places = natural_places(survey)
     if not choosing.selection.everything:
         places = places[survey.chosen(choosing)[places]]
-    return Chosen(survey, places)
+    return ListedEntries(survey, places)

@@ -26,11 +26,11 @@ class Trust(NamedTuple):
         by_name = by_name or path
         if not self.needed or by_name in self.files:
             return path
-        from fiat.host.trust import Way  # every command knows of trust, and few need this
+        from fiat.host.trust import FileRoute  # every command knows of trust, and few need this
 
         remedy = "copy it where only you can write; or, once you have looked at it, add --trust-file "
         try:
-            return Way(what, path, remedy + shell_word(by_name)).file()
+            return FileRoute(what, path, remedy + shell_word(by_name)).file()
         except OSError as error:
             raise PathError(path, error.errno or errno.EIO, "read") from error
 

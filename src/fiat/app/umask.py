@@ -8,7 +8,7 @@ from fiat.core.model import umask
 from fiat.core.model.accounts import User
 from fiat.core.model.host import Host
 from fiat.core.text import quoted
-from fiat.host.live.umaskfiles import Search, Setting
+from fiat.host.live.umaskfiles import Search, UmaskSetting
 
 
 class Umask(NamedTuple):
@@ -78,7 +78,7 @@ def umask_at_login(host: Host, name: str) -> LoginUmask:
 _BEFORE_SHELLS = ("/etc/login.defs", "/etc/pam.d/")
 
 
-def _said(line: Setting, mask: int) -> tuple[int, str]:
+def _said(line: UmaskSetting, mask: int) -> tuple[int, str]:
     return (mask if line.umask is None else line.umask), f"{line.path}:{line.line}"
 
 

@@ -6,33 +6,33 @@ from enum import Enum
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
-from fiat.app.running import Result, run, who_runs
+from fiat.app.running import RunResult, run, who_runs
 from fiat.core.ask.effects import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
-from fiat.core.change.history import Beginning, Entry, History, Intended, Run, Waiting, in_silence
+from fiat.core.change.history import History, IntendedChange, Run, RunBeginning, RunEntry, Waiting, in_silence
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.steps import Change
-from fiat.core.change.undo import NOTHING, Despite, Find
+from fiat.core.change.undo import NOTHING, UndoObject, UndoTerms
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import lies_under
 from fiat.core.text import joined, quoted
 from fiat.engine import changing
 
-__all__ = ["Despite", "Lock", "Undoing", "Which", "put_back", "undoing", "undoing_alone"]
+__all__ = ["Lock", "RunChoice", "UndoTerms", "Undoing", "put_back", "undoing", "undoing_alone"]
 
 
-Hold = Callable[[Run, Sequence[Entry]], bool]
+Hold = Callable[[Run, Sequence[RunEntry]], bool]
 """Keeps others from the objects of a run; whether they had to be waited for."""
 
 
-def hold_nothing(undone: Run, entries: Sequence[Entry]) -> bool:
+def hold_nothing(undone: Run, entries: Sequence[RunEntry]) -> bool:
     """Keep nobody from anything."""
     return False
 
 
-class Which(NamedTuple):
+class RunChoice(NamedTuple):
     """Which runs are to be put back, as one: those from ``first`` to ``last``, that began ``since`` (seconds since the
     epoch), and of them what is at or below ``path``; what is None does not count.
     """
@@ -53,8 +53,8 @@ class Undoing(NamedTuple):
     """
 
     undone: Run
-    finds: list[Find]
-    result: Result | None
+    finds: list[UndoObject]
+    result: RunResult | None
     host: Host
     passed_over: tuple[Run, ...] = ()
     damaged: tuple[int, ...] = ()
@@ -62,7 +62,7 @@ class Undoing(NamedTuple):
     in_part: tuple[Run, ...] = ()
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
-    despite: Despite = NOTHING
+    despite: UndoTerms = NOTHING
 
     @property
     def runs(self) -> tuple[Run, ...]:
@@ -70,12 +70,12 @@ class Undoing(NamedTuple):
         return (self.undone, *self.earlier)
 
     @property
-    def overwritten(self) -> list[Find]:
+    def overwritten(self) -> list[UndoObject]:
         """What others have changed since, and is put back all the same."""
         return [find for find in self.finds if find.changed is not None and find.problem is None]
 
     @property
-    def changing(self) -> list[Find]:
+    def changing(self) -> list[UndoObject]:
         """The objects that are not as they were before the run, and can be put back."""
         distinct = {id(find.change): find for find in self.finds}  # most have the very same
         changing = {key for key, find in distinct.items() if _changes(find)}
@@ -92,7 +92,7 @@ class Undoing(NamedTuple):
         return not any(map(_changes, self.finds))
 
 
-def _changes(find: Find) -> bool:
+def _changes(find: UndoObject) -> bool:
     return find.change is not None and find.change.changes
 
 
@@ -102,7 +102,7 @@ def undoing(
     number: int | None = None,
     hold: Hold = hold_nothing,
     *,
-    despite: Despite = NOTHING,
+    despite: UndoTerms = NOTHING,
 ) -> Undoing:
     """What putting back a run would do: the one with ``number``, or the latest of which anything can be put back.
 
@@ -135,7 +135,7 @@ def undoing(
     raise RunError("nothing is left to undo; fiat history lists what was done")
 
 
-def _undoing(host: Host, history: History, undone: Run, hold: Hold, despite: Despite) -> Undoing:
+def _undoing(host: Host, history: History, undone: Run, hold: Hold, despite: UndoTerms) -> Undoing:
     undo.check(undone)
     entries = undo.entries_to_undo(history, undone)
     if hold(undone, entries):  # others may have put it back until then
@@ -149,10 +149,10 @@ def _undoing(host: Host, history: History, undone: Run, hold: Hold, despite: Des
 def undoing_several(
     host: Host,
     history: History,
-    which: Which,
+    which: RunChoice,
     hold: Hold = hold_nothing,
     *,
-    despite: Despite = NOTHING,
+    despite: UndoTerms = NOTHING,
 ) -> Undoing:
     """What putting back several runs as one would do; :class:`RunError` where there are none."""
     runs, entries, in_part = _several(history, which)
@@ -166,7 +166,7 @@ def undoing_several(
     return found._replace(gains=gains, losses=losses)
 
 
-def _several(history: History, which: Which) -> tuple[list[Run], list[Entry], list[Run]]:
+def _several(history: History, which: RunChoice) -> tuple[list[Run], list[RunEntry], list[Run]]:
     """The runs that are meant, the latest first, what is to be put back, and of which runs that is only a part."""
     runs: list[Run] = []
     every = history.runs()
@@ -203,16 +203,16 @@ class Lock(Enum):
 def undoing_alone(
     host: Host,
     history: History,
-    number: "int | Which | None",
+    number: "int | RunChoice | None",
     waiting: Waiting = in_silence,
     lock: Lock = Lock.NEEDED,
     *,
-    despite: Despite = NOTHING,
+    despite: UndoTerms = NOTHING,
 ) -> Iterator[Undoing]:
     """As :func:`undoing`, or :func:`undoing_several`; nobody else with this history changes the objects meanwhile."""
     with ExitStack() as held:
 
-        def hold(undone: Run, entries: Sequence[Entry]) -> bool:
+        def hold(undone: Run, entries: Sequence[RunEntry]) -> bool:
             waited = False
 
             def wait(run: Run | None) -> None:
@@ -226,7 +226,7 @@ def undoing_alone(
                     held.enter_context(history.alone(claims(host, (one.path for one in entries)), wait))
             return waited
 
-        if isinstance(number, Which):
+        if isinstance(number, RunChoice):
             yield undoing_several(host, history, number, hold, despite=despite)
         else:
             yield undoing(host, history, number, hold, despite=despite)
@@ -253,9 +253,9 @@ def put_back(
         for error in problems:
             problem(error)
         already = len(planned.finds) - len(problems)
-        return planned._replace(result=Result(None, history.place, 0, already, len(problems)))
+        return planned._replace(result=RunResult(None, history.place, 0, already, len(problems)))
     whole = [one.number for one in planned.runs if one not in planned.in_part]
-    beginning = Beginning(
+    beginning = RunBeginning(
         who_runs(host.accounts),
         tuple(command),
         whole[0] if whole else None,
@@ -264,7 +264,8 @@ def put_back(
         tuple(whole[1:]),
     )
     intended = with_digests(
-        host, [Intended(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds]
+        host,
+        [IntendedChange(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds],
     )
     result = run(
         lambda stopping: changing.put_back(host, planned.finds, stopping, planned.despite),
@@ -277,6 +278,6 @@ def put_back(
     return planned._replace(result=result)
 
 
-def _turned(entry: Entry) -> Change:
+def _turned(entry: RunEntry) -> Change:
     """What putting back does to an object that could not be looked at before."""
     return Change(entry.after, entry.before, between=(*entry.between, entry.after))

@@ -6,7 +6,7 @@ from contextlib import suppress
 from fiat.core.ask.effects import KeptShift, kept
 from fiat.core.change.making import make_plan
 from fiat.core.change.target import target_of
-from fiat.core.change.undo import Find
+from fiat.core.change.undo import UndoObject
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
 
@@ -14,7 +14,7 @@ _COUNTED = 2_000
 """For so many objects at most it is worked out."""
 
 
-def effects_of(host: Host, finds: Sequence[Find]) -> tuple[tuple[KeptShift, ...], tuple[KeptShift, ...]]:
+def effects_of(host: Host, finds: Sequence[UndoObject]) -> tuple[tuple[KeptShift, ...], tuple[KeptShift, ...]]:
     """Gains and losses; nothing where there are too many objects, or nothing can be put back."""
     if len(finds) > _COUNTED:
         return (), ()

@@ -4,22 +4,22 @@ from datetime import datetime
 
 from fiat.app.past import run_number
 from fiat.app.times import parse_time
-from fiat.app.undo import Which
+from fiat.app.undo import RunChoice
 from fiat.core.errors import NotationError
 from fiat.core.model.host import Host
 from fiat.core.text import shortened
 from fiat.core.tree.walk import absolute, walk
 
-__all__ = ["Which", "which_runs"]
+__all__ = ["RunChoice", "which_runs"]
 
 
-def which_runs(host: Host, runs: str | None, since: str | None, path: str | None) -> Which:
+def which_runs(host: Host, runs: str | None, since: str | None, path: str | None) -> RunChoice:
     """The runs that are meant by a range such as ``12..15`` or ``12..``, by a time, and by a path.
 
     Raises :class:`NotationError` for a wrong word.
     """
     first, dots, last = (runs or "..").partition("..")
-    found = Which(
+    found = RunChoice(
         run_number(first) if first else None,
         run_number(last) if last else (run_number(first) if first and not dots else None),
         None if since is None else parse_time(since, datetime.now().astimezone()).timestamp(),

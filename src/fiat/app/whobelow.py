@@ -11,7 +11,7 @@ from fiat.app.question import Question
 from fiat.core.ask import caveats, treeeffects
 from fiat.core.ask.effects import Effects, same_people
 from fiat.core.ask.treecaveats import first_of_each_kind
-from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.ask.who import universe_of
 from fiat.core.errors import Interrupted, PathError
 from fiat.core.model.finding import Finding
@@ -119,7 +119,7 @@ def who_below(
         view = View(again, survey)
         today = universe_of(question.host.accounts, postures, question.processes, profiles=[survey.profiles])
         both = same_people(today, universe)
-        against = treeeffects.effects(Asking(question.seen(today=True), host, both, rights), [Pair(view, view)])
+        against = treeeffects.effects(Asker(question.seen(today=True), host, both, rights), [Pair(view, view)])
     return TreeWho(question, again, survey, universe, rights, answers, taken, meant, against, said)
 
 

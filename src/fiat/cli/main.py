@@ -142,7 +142,7 @@ def _prepare_streams() -> None:
 
 
 def _run(arguments: list[str], *, starting: bool) -> int:
-    from fiat.app.status import Status
+    from fiat.app.status import ExitStatus
     from fiat.app.text import FiatError, HistoryError, HostError, PathError, UntrustedFile, WorkError
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
     from fiat.render.terminal import say
@@ -158,11 +158,11 @@ def _run(arguments: list[str], *, starting: bool) -> int:
         _debug()
         say(f"fiat {word}: {error}")
         if isinstance(error, UntrustedFile):
-            return Status.GUARDED
+            return ExitStatus.GUARDED
         failed = isinstance(error, WorkError | HistoryError | HostError)
         # something was put in the place of what is meant while Fiat looked at it: no word was wrong
         failed |= isinstance(error, PathError) and error.errno == errno.EBUSY
-        return Status.IN_PART if failed else Status.WRONG_COMMAND_LINE
+        return ExitStatus.IN_PART if failed else ExitStatus.WRONG_COMMAND_LINE
 
 
 def _hear_of_interrupts() -> None:
@@ -181,7 +181,7 @@ _heard: list[int] = []
 
 def _without_command(word: str, arguments: list[str]) -> int:
     """Help, or a word that is no command."""
-    from fiat.app.status import Status
+    from fiat.app.status import ExitStatus
     from fiat.app.text import quoted
     from fiat.cli.parser import Parser
     from fiat.cli.registry import commands_near, overview
@@ -197,10 +197,10 @@ def _without_command(word: str, arguments: list[str]) -> int:
     if word and not word.startswith("-"):
         said = f"no command is called {quoted(word)}{commands_near(word)}; fiat --help lists them"
         say(f"fiat: {said}")
-        return Status.WRONG_COMMAND_LINE
+        return ExitStatus.WRONG_COMMAND_LINE
     parser.parse_args(arguments)
     parser.print_help()
-    return Status.DONE if word else Status.WRONG_COMMAND_LINE
+    return ExitStatus.DONE if word else ExitStatus.WRONG_COMMAND_LINE
 
 
 def _debug() -> None:

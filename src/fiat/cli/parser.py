@@ -4,7 +4,7 @@ import argparse
 from collections.abc import Iterator
 from typing import Any, NoReturn
 
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import near, quoted, visible
 from fiat.render.terminal import NARROW, say, width
 
@@ -61,7 +61,7 @@ class Parser(argparse.ArgumentParser):
 
     def _leave(self, message: str) -> NoReturn:
         say(f"{self.prog}: {message}; {self.prog} --help explains it")
-        raise SystemExit(Status.WRONG_COMMAND_LINE)
+        raise SystemExit(ExitStatus.WRONG_COMMAND_LINE)
 
 
 _TREE = ("--below", "means a path and the whole tree under it")

@@ -117,7 +117,7 @@ def commands_near(word: str) -> str:
     return near(word, COMMANDS)
 
 
-class Loaded:
+class LoadedCommand:
     """A command that is about to run: its parser, its examples, and what runs it.
 
     ``prepare`` changes the arguments where the parser would take one for
@@ -140,7 +140,7 @@ class Loaded:
         self.examples = examples
 
 
-def load(name: str) -> Loaded:
+def load(name: str) -> LoadedCommand:
     """The command called ``name``, which is one of :data:`COMMANDS`."""
     try:
         module = importlib.import_module(f"fiat.cli.commands.{name}")
@@ -154,7 +154,7 @@ def load(name: str) -> Loaded:
     names_host = "--from" not in parser.options() or any("--from" in line for _, line in examples)
     parser.epilog = _epilog(examples, names_host=names_host)
     parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])
-    return Loaded(parser, module.run, getattr(module, "prepare", list), examples)
+    return LoadedCommand(parser, module.run, getattr(module, "prepare", list), examples)
 
 
 def as_it_is() -> None:

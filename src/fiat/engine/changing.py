@@ -7,16 +7,16 @@ from typing import NamedTuple, TypeVar
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
 from fiat.core.change.apply import settle
-from fiat.core.change.history import Entry
+from fiat.core.change.history import RunEntry
 from fiat.core.change.planned import Item
-from fiat.core.change.rewriting import Outcome, Stopping, Tried
+from fiat.core.change.rewriting import Outcome, Stopping, TriedObjects
 from fiat.core.change.steps import Change
-from fiat.core.change.undo import Despite, Find
+from fiat.core.change.undo import UndoObject, UndoTerms
 from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Posture
-from fiat.engine.processes import Done, Workers
+from fiat.engine.processes import Workers, WorkResult
 
 _ALONE = 4000
 """So few are changed by this process alone before others were ready."""
@@ -30,37 +30,37 @@ _LOOKED_AT = 4000
 Result = TypeVar("Result")
 
 
-def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tried]:
+def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[TriedObjects]:
     """Change the items; what came of them.
 
     Raises :class:`WorkError` at the end where a process was killed: what it was
     changing then is looked at, and nothing after that was tried.
     """
 
-    def change(places: range, stopping: Stopping) -> Iterator[Tried]:
+    def change(places: range, stopping: Stopping) -> Iterator[TriedObjects]:
         return applying.apply(host, items, stopping, places)
 
-    def settled(places: range) -> Iterator[Tried]:
+    def settled(places: range) -> Iterator[TriedObjects]:
         some = ((place, items[place]) for place in places)
         return settle(host, ((place, item.path, item.identity, item.change) for place, item in some))
 
     return _changed(host, len(items), change, settled, stopping)
 
 
-def put_back(host: Host, finds: Sequence[Find], stopping: Stopping, despite: Despite) -> Iterator[Tried]:
+def put_back(host: Host, finds: Sequence[UndoObject], stopping: Stopping, despite: UndoTerms) -> Iterator[TriedObjects]:
     """Put the objects of a run back, as :func:`apply` changes them."""
 
-    def change(places: range, stopping: Stopping) -> Iterator[Tried]:
+    def change(places: range, stopping: Stopping) -> Iterator[TriedObjects]:
         return undoing.put_back(host, finds, stopping, places, despite)
 
-    def settled(places: range) -> Iterator[Tried]:
+    def settled(places: range) -> Iterator[TriedObjects]:
         some = ((place, finds[place].entry) for place in places)
         return settle(host, ((place, one.path, one.identity, Change(one.after, one.before)) for place, one in some))
 
     return _changed(host, len(finds), change, settled, stopping)
 
 
-def find(host: Host, entries: Sequence[Entry], despite: Despite) -> list[Find]:
+def find(host: Host, entries: Sequence[RunEntry], despite: UndoTerms) -> list[UndoObject]:
     """What putting back will do to each object; the rest as for :func:`fiat.core.change.undo.find`."""
     if not _helped(host, len(entries)):
         return list(undoing.find(host, entries, despite))
@@ -85,7 +85,7 @@ def find(host: Host, entries: Sequence[Entry], despite: Despite) -> list[Find]:
         problems |= part.problems
         changed |= part.changed
     everything = range(len(entries))
-    return list(map(Find, entries, changes, map(problems.get, everything), map(changed.get, everything)))
+    return list(map(UndoObject, entries, changes, map(problems.get, everything), map(changed.get, everything)))
 
 
 class _Found(NamedTuple):
@@ -102,10 +102,10 @@ class _Found(NamedTuple):
 def _changed(
     host: Host,
     count: int,
-    change: Callable[[range, Stopping], Iterable[Tried]],
-    settled: Callable[[range], Iterable[Tried]],
+    change: Callable[[range, Stopping], Iterable[TriedObjects]],
+    settled: Callable[[range], Iterable[TriedObjects]],
     stopping: Stopping,
-) -> Iterator[Tried]:
+) -> Iterator[TriedObjects]:
     """What comes of changes; ``settled`` tells what has come of those that a process did not end.
 
     With others only where the one who acts gets everywhere anyway: others may
@@ -122,7 +122,7 @@ def _changed(
     errors: list[Exception] = []
     for places, done in _by_several(work, count, lambda: stopping() or bool(errors)):
         if done.error is None:
-            yield Tried(places.start, places.stop, done.value())
+            yield TriedObjects(places.start, places.stop, done.value())
         else:
             errors.append(done.error)
             yield from settled(places)
@@ -132,7 +132,7 @@ def _changed(
 
 def _by_several(
     work: Callable[[range], Result], count: int, stopping: Stopping, size: int = _PIECE
-) -> Iterator[tuple[range, Done[Result]]]:
+) -> Iterator[tuple[range, WorkResult[Result]]]:
     """Have ``count`` objects done, ``size`` of them in a piece, by several processes or, without any, by this one.
 
     They come in no particular order. Where it is to stop, the pieces that are under way are still done.
@@ -154,7 +154,7 @@ def _by_several(
     for piece in waiting if alone else ():  # no other process could be started
         if stopping():
             return
-        yield piece, Done(0, work(piece))
+        yield piece, WorkResult(0, work(piece))
 
 
 def _helped(host: Host, count: int) -> bool:

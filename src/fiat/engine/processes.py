@@ -25,7 +25,7 @@ _LENGTH = struct.Struct("Q")
 _PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
-class Done(NamedTuple, Generic[Result]):
+class WorkResult(NamedTuple, Generic[Result]):
     """What came of the piece of the worker ``number``: ``result``, or the ``error`` that ended the work on it."""
 
     number: int
@@ -97,20 +97,20 @@ class Workers(Generic[Piece, Result]):
             _write(self._workers[number].give, _packed(piece))
         return number
 
-    def results(self) -> list[Done[Result]]:
+    def results(self) -> list[WorkResult[Result]]:
         """Wait until one has done its piece; what came of it, and of others. They are idle again."""
         ready = {fd for fd, _ in self._ready.poll()}
-        found: list[Done[Result]] = []
+        found: list[WorkResult[Result]] = []
         for number, worker in list(self._workers.items()):
             if worker.take in ready:
                 try:
                     result = _received(worker.take)
                 except EOFError:
-                    found.append(Done(number, None, self._ended(number)))
+                    found.append(WorkResult(number, None, self._ended(number)))
                     continue
                 self.idle.append(number)
                 error = result if isinstance(result, Exception) else None
-                found.append(Done(number, None if error else result, error))
+                found.append(WorkResult(number, None if error else result, error))
         return found
 
     def _ended(self, number: int) -> WorkError:

@@ -22,7 +22,7 @@ LINKS = 40
 """Links that the kernel follows on one way (path_resolution(7))."""
 
 
-class Way:
+class FileRoute:
     """The way to a file or a folder, called ``what`` in messages, which end in what is to be done (``remedy``)."""
 
     def __init__(self, what: str, place: str, remedy: str = "") -> None:

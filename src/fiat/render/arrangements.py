@@ -3,14 +3,14 @@
 import re
 from collections.abc import Iterator
 
-from fiat.app.arrange import Arranged, Arrangement, Chosen
+from fiat.app.arrange import Arranged, Arrangement, ArrangementChoice
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import Pattern
 from fiat.core.text import Fields, counted, joined, of_all, visible
-from fiat.render.model import Block, Plain, Prose, Span
+from fiat.render.model import Block, PlainResult, Prose, Span
 
 
-class ArrangementView(Plain):
+class ArrangementView(PlainResult):
     """What one arrangement is for, and what it makes of things."""
 
     def __init__(self, arrangement: Arrangement) -> None:
@@ -70,7 +70,7 @@ def _placed(text: str) -> str:
     return text.replace("{top}", "its owner")
 
 
-def name_of(chosen: Chosen, accounts: Accounts) -> str:
+def name_of(chosen: ArrangementChoice, accounts: Accounts) -> str:
     """``team:survey``, as it is typed; names not made harmless."""
     words = []
     for whom, kind in zip(chosen.whom, chosen.arrangement.takes + chosen.arrangement.takes[-1:] * 999, strict=False):
@@ -94,7 +94,7 @@ def arranged_fields(found: Arranged | None, accounts: Accounts) -> Fields | None
     }
 
 
-def _about(chosen: Chosen, accounts: Accounts) -> str:
+def _about(chosen: ArrangementChoice, accounts: Accounts) -> str:
     """What it is, with who it is for in place of ``OWNER`` or ``WHO``."""
     one, names = chosen.arrangement, name_of(chosen, accounts).partition(":")[2].split(",")
     about = one.about

@@ -3,13 +3,13 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.app.audit import RULES, WEIGHTS, Audit, Mended, Rule
-from fiat.core.audit.examine import Told
+from fiat.core.audit.examine import TreeFinding
 from fiat.core.model.principals import Universe
 from fiat.core.text import Fields, counted, joined, shell_word, visible
 from fiat.core.words import naming
-from fiat.core.words.naming import People
+from fiat.core.words.naming import PeopleWords
 from fiat.render.changes import people_words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim, Written, unbroken
+from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Span, Table, Verbatim, unbroken
 
 _SHOWN = 30
 """Findings of one rule that are shown before the rest is only counted."""
@@ -23,7 +23,7 @@ _LISTED = 1000
 _STYLES = {"danger": "no", "odd": "changed", "plain": "faint"}
 
 
-class AuditView(Plain):
+class AuditView(PlainResult):
     """The findings of one weight or worse; the others are counted.
 
     ``in_part``: not everything could be looked at. ``file`` is where the findings were written to, if anywhere.
@@ -69,13 +69,13 @@ class AuditView(Plain):
                 "mend": one["mend"],
             }
 
-    def written(self, format: str) -> Written | None:
+    def written(self, format: str) -> OutputLines | None:
         """As SARIF all at once."""
         if format != "sarif":
             return None
         from fiat.render.sarif import log
 
-        return Written([log(self.found, list(RULES.values()), self.audit.caveats)])
+        return OutputLines([log(self.found, list(RULES.values()), self.audit.caveats)])
 
     def beside(self) -> Fields:
         """How many of each weight, and what was accepted."""
@@ -124,7 +124,7 @@ class AuditView(Plain):
         more = f" and {told.paths - len(first):,} more" if told.paths > len(first) else ""
         yield Prose([Span(f"{names}{more}", "strong"), f": {told.found.text}"], 1, hanging="  ")
         if told.found.people:
-            people = People(told.ground.universe, told.ground.accounts, told.ground.universe.everyone)
+            people = PeopleWords(told.ground.universe, told.ground.accounts, told.ground.universe.everyone)
             yield Prose(f"who   {people.words(_users(told))}", 2, hanging="      ")
         for command in one.commands[:1]:
             yield Verbatim(f"mend  {unbroken(command)}", 2)
@@ -175,7 +175,7 @@ class AuditView(Plain):
             yield Prose(text, hanging="  ")
 
 
-def _users(told: Told) -> int:
+def _users(told: TreeFinding) -> int:
     """Bare groups stand for nobody in particular."""
     universe = told.ground.universe
     return (
@@ -199,7 +199,7 @@ def _shift(shift: object) -> Fields:
     return {"who": who, "right": right, "paths": paths}
 
 
-class RulesView(Plain):
+class RulesView(PlainResult):
     """Every rule, with what it looks for and why."""
 
     def __init__(self, rules: Iterable[Rule]) -> None:

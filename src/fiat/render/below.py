@@ -11,14 +11,14 @@ from fiat.core.model.right import CHANGING
 from fiat.core.text import Fields, counted, natural_order, several, visible
 from fiat.core.tree.answerkeys import AnswerKey
 from fiat.core.tree.distinct import first_places
-from fiat.core.tree.summary import Group, Groups, Row, Standing, Topmost
+from fiat.core.tree.summary import AnswerGroup, Groups, Row, Standing, Topmost
 from fiat.core.words import naming
-from fiat.core.words.naming import People, rank_of, ranked
+from fiat.core.words.naming import PeopleWords, rank_of, ranked
 from fiat.render import lines
 from fiat.render.againsttoday import against_today_blocks, against_today_fields
 from fiat.render.lines import visible_texts
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written, unbroken
-from fiat.render.people import PeopleFields, Shown
+from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Span, Verbatim, unbroken
+from fiat.render.people import PeopleFields, ShownPeople
 from fiat.render.several import by_several
 
 
@@ -120,7 +120,7 @@ _MOST = 16
 """Answers that are shown, the most frequent ones, where not every one is asked for."""
 
 
-class BelowView(Plain):
+class BelowView(PlainResult):
     """What is asked of a tree, and how sets of principals are put into words.
 
     With ``everyone``, each answer and each path is shown; with ``topmost`` machine
@@ -138,9 +138,9 @@ class BelowView(Plain):
             if found.question.shows(who):
                 asked_about |= 1 << place
         of_kind = found.universe.of_kind
-        self._people = People(found.universe, found.question.asked_of.accounts, asked_about)
+        self._people = PeopleWords(found.universe, found.question.asked_of.accounts, asked_about)
         self._anyone_else = of_kind("anyone-else")
-        shown = Shown(
+        shown = ShownPeople(
             (of_kind("user") | of_kind("process")) & asked_about, of_kind("group") & asked_about, self._anyone_else
         )
         self._lines = BelowLines(found, PeopleFields(found.universe, shown, self._people.words), numbered)
@@ -191,13 +191,13 @@ class BelowView(Plain):
         """The same."""
         return self.rows()
 
-    def written(self, format: str) -> Written | None:
+    def written(self, format: str) -> OutputLines | None:
         """A line for each path; JSON Lines and CSV of a whole tree are written many lines at a time."""
         if self.topmost:
             return None
         if format == "csv":
-            return Written(self._lines.csv(), self._lines.header())
-        return Written(self._lines.json()) if format == "jsonl" else None
+            return OutputLines(self._lines.csv(), self._lines.header())
+        return OutputLines(self._lines.json()) if format == "jsonl" else None
 
     @property
     def numbered(self) -> int:
@@ -281,7 +281,7 @@ class BelowView(Plain):
             yield BLANK
             yield Verbatim(f"and {left}, on {paths}; --all shows every one", 1)
 
-    def _group(self, group: Group, said: Sequence[str | None]) -> Iterator[Block]:
+    def _group(self, group: AnswerGroup, said: Sequence[str | None]) -> Iterator[Block]:
         """Where an answer is found, and who has which right by it."""
         yield BLANK
         yield Prose(self._heading(group), 1, hanging="  ")
@@ -308,7 +308,7 @@ class BelowView(Plain):
                 found += [begin, Span(f"{right} on {counted(paths, 'path')}", style), f" (first {first})"]
         return found or ["nothing"]
 
-    def _heading(self, group: Group) -> str:
+    def _heading(self, group: AnswerGroup) -> str:
         """How many objects have this answer, and where: ``12 files in /srv/a, /srv/b and 3 more``."""
         survey = self.found.survey
         if group.directories + group.others == 1:

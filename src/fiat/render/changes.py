@@ -14,7 +14,7 @@ from fiat.core.text import Fields, counted, joined, several, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import everyone_but, several_groups, several_words
 from fiat.render import words
-from fiat.render.model import Across, Block, Prose, Span, Spans, Table, Verbatim
+from fiat.render.model import Block, FullLine, Prose, Span, Spans, Table, Verbatim
 
 _MOST_NAMED = 12
 """Lines of gains, or of losses, before the rest is only counted; those that most people share come first."""
@@ -116,11 +116,11 @@ def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _M
     """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out."""
     kinds = _kinds(changes, accounts)
     shown = kinds[:most]
-    rows: list[list[Spans] | Across] = []
+    rows: list[list[Spans] | FullLine] = []
     for (kind, differences), (count, example) in shown:
-        rows.append(Across(_where(kind, count, example)))
+        rows.append(FullLine(_where(kind, count, example)))
         rows += [[what, before, Span(after, "changed")] for what, before, after in differences]
-    if any(not isinstance(row, Across) for row in rows):
+    if any(not isinstance(row, FullLine) for row in rows):
         yield Table(["", "before", "after"], rows, flexible=(1, 2), indent=2)
     left = kinds[most:]
     if left:

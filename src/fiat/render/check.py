@@ -5,8 +5,8 @@ from collections.abc import Iterator, Sequence
 from fiat.app.check import Checked, Counterexample, Holding, commands_for, contradiction_words
 from fiat.core.text import Fields, counted, of_all, shell_word, visible
 from fiat.core.words import naming
-from fiat.core.words.naming import People
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, Written, unbroken
+from fiat.core.words.naming import PeopleWords
+from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Span, Verbatim, unbroken
 
 _SHOWN = 5
 """Counterexamples of one expectation that are shown before the rest is only counted."""
@@ -15,7 +15,7 @@ _LISTED = 1000
 """Paths of one counterexample that machine output lists."""
 
 
-class CheckView(Plain):
+class CheckView(PlainResult):
     """All expectations, the broken ones first, then those of which nobody knows."""
 
     def __init__(self, checked: Checked, files: Sequence[str] = (), *, host: str = "") -> None:
@@ -60,14 +60,14 @@ class CheckView(Plain):
                 "because": self._because(one),
             }
 
-    def written(self, format: str) -> Written | None:
+    def written(self, format: str) -> OutputLines | None:
         """For build servers and for monitoring, all at once."""
         if format not in ("junit", "openmetrics"):
             return None
         from fiat.render import monitoring
 
         found = self.checked.found
-        return Written([monitoring.junit(found) if format == "junit" else monitoring.openmetrics(found)])
+        return OutputLines([monitoring.junit(found) if format == "junit" else monitoring.openmetrics(found)])
 
     def beside(self) -> Fields:
         """How many hold, and what contradicts what."""
@@ -137,7 +137,7 @@ class CheckView(Plain):
         more = f" and {len(one.places) - 1:,} more paths" if len(one.places) > 1 else ""
         if one.right is None:
             return f"{path}{more}: {one.text}"
-        people = People(one.universe, self.checked.host.accounts, one.universe.everyone)
+        people = PeopleWords(one.universe, self.checked.host.accounts, one.universe.everyone)
         bits = one.people
         if bits & one.universe.of_kind("anyone-else"):
             bits |= one.universe.of_kind("group")

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.app.compare import LIVE, Comparison, State
+from fiat.app.compare import LIVE, ComparedState, Comparison
 from fiat.core.ask.effects import Counted, KeptShift, kept
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Mount, Posture
@@ -16,20 +16,20 @@ from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render.changes import Changed, change_blocks, differences, shift_blocks, shift_fields, unlisted_in
-from fiat.render.model import BLANK, Block, Plain, Prose, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Verbatim, unbroken
 
 _MOST = 12
 """Rows of a kind before the rest is only counted."""
 
 
-class ComparisonView(Plain):
+class ComparisonView(PlainResult):
     """The whole comparison; with ``gains_only`` of it just who gained what."""
 
     def __init__(
         self,
         found: Comparison,
-        before: State,
-        after: State,
+        before: ComparedState,
+        after: ComparedState,
         paths: Sequence[str] = (),
         *,
         gains_only: bool = False,
@@ -283,7 +283,7 @@ _CAUSES = {
 }
 
 
-def _called(state: State) -> str:
+def _called(state: ComparedState) -> str:
     if state.word == LIVE:
         return "now"
     taken = state.taken or "no known time"

@@ -21,7 +21,7 @@ from fiat.core.words.notation import (
     UmaskReading,
 )
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Table, Verbatim
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Table, Verbatim
 from fiat.render.words import NO_UMASK
 
 _CLASSES = (("u", "owner"), ("g", "group"), ("o", "other"))
@@ -36,7 +36,7 @@ _NAMES = {
 }
 
 
-class DecodedView(Plain):
+class DecodedView(PlainResult):
     """Every reading of one word."""
 
     def __init__(self, found: Decoded) -> None:

@@ -3,10 +3,10 @@
 from collections.abc import Iterator
 
 from fiat.app.hosts import SAMPLE
-from fiat.app.sample import Built
+from fiat.app.sample import BuiltSample
 from fiat.core.text import shell_word, visible
 from fiat.demo.tour import Scene
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
 
 
 def introduction(scenes: int) -> Iterator[Block]:
@@ -37,10 +37,10 @@ def ending() -> Iterator[Block]:
     )
 
 
-class BuiltView(Plain):
+class BuiltView(PlainResult):
     """The tree that was built, and what to try on it."""
 
-    def __init__(self, found: Built) -> None:
+    def __init__(self, found: BuiltSample) -> None:
         self.found = found
 
     def blocks(self) -> Iterator[Block]:

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterator
 
-from fiat.app.running import Result
+from fiat.app.running import RunResult
 from fiat.core.text import Fields, counted, shell_word
 from fiat.render.model import BLANK, Block, Prose, unbroken
 
 
-def history_fields(result: Result) -> Fields | None:
+def history_fields(result: RunResult) -> Fields | None:
     """The machine output of where a run is in the history."""
     return None if result.number is None else {"run": result.number, "file": result.place}
 
@@ -17,7 +17,7 @@ def history_option(place: str | None) -> str:
     return "" if place is None else f" --history {shell_word(place)}"
 
 
-def ending(result: Result, history: str | None, does: str = "puts it back") -> Iterator[Block]:
+def ending(result: RunResult, history: str | None, does: str = "puts it back") -> Iterator[Block]:
     """The last line: what to type for the way back."""
     if result.number is None or not (result.changed or result.failed or result.left):
         return

@@ -2,25 +2,25 @@
 
 from collections.abc import Iterator
 
-from fiat.app.foresee import Foreseen
+from fiat.app.foresee import Foresight
 from fiat.core.ask.who import Answer
 from fiat.core.model.mode import octal
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.record import PostureRecord
 from fiat.core.text import Fields, visible
 from fiat.core.words import naming
-from fiat.core.words.naming import People, several_users
+from fiat.core.words.naming import PeopleWords, several_users
 from fiat.render.findings import finding_fields
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, spans, unbroken
-from fiat.render.people import PeopleFields, Shown
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, spans, unbroken
+from fiat.render.people import PeopleFields, ShownPeople
 from fiat.render.sheet import coloured_letters, more
 from fiat.render.why import who_fields
 
 
-class ForeseenView(Plain):
+class ForeseenView(PlainResult):
     """What becomes of a file and a directory, who could reach them, and whom that surprises."""
 
-    def __init__(self, found: Foreseen) -> None:
+    def __init__(self, found: Foresight) -> None:
         self.found = found
         self.forecast = found.forecast
         self.accounts = found.host.accounts
@@ -51,12 +51,12 @@ class ForeseenView(Plain):
     def _reach_fields(self, answer: Answer) -> Fields:
         people = self._people(answer)
         of_kind = answer.universe.of_kind
-        shown = Shown(of_kind("user") | of_kind("process"), of_kind("group"), of_kind("anyone-else"))
+        shown = ShownPeople(of_kind("user") | of_kind("process"), of_kind("group"), of_kind("anyone-else"))
         fields = PeopleFields(answer.universe, shown, people.words)
         return {right.name: fields.fields(bits) for right, bits in answer.allowed.items()}
 
-    def _people(self, answer: Answer) -> People:
-        return People(answer.universe, self.accounts, answer.universe.everyone)
+    def _people(self, answer: Answer) -> PeopleWords:
+        return PeopleWords(answer.universe, self.accounts, answer.universe.everyone)
 
     def blocks(self) -> Iterator[Block]:
         """What they look like, who reaches them, and what may surprise."""

@@ -65,7 +65,7 @@ class Verbatim(NamedTuple):
     indent: int = 0
 
 
-class Across:
+class FullLine:
     """A line across all columns of a table, less indented than its rows by one step."""
 
     __slots__ = ("text",)
@@ -74,8 +74,8 @@ class Across:
         self.text = text
 
 
-class Some:
-    """Some of very many rows: of each the kind (:class:`Many`), and its last cell."""
+class TableRows:
+    """Some of very many rows: of each the kind (:class:`LongTable`), and its last cell."""
 
     __slots__ = ("kinds", "last")
 
@@ -84,7 +84,7 @@ class Some:
         self.last = last
 
 
-class Many:
+class LongTable:
     """Very many rows, laid out some at a time, by several processes.
 
     ``kinds`` are by number the cells that rows can begin with, all but the last; none of
@@ -95,13 +95,13 @@ class Many:
     __slots__ = ("kinds", "texts")
 
     def __init__(
-        self, kinds: Mapping[int, Sequence[Spans]], texts: Callable[[Callable[[Some], str]], Iterable[str]]
+        self, kinds: Mapping[int, Sequence[Spans]], texts: Callable[[Callable[[TableRows], str]], Iterable[str]]
     ) -> None:
         self.kinds = kinds
         self.texts = texts
 
 
-Row = Sequence[Spans] | Across | Many
+Row = Sequence[Spans] | FullLine | LongTable
 """What a table holds."""
 
 
@@ -128,7 +128,7 @@ Block = Prose | Verbatim | Table
 BLANK = Verbatim("")
 
 
-class Written:
+class OutputLines:
     """Lines of machine output, many at a time, each with its end; ``header`` are the columns of CSV."""
 
     __slots__ = ("header", "texts")
@@ -153,14 +153,14 @@ class Result(Protocol):
     def lines(self) -> Iterator[Fields]:
         """As JSON Lines."""
 
-    def written(self, format: str) -> "Written | None":
+    def written(self, format: str) -> "OutputLines | None":
         """As CSV or JSON Lines written already, in place of rows and lines; None where these are to be written."""
 
     def beside(self) -> Fields:
         """What stands beside the results in JSON."""
 
 
-class Plain:
+class PlainResult:
     """The forms of a result that has nothing special about them: rows and lines are the records."""
 
     def records(self) -> Iterator[Fields]:
@@ -175,7 +175,7 @@ class Plain:
         """The records."""
         return self.records()
 
-    def written(self, format: str) -> "Written | None":
+    def written(self, format: str) -> "OutputLines | None":
         """Nothing is written already."""
         return None
 

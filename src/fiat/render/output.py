@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
-from fiat.app.status import Status, of_several
+from fiat.app.status import ExitStatus, of_several
 from fiat.core.errors import FiatError, Interrupted, PathError
 from fiat.core.model.finding import Finding
 from fiat.core.text import quoted
@@ -42,7 +42,7 @@ class Output:
         self.format = format
         self.quiet = quiet
         self.answered = 0
-        self.status = Status.DONE
+        self.status = ExitStatus.DONE
         self._changes = changes
         self._cut: OSError | None = None
         self._beside: dict[str, Any] = {}
@@ -206,7 +206,7 @@ class Output:
 
     # --- the end ---
 
-    def finish(self, status: Status | None = None) -> int:
+    def finish(self, status: ExitStatus | None = None) -> int:
         """Print what comes after the results: the rest of the JSON, or the caveats; the exit status."""
         self.tell()
         if status is not None:
@@ -229,17 +229,17 @@ class Output:
             terminal.say_cut(f"fiat {self.command}", self._cut)
         return self._ends_with()
 
-    def _ends_with(self) -> Status:
+    def _ends_with(self) -> ExitStatus:
         """What counts of the status, of the paths that failed, and of an answer that could not be printed."""
         status = self.status
         if self._cut is not None and self._cut.errno != errno.EPIPE and not self._changes:
-            status = of_several(status, Status.IN_PART)
+            status = of_several(status, ExitStatus.IN_PART)
         if not self._problems:
             return status
         if any(isinstance(problem, Interrupted) for problem in self._problems):
-            return Status.INTERRUPTED
+            return ExitStatus.INTERRUPTED
         wrong = not self.answered and all(problem.errno in _WRONG_PATH for problem in self._problems)
-        return of_several(status, Status.WRONG_COMMAND_LINE if wrong else Status.IN_PART)
+        return of_several(status, ExitStatus.WRONG_COMMAND_LINE if wrong else ExitStatus.IN_PART)
 
     def _finish_json(self) -> None:
         import json

@@ -6,23 +6,23 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from fiat.app.undo import Undoing
-from fiat.core.change.history import Damage, Entry, Fate, Run, State
+from fiat.core.change.history import Damage, ObjectFate, Run, RunEntry, RunState
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
 from fiat.core.text import Fields, counted, joined, of_all, several, shell_word, visible
 from fiat.render.changes import Changed, change_blocks, kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.objects import iso_time
 
 _FATES = {
-    Fate.PLANNED: "changed",
-    Fate.CHANGED: "changed",
-    Fate.FAILED: "failed",
-    Fate.ALREADY: "already",
-    Fate.LEFT: "left",
-    Fate.ASTRAY: "astray",
+    ObjectFate.PLANNED: "changed",
+    ObjectFate.CHANGED: "changed",
+    ObjectFate.FAILED: "failed",
+    ObjectFate.ALREADY: "already",
+    ObjectFate.LEFT: "left",
+    ObjectFate.ASTRAY: "astray",
 }
 
 
@@ -47,7 +47,7 @@ def run_fields(run: Run) -> Fields:
     }
 
 
-class RunsView(Plain):
+class RunsView(PlainResult):
     """Runs, the latest first; ``every`` are all of which one may be put back by these."""
 
     def __init__(
@@ -85,7 +85,7 @@ class RunsView(Plain):
             return
         yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run, self.known) for run in self.runs])
         latest = next(
-            (one for one in self.runs if one.state in (State.DONE, State.PARTIAL) and one.undoes is None), None
+            (one for one in self.runs if one.state in (RunState.DONE, RunState.PARTIAL) and one.undoes is None), None
         )
         yield BLANK
         if latest is not None:
@@ -112,7 +112,7 @@ def damage_blocks(damage: list[Damage], history: str | None) -> Iterator[Block]:
         yield Prose(f"The others can be used. fiat history{history_option(history)} --verify reads all of it.")
 
 
-class VerifyView(Plain):
+class VerifyView(PlainResult):
     """Whether a history is as it was written."""
 
     def __init__(self, runs: list[Run], damage: list[Damage], place: str) -> None:
@@ -153,11 +153,11 @@ class VerifyView(Plain):
             yield Prose("Keep a copy of the file; --history OTHER begins another one for what comes next.")
 
 
-class RunView(Plain):
+class RunView(PlainResult):
     """One run in detail; ``every`` are all that it may have put back."""
 
     def __init__(
-        self, run: Run, entries: Iterable[Entry], accounts: Accounts, history: str | None, every: Sequence[Run] = ()
+        self, run: Run, entries: Iterable[RunEntry], accounts: Accounts, history: str | None, every: Sequence[Run] = ()
     ) -> None:
         self.run = run
         self.known = {one.number: one for one in every}
@@ -202,27 +202,27 @@ class RunView(Plain):
         yield BLANK
         # what was changed last is above the rest
         yield from change_blocks(_changed((e.before, e.after, e.path) for e in reversed(entries)), self.accounts)
-        failed = [entry for entry in entries if entry.fate is Fate.FAILED]
+        failed = [entry for entry in entries if entry.fate is ObjectFate.FAILED]
         if failed:
             yield Verbatim(f"Failed: {several([visible(entry.path) for entry in failed], 'paths')}")
         yield from self._astray(entries)
-        if run.state in (State.DONE, State.PARTIAL):
+        if run.state in (RunState.DONE, RunState.PARTIAL):
             yield BLANK
             yield Verbatim(f"fiat undo {run.number}{history_option(self.history)} puts it back.")
 
-    def _astray(self, entries: list[Entry]) -> Iterator[Block]:
+    def _astray(self, entries: list[RunEntry]) -> Iterator[Block]:
         """What was found otherwise than planned when it was read back, and as what."""
-        pairs = [(e.before, e.found, e.path) for e in entries if e.fate is Fate.ASTRAY and e.found is not None]
+        pairs = [(e.before, e.found, e.path) for e in entries if e.fate is ObjectFate.ASTRAY and e.found is not None]
         if pairs:
             yield BLANK
             yield Verbatim("Found otherwise than planned when read back, and as is shown here:")
             yield from change_blocks(_changed(pairs), self.accounts)
-        unseen = [visible(e.path) for e in entries if e.fate is Fate.ASTRAY and e.found is None]
+        unseen = [visible(e.path) for e in entries if e.fate is ObjectFate.ASTRAY and e.found is None]
         if unseen:
             yield Verbatim(f"Could not be read back: {several(unseen, 'paths')}")
 
-    def _fate(self, entry: Entry) -> str:
-        if entry.fate is Fate.PLANNED and self.run.ended is None:
+    def _fate(self, entry: RunEntry) -> str:
+        if entry.fate is ObjectFate.PLANNED and self.run.ended is None:
             return "planned"  # it may have been changed, or not: the path itself says
         return _FATES[entry.fate]
 
@@ -283,7 +283,7 @@ def _who(run: Run) -> str:
 
 
 def _state(run: Run) -> str:
-    killed = {State.PARTIAL: "partial" if run.ended is not None else "partial, was killed"}
+    killed = {RunState.PARTIAL: "partial" if run.ended is not None else "partial, was killed"}
     text = killed.get(run.state, run.state.value)
     return f"{text} by {run.undone_by}" if run.undone_by is not None else text
 
@@ -297,7 +297,7 @@ _RUNS = 6
 """So many runs are named each."""
 
 
-class UndoView(Plain):
+class UndoView(PlainResult):
     """What putting back a run would do, or has done."""
 
     def __init__(self, found: Undoing, history: str | None) -> None:

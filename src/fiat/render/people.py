@@ -12,7 +12,7 @@ from fiat.core.text import Fields
 from fiat.core.words import naming
 
 
-class Shown(NamedTuple):
+class ShownPeople(NamedTuple):
     """Those of a universe who are asked about, as sets."""
 
     users: int
@@ -23,7 +23,7 @@ class Shown(NamedTuple):
 class PeopleFields:
     """Writes sets of the principals of one universe, each once; ``words`` says who they are in short."""
 
-    def __init__(self, universe: Universe, shown: Shown, words: Callable[[int], str]) -> None:
+    def __init__(self, universe: Universe, shown: ShownPeople, words: Callable[[int], str]) -> None:
         self._shown = shown
         self._words = words
         self._bytes = len(universe.principals) // 8 + 1

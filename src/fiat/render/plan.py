@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fiat.app.change import Planned
-from fiat.app.running import Result
+from fiat.app.running import RunResult
 from fiat.core.ask.effects import kept
 from fiat.core.model.finding import Finding
 from fiat.core.model.record import PostureRecord
@@ -11,13 +11,13 @@ from fiat.core.text import Fields, counted, of_all, several, visible
 from fiat.render.changes import Changed, change_blocks, shift_blocks, shift_fields, unlisted_in
 from fiat.render.ending import ending, history_fields
 from fiat.render.findings import finding_fields, guard_fields, objections
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
 
 _MOST, _FEW = 12, 3
 """Kinds of change that are shown before the rest is only counted; and where the plan is refused."""
 
 
-class PlanView(Plain):
+class PlanView(PlainResult):
     """A plan: a preview, one that was refused by ``guards``, or one that was carried out, with the ``result``.
 
     ``failed`` tells that some paths failed; ``history`` is the option that
@@ -30,7 +30,7 @@ class PlanView(Plain):
         *,
         preview: bool,
         guards: Sequence[Finding],
-        result: Result | None,
+        result: RunResult | None,
         failed: bool,
         history: str | None,
     ) -> None:

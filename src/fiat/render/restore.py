@@ -2,9 +2,9 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.restore import Left
+from fiat.app.restore import LeftObjects
 from fiat.core.text import Fields, counted, visible
-from fiat.render.model import BLANK, Block, Plain, Prose, Verbatim, Written, unbroken
+from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Verbatim, unbroken
 from fiat.render.plan import PlanView
 
 _NAMED = 3
@@ -29,10 +29,12 @@ _WHY = {
 """Why objects are left alone, in words; of the second form where only gains are taken away."""
 
 
-class RestoreView(Plain):
+class RestoreView(PlainResult):
     """The plan as any plan is shown; then what is left alone, and why."""
 
-    def __init__(self, plan: PlanView, left: Sequence[Left], *, only_gained: bool, in_part: bool = False) -> None:
+    def __init__(
+        self, plan: PlanView, left: Sequence[LeftObjects], *, only_gained: bool, in_part: bool = False
+    ) -> None:
         self.plan = plan
         self.left = left
         self.only_gained = only_gained
@@ -46,7 +48,7 @@ class RestoreView(Plain):
         """Those of the plan."""
         return self.plan.rows()
 
-    def written(self, format: str) -> Written | None:
+    def written(self, format: str) -> OutputLines | None:
         """As that of the plan."""
         return self.plan.written(format)
 

@@ -4,10 +4,10 @@ from collections.abc import Iterator
 
 from fiat.app.save import Saved
 from fiat.core.text import Fields, counted, shell_word, visible
-from fiat.render.model import Block, Plain, Prose, unbroken
+from fiat.render.model import Block, PlainResult, Prose, unbroken
 
 
-class SavedView(Plain):
+class SavedView(PlainResult):
     """The trees that were saved, and the file; of this host as it is where that is ``live``."""
 
     def __init__(self, saved: Saved, *, live: bool) -> None:

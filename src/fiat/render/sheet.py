@@ -23,7 +23,7 @@ from fiat.core.tree.walk import walk
 from fiat.core.words import naming
 from fiat.core.words.naming import rank, ranked
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, spans, unbroken
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, spans, unbroken
 
 if TYPE_CHECKING:
     from fiat.app.arrange import Arranged
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 HEADER = ("mode", "letters", "owner", "group", "more", "name")
 
 
-class ListingView(Plain):
+class ListingView(PlainResult):
     """The rows, then what was counted; names are relative to the top."""
 
     def __init__(self, found: Listing) -> None:
@@ -137,7 +137,7 @@ _MOUNT_WORDS = {
 """The mount options that change access, with what they do."""
 
 
-class Sheet(Plain):
+class Sheet(PlainResult):
     """All that one object says about access; of a symlink also what it leads to."""
 
     def __init__(self, found: Look, accounts: Accounts) -> None:

@@ -9,15 +9,15 @@ from operator import add
 
 from fiat.render.model import (
     UNBROKEN,
-    Across,
     Block,
-    Many,
+    FullLine,
+    LongTable,
     Prose,
     Row,
-    Some,
     Span,
     Spans,
     Table,
+    TableRows,
     Verbatim,
     plain,
     spans,
@@ -158,16 +158,16 @@ class _Layout:
     def lines(self) -> Iterator[str]:
         begun = False
         for batch in self._batches():
-            if not begun or any(isinstance(row, Many) for row in batch):
+            if not begun or any(isinstance(row, LongTable) for row in batch):
                 self._measure(batch)  # later rows do not move the columns: what is too wide there moves its own row
             if not begun:
                 begun = True
                 if any(self.table.header):
                     yield from self._row([Span(cell, "faint") for cell in self.table.header])
             for row in batch:
-                if isinstance(row, Across):
+                if isinstance(row, FullLine):
                     yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
-                elif isinstance(row, Many):
+                elif isinstance(row, LongTable):
                     yield from row.texts(partial(self._some, row.kinds, {}))
                 else:
                     yield from self._row(row)
@@ -181,7 +181,7 @@ class _Layout:
         batch: list[Row] = []
         since = 0.0
         for row in self.table.rows:
-            if isinstance(row, Many):
+            if isinstance(row, LongTable):
                 yield [*batch, row]
                 batch = []
                 continue
@@ -197,11 +197,11 @@ class _Layout:
 
     def _measure(self, batch: list[Row]) -> None:
         for row in batch:
-            if isinstance(row, Many):
+            if isinstance(row, LongTable):
                 for place, column in enumerate(zip(*row.kinds.values(), strict=True)):
                     self.widths[place] = max([self.widths[place], *map(cells, set(map(plain, column)))])
                 self.widths[-1] = _ANY  # all the room there is
-            elif not isinstance(row, Across):
+            elif not isinstance(row, FullLine):
                 self._widen(row)
         if self.screen.columns is None:
             return
@@ -222,7 +222,7 @@ class _Layout:
         for place, cell in enumerate(row):
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
-    def _some(self, kinds: Mapping[int, Sequence[Spans]], padded: dict[int, str], rows: Some) -> str:
+    def _some(self, kinds: Mapping[int, Sequence[Spans]], padded: dict[int, str], rows: TableRows) -> str:
         """Some of many rows; what each kind begins with is ``padded`` once."""
         for kind in set(rows.kinds) - padded.keys():
             cut = zip(kinds[kind], self.widths, strict=False)

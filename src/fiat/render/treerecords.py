@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.look import TreeListing
-from fiat.app.treelisting import Chosen
+from fiat.app.treelisting import ListedEntries
 from fiat.core.ask.remarks import owners_for_codes, remarks_on
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import octal
@@ -24,7 +24,7 @@ from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render import lines
-from fiat.render.model import Block, Many, Plain, Some, Spans, Table, Verbatim, Written
+from fiat.render.model import Block, LongTable, OutputLines, PlainResult, Spans, Table, TableRows, Verbatim
 from fiat.render.objects import ObjectFields, flat_row, iso_time
 from fiat.render.several import by_several
 from fiat.render.sheet import HEADER, coloured_letters, counts, ending, more
@@ -218,7 +218,7 @@ _DECIDED = {
 """The columns that each part of a profile decides, in the order of the header."""
 
 
-class TreeListingView(Plain):
+class TreeListingView(PlainResult):
     """The heading, the rows, then what was counted; names are relative to the top."""
 
     def __init__(self, found: TreeListing) -> None:
@@ -234,24 +234,24 @@ class TreeListingView(Plain):
         yield Table(HEADER, rows, named=True)
         yield Verbatim(counts(rows.kinds()), 1)
 
-    def written(self, format: str) -> Written | None:
+    def written(self, format: str) -> OutputLines | None:
         """A record or a row for each entry."""
         if format == "csv":
             # MERGED  # loads NumPy
 
             table = TreeCsv(self.found, self.accounts)
-            return Written(table.rows(), table.header())
+            return OutputLines(table.rows(), table.header())
         if format == "json":
             # MERGED
 
-            return Written(TreeRecords(self.found, self.accounts).json())
+            return OutputLines(TreeRecords(self.found, self.accounts).json())
         return None
 
 
 class TreeRows:
     """The chosen entries of a tree as rows, with names relative to the top."""
 
-    def __init__(self, chosen: Chosen, accounts: Accounts) -> None:
+    def __init__(self, chosen: ListedEntries, accounts: Accounts) -> None:
         self._survey, self._places = chosen
         self._accounts = accounts
 
@@ -264,18 +264,18 @@ class TreeRows:
         met = sorted(zip(first_places(number, len(kinds)).tolist(), kinds, counts, strict=True), key=itemgetter(0))
         return Counter({kind: count for _, kind, count in met if count})
 
-    def __iter__(self) -> Iterator[Many]:
+    def __iter__(self) -> Iterator[LongTable]:
         survey, places = self._survey, self._places
         if not len(places):
             return
         used = np.flatnonzero(np.bincount(survey.profile[places], minlength=len(survey.profiles)))
         cells = zip(*self._columns(survey.profiles.taken(used)), strict=True)
-        yield Many(
+        yield LongTable(
             dict(zip(used.tolist(), cells, strict=True)),
             lambda layout: by_several(places, lambda some: map(layout, self._some(some)), "\n"),
         )
 
-    def _some(self, places: NDArray[np.int64]) -> Iterator[Some]:
+    def _some(self, places: NDArray[np.int64]) -> Iterator[TableRows]:
         """The rows of some of the entries."""
         survey = self._survey
         ends = survey.profiles.by_rest(lambda rest: ending(rest.posture.kind), np.object_)
@@ -287,7 +287,7 @@ class TreeRows:
                 for at, place in enumerate(some.tolist()):
                     if place in targets:
                         names[at] += visible(targets[place])
-            yield Some(profile.tolist(), names)
+            yield TableRows(profile.tolist(), names)
 
     def _columns(self, profiles: Profiles) -> Iterator[list[Spans]]:
         """The cells of each column but the last, for each of the profiles."""

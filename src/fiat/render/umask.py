@@ -8,11 +8,11 @@ from fiat.core.model import umask
 from fiat.core.model.mode import letters, octal
 from fiat.core.text import Fields, visible
 from fiat.host.live.umaskfiles import Search
-from fiat.render.model import BLANK, Block, Plain, Prose, Table, Verbatim
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Table, Verbatim
 from fiat.render.words import NO_UMASK
 
 
-class UmaskView(Plain):
+class UmaskView(PlainResult):
     """The umask of one process, and what it leaves."""
 
     def __init__(self, found: Umask) -> None:
@@ -71,7 +71,7 @@ class LoginView(UmaskView):
         yield from self.where.blocks()
 
 
-class WhereSetView(Plain):
+class WhereSetView(PlainResult):
     """Where the umask is set on this host."""
 
     def __init__(self, found: Search) -> None:

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.let import Meant, Way
+from fiat.app.let import Way, WaysToGoals
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
@@ -19,7 +19,7 @@ from fiat.core.words.naming import several_words
 from fiat.render import words
 from fiat.render.changes import shift_fields
 from fiat.render.findings import finding_fields, guard_fields
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim, unbroken
 from fiat.render.plan import PlanView
 from fiat.render.why import who_fields
 
@@ -37,13 +37,13 @@ def first_lines(steps: Sequence[tuple[str, Wish]], accounts: Accounts, about: li
     return ["by an entry it is this; what it costs, and other ways, are being counted:", *commands]
 
 
-class WaysView(Plain):
+class WaysView(PlainResult):
     """The ways to what is meant, the best first.
 
     ``command`` is the command line that asked; ``about`` are options that command lines need for the same host.
     """
 
-    def __init__(self, found: Meant, command: str, about: list[tuple[str, str]], *, every: bool = False) -> None:
+    def __init__(self, found: WaysToGoals, command: str, about: list[tuple[str, str]], *, every: bool = False) -> None:
         self.meant = found
         self.found = found.found
         self.goals = found.found.goals
@@ -326,7 +326,7 @@ class WaysView(Plain):
         return f"; {self.who} {verb} {rights_} in all" if mine else ""
 
 
-class CarriedOutView(Plain):
+class CarriedOutView(PlainResult):
     """Way ``rank`` as the plan that it is, shown or carried out; as machine output all the ways, with what was done."""
 
     def __init__(self, ways: WaysView, rank: int, plan: PlanView) -> None:

@@ -14,16 +14,16 @@ from fiat.core.rules.checks import Step
 from fiat.core.rules.decision import superuser
 from fiat.core.text import Fields, counted, several, visible
 from fiat.core.words import naming
-from fiat.core.words.naming import People, several_users
+from fiat.core.words.naming import PeopleWords, several_users
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 
 _NAMES_IN_A_ROW = 8
 _EXCEPT = 4
 """So many at most are named as those whom an answer is not for; more have rows of their own to be read in."""
 
 
-class WhoView(Plain):
+class WhoView(PlainResult):
     """A table of users, a table of groups, and where people stop; with ``because`` the rules that decided."""
 
     def __init__(self, found: Who, *, everyone: bool, because: bool) -> None:
@@ -36,7 +36,7 @@ class WhoView(Plain):
         among = 0
         for place, one in enumerate(self.answer.universe.principals):
             among |= self.shows(one) << place
-        self.people = People(self.answer.universe, self.answer.accounts, among)
+        self.people = PeopleWords(self.answer.universe, self.answer.accounts, among)
 
     # --- machine output ---
 

@@ -14,7 +14,7 @@ from fiat.core.rules.checks import Step
 from fiat.core.text import Fields, counted, shell_word, visible
 from fiat.core.words import naming
 from fiat.render import words
-from fiat.render.model import BLANK, Block, Plain, Prose, Span, Spans, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.output import errno_name
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from fiat.core.model.wish import Advice
 
 
-class WhyView(Plain):
+class WhyView(PlainResult):
     """The verdict, its steps, and what would have to change.
 
     ``about`` are options that the command lines need for the host that was asked. With
@@ -198,7 +198,7 @@ def _decided(step: Step, accounts: Accounts) -> list[str]:
     return [step.rule.replace("-", " "), text]
 
 
-class ByNameView(Plain):
+class ByNameView(PlainResult):
     """The program, where it was found, and what else has the name."""
 
     def __init__(self, found: "ByName", about: list[tuple[str, str]]) -> None:

@@ -11,7 +11,7 @@ start, and the first 64 bytes of small files that others can read, for keys and 
 import argparse
 
 from fiat.app.audit import RULES, WEIGHTS, audit, chosen_rules, read_known, write_known
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import NotationError, PathError
 from fiat.cli.options.common import add_common, add_trust, host_of, not_with, output_of, trust_of
 from fiat.cli.options.selections import add_selection, selected
@@ -66,7 +66,7 @@ def run(args: argparse.Namespace) -> int:
     output.caveat(found.caveats)
     if not found.objects:
         return output.finish()
-    output.status = Status.NO if found.weighing("danger") else Status.DONE  # known, whoever reads the output
+    output.status = ExitStatus.NO if found.weighing("danger") else ExitStatus.DONE  # known, whoever reads the output
     view = AuditView(found, args.weight, in_part=output.has_problems)
     if args.write_known is not None:
         try:

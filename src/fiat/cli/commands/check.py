@@ -18,10 +18,10 @@ who alone may put something else there. docs/check.md has all of it."""
 import argparse
 import sys
 
-from fiat.app.change import How, Planned
+from fiat.app.change import ChangeOptions, Planned
 from fiat.app.check import Checked, check, mend, read_expectations, statements
 from fiat.app.hosts import Host
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import NotationError, joined, quoted, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, trust_of
@@ -74,7 +74,7 @@ def run(args: argparse.Namespace) -> int:
         checked = check(host, expectations, problem=output.problem, progress=progress.report)
     if args.mend and checked.broken:
         return _mend(args, host, checked, output)
-    output.status = Status.NO if checked.broken or checked.contradictions else Status.DONE
+    output.status = ExitStatus.NO if checked.broken or checked.contradictions else ExitStatus.DONE
     on = "".join(f" {option} {shell_word(value)}" for option, value in same_host(args))
     output.add(CheckView(checked, args.files, host=on), count=len(checked.found))
     return output.finish()
@@ -95,8 +95,8 @@ def _mend(args: argparse.Namespace, host: Host, checked: Checked, output: Output
                 left.append(f"{quoted(one.expectation.name)} ({why})")
         return planned
 
-    status = carry_out(host, tops, How(link_itself=True), plan, args, output)
+    status = carry_out(host, tops, ChangeOptions(link_itself=True), plan, args, output)
     if left:
         output.complain(f"{joined(left)} would not hold after that either")
-        return max(status, Status.NO) if status in (Status.DONE, Status.NO) else status
+        return max(status, ExitStatus.NO) if status in (ExitStatus.DONE, ExitStatus.NO) else status
     return status

@@ -9,7 +9,7 @@ on what both have, by its path, or by its identity where it was moved."""
 import argparse
 
 from fiat.app.compare import LIVE, compared, open_state
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_format, output_of
 from fiat.cli.options.selections import add_choice, selected
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace) -> int:
     if found is None:
         return output.finish()
     differs = bool(found.effects.gains) if args.gains_only else found.differs
-    output.status = Status.NO if differs else Status.DONE  # known before a reader may have gone
+    output.status = ExitStatus.NO if differs else ExitStatus.DONE  # known before a reader may have gone
     output.add(ComparisonView(found, before, after, args.paths, gains_only=args.gains_only))
     output.caveat(of_host(before.host))
     output.caveat(of_host(after.host))

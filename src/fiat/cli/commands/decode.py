@@ -10,7 +10,7 @@ import argparse
 import re
 
 from fiat.app.decode import decode, mode
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import FiatError
 from fiat.cli.options.common import add_common, host_of, not_with, output_of
 from fiat.render.decode import DecodedView
@@ -50,4 +50,4 @@ def run(args: argparse.Namespace) -> int:
             failed = True
     if not failed:
         return output.finish()
-    return output.finish(Status.IN_PART if output.answered else Status.WRONG_COMMAND_LINE)
+    return output.finish(ExitStatus.IN_PART if output.answered else ExitStatus.WRONG_COMMAND_LINE)

@@ -11,7 +11,7 @@ import sys
 
 from fiat.app import sample
 from fiat.app.hosts import SAMPLE
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import FiatError
 from fiat.cli.registry import run_command
 from fiat.render.demo import BuiltView, ending, introduction, scene_blocks
@@ -40,7 +40,7 @@ def run(args: argparse.Namespace) -> int:
             output.print(block)
         sys.stdout.flush()
         status = run_command(name, words)
-        if status not in (Status.DONE, Status.NO, Status.GUARDED):
+        if status not in (ExitStatus.DONE, ExitStatus.NO, ExitStatus.GUARDED):
             raise FiatError(f"scene {number} of the demo ended with status {status}")
     for block in ending():
         output.print(block)

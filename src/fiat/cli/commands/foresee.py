@@ -7,7 +7,7 @@ of theirs gets (fiat show --umask --user NAME says where it is set)."""
 
 import argparse
 
-from fiat.app.foresee import How, foreseen
+from fiat.app.foresee import ForeseeOptions, foreseen
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_common, host_of, output_of
 from fiat.render.foresee import ForeseenView
@@ -38,7 +38,7 @@ def run(args: argparse.Namespace) -> int:
     """Foresee, directory by directory."""
     output = output_of("foresee", args)
     host = host_of(args)
-    how = How(tuple(args.by), args.umask, args.asking, args.of)
+    how = ForeseeOptions(tuple(args.by), args.umask, args.asking, args.of)
     for found in foreseen(host, args.paths, how, held=args.snapshot is not None, problem=output.problem):
         output.caveat(found.caveats)
         output.add(ForeseenView(found))

@@ -10,7 +10,7 @@ import argparse
 
 from fiat.app import past
 from fiat.app.hosts import open_host
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import HistoryError, NotationError, bounded, shortened
 from fiat.cli.options.common import add_common, not_with, output_of
 from fiat.cli.options.histories import add_history, history_of
@@ -37,12 +37,12 @@ def run(args: argparse.Namespace) -> int:
     output = output_of("history", args)
     history = history_of(args)
     number = None if args.run is None else past.run_number(args.run)
-    status = Status.DONE
+    status = ExitStatus.DONE
     try:
         if args.verify:
             verified = VerifyView(history.runs(), history.verify(), history.place)
             output.add(verified)
-            status = Status.NO if verified.damage else Status.DONE
+            status = ExitStatus.NO if verified.damage else ExitStatus.DONE
         elif number is not None:
             found, entries = history.run(number), history.entries(number)
             output.add(RunView(found, entries, open_host(None, args.accounts).accounts, args.history, history.runs()))
@@ -51,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
             output.add(RunsView(runs[: args.last], history.damage(), history.place, args.history, runs))
     except HistoryError as error:
         output.unusable(history.place, error)
-        status = Status.IN_PART
+        status = ExitStatus.IN_PART
     return output.finish(status)
 
 

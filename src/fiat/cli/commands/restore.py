@@ -10,9 +10,9 @@ SNAPSHOT may be a folder of snapshots: its last one, or the last one up to --at.
 
 import argparse
 
-from fiat.app.change import How, Planned
+from fiat.app.change import ChangeOptions, Planned
 from fiat.app.compare import LIVE, open_state, trees_of
-from fiat.app.restore import Left, Only, restore
+from fiat.app.restore import LeftObjects, RestoreDirection, restore
 from fiat.app.text import NotationError
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.carrying import add_care, carry_out
@@ -58,11 +58,12 @@ def run(args: argparse.Namespace) -> int:
     )
     if before.path is None:
         raise NotationError(args.state, f"{LIVE} is how it is now; write the snapshot that is to be put back")
-    only = Only.LOST if args.only_lost else Only.GAINED if args.only_gained else Only.EVERYTHING
-    left: list[Left] = []
+    gained = RestoreDirection.GAINED if args.only_gained else RestoreDirection.EVERYTHING
+    only = RestoreDirection.LOST if args.only_lost else gained
+    left: list[LeftObjects] = []
     held_in_part = [one for one in of_host(before.host) if one.code == "cut-short"]
     tops = trees_of(before, now, args.paths)
-    how = How(below=True, across_mounts=before.across_mounts)
+    how = ChangeOptions(below=True, across_mounts=before.across_mounts)
 
     def plan() -> Planned:
         with Progress(output.shows_progress) as progress:

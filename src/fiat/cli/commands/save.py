@@ -8,7 +8,7 @@ What could not be read is saved as unknown. The file is compressed where its nam
 import argparse
 import sys
 
-from fiat.app.save import Into, save
+from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, output_of
 from fiat.cli.progress import Progress
@@ -46,7 +46,7 @@ def run(args: argparse.Namespace) -> int:
         saved = save(
             host,
             args.paths,
-            Into(args.output, args.add, args.keep, sys.stdout if to_output else None),
+            Destination(args.output, args.add, args.keep, sys.stdout if to_output else None),
             across_mounts=args.across_mounts,
             for_audit=args.for_audit,
             problem=output.problem,

@@ -11,7 +11,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from fiat.app import change
-from fiat.app.change import GUARDS, How, Planned
+from fiat.app.change import GUARDS, ChangeOptions, Planned
 from fiat.app.hosts import Host
 from fiat.app.text import NotationError, WorkError
 from fiat.app.wishes import Wish
@@ -24,7 +24,7 @@ from fiat.cli.progress import Progress
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import Chosen
+    from fiat.app.arrange import ArrangementChoice
 
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),
@@ -71,7 +71,7 @@ def run(args: argparse.Namespace) -> int:
     wish = wish_of(args, host) if chosen is None else chosen
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
-    how = How(
+    how = ChangeOptions(
         args.below or chosen is not None,
         args.contents,
         args.link_itself,
@@ -82,7 +82,9 @@ def run(args: argparse.Namespace) -> int:
     return carry_out(host, args.paths, how, lambda: _plan(host, wish, how, args, output), args, output)
 
 
-def _plan(host: Host, wish: "Wish | Chosen", how: How, args: argparse.Namespace, output: Output) -> Planned:
+def _plan(
+    host: Host, wish: "Wish | ArrangementChoice", how: ChangeOptions, args: argparse.Namespace, output: Output
+) -> Planned:
     try:
         with Progress(output.shows_progress) as progress:
             if isinstance(wish, Wish):

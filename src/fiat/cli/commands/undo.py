@@ -15,9 +15,9 @@ import argparse
 
 from fiat.app import undo
 from fiat.app.past import History, run_number
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import HistoryError, NotationError
-from fiat.app.undo import Despite, Lock, Undoing, Which
+from fiat.app.undo import Lock, RunChoice, Undoing, UndoTerms
 from fiat.cli.options.common import add_common, host_of, not_with, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
@@ -59,12 +59,12 @@ def run(args: argparse.Namespace) -> int:
     host = host_of(args)
     history = history_of(args)
     not_with("N", args.run, "--run, --since and --path", args.runs or args.since or args.path, "they choose the runs")
-    number: int | Which | None = None if args.run is None else run_number(args.run)
+    number: int | RunChoice | None = None if args.run is None else run_number(args.run)
     if args.runs or args.since or args.path:
         from fiat.app.whichruns import which_runs  # and what reads times
 
         number = which_runs(host, args.runs, args.since, args.path)
-    despite = Despite(args.even_if_changed, bool(args.accept))
+    despite = UndoTerms(args.even_if_changed, bool(args.accept))
     try:
         with undo.undoing_alone(host, history, number, waiting(output), _lock(args), despite=despite) as found:
             if args.preview:
@@ -77,7 +77,7 @@ def run(args: argparse.Namespace) -> int:
         helps = error.only_to_write and not (args.preview or args.no_history)
         so = ", and --no-history puts back without writing that down" if helps else ""
         output.unusable(history.place, error, f"; nothing was changed{so}")
-        return output.finish(Status.GUARDED)
+        return output.finish(ExitStatus.GUARDED)
     output.add(UndoView(found, args.history), count=len(found.finds))
     return output.finish()
 

@@ -10,7 +10,7 @@ import argparse
 
 from fiat.app import unevaluated
 from fiat.app.hosts import arrive
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.who import who
 from fiat.cli.options.common import (
     add_common,
@@ -97,5 +97,5 @@ def run(args: argparse.Namespace) -> int:
     if output.answered:
         output.caveat(unevaluated.of_host(host))
         if nobody:
-            output.status = Status.NO
+            output.status = ExitStatus.NO
     return output.finish()

@@ -14,7 +14,7 @@ after login, or why none."""
 import argparse
 
 from fiat.app.hosts import Host
-from fiat.app.status import Status
+from fiat.app.status import ExitStatus
 from fiat.app.text import PathError
 from fiat.app.why import parse_rights, why_each
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
             continue
         for one in found:
             output.caveat(one.caveats)
-            output.status = output.status if one.verdict.allowed else Status.NO
+            output.status = output.status if one.verdict.allowed else ExitStatus.NO
             output.add(WhyView(one, same_host(args), every=args.all))
     return output.finish()
 
@@ -74,5 +74,5 @@ def _run_by_name(host: Host, name: str, args: argparse.Namespace, output: Output
 
     found = by_name(host, args.who, name, args.folders)
     output.caveat(found.caveats)
-    output.status = output.status if found.program is not None else Status.NO
+    output.status = output.status if found.program is not None else ExitStatus.NO
     output.add(ByNameView(found, same_host(args)))

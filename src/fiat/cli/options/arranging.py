@@ -9,7 +9,7 @@ from fiat.cli.options.common import trust_of
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import Chosen
+    from fiat.app.arrange import ArrangementChoice
 
 EXPLAIN = "list"
 """In place of a name: explain each arrangement."""
@@ -31,7 +31,7 @@ def add_file(parser: "argparse._ActionsContainer") -> None:
     parser.add_argument("--arrangements", metavar="FILE", help="arrangements of your own, besides those of /etc/fiat")
 
 
-def arrangement_of(args: argparse.Namespace, host: Host) -> "Chosen | None":
+def arrangement_of(args: argparse.Namespace, host: Host) -> "ArrangementChoice | None":
     """The arrangement that is asked for; NotationError where something else is asked for besides."""
     if args.arrange is None:
         if args.arrangements is not None:

@@ -5,11 +5,11 @@ from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 
 from fiat.app import change
-from fiat.app.change import GUARDS, How, Planned
+from fiat.app.change import GUARDS, ChangeOptions, Planned
 from fiat.app.hosts import Host
 from fiat.app.past import History
-from fiat.app.running import Result
-from fiat.app.status import Status
+from fiat.app.running import RunResult
+from fiat.app.status import ExitStatus
 from fiat.app.text import HistoryError
 from fiat.cli.options.common import add_trust, not_with, trust_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
@@ -49,7 +49,7 @@ def itself(view: PlanView) -> Shown:
 def carry_out(
     host: Host,
     paths: Sequence[str],
-    how: How,
+    how: ChangeOptions,
     plan: Callable[[], Planned],
     args: argparse.Namespace,
     output: Output,
@@ -75,7 +75,7 @@ def carry_out(
     if unusable is not None and history is not None:
         output.unusable(history.place, unusable, "; nothing was changed, and --no-history changes without it")
         if args.format == "text":
-            return output.finish(Status.GUARDED)
+            return output.finish(ExitStatus.GUARDED)
     if guards and not args.preview:
         output.refuse(guards)
     view = PlanView(
@@ -89,11 +89,11 @@ def carry_out(
     output.add(shown(view), count=view.meant)
     if args.preview and not guards:
         change.tell_refused(planned, output.problem, stop_at_first=args.stop)
-    return output.finish(Status.GUARDED if guards or unusable else Status.DONE)
+    return output.finish(ExitStatus.GUARDED if guards or unusable else ExitStatus.DONE)
 
 
 def _keep_others_off(
-    held: ExitStack, host: Host, history: History | None, paths: Sequence[str], how: How, output: Output
+    held: ExitStack, host: Host, history: History | None, paths: Sequence[str], how: ChangeOptions, output: Output
 ) -> HistoryError | None:
     """Have nobody else who uses this history change the same meanwhile; why that cannot be had, if it cannot."""
     try:
@@ -104,7 +104,7 @@ def _keep_others_off(
     return None
 
 
-def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> Result:
+def _apply(planned: Planned, history: History | None, args: argparse.Namespace, output: Output) -> RunResult:
     """Write the plan down, and carry it out."""
     with Progress(output.shows_progress, "changed", planned.plan.change_count) as progress:
         result = change.apply(

@@ -3,8 +3,8 @@
 import argparse
 
 from fiat.app import change
-from fiat.app.let import COUNT_LIMIT, MEANS, How, Meant, meant, planned
-from fiat.app.status import Status
+from fiat.app.let import COUNT_LIMIT, MEANS, LetOptions, WaysToGoals, meant, planned
+from fiat.app.status import ExitStatus
 from fiat.app.text import NotationError, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import (
@@ -61,7 +61,9 @@ def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     if args.snapshot is not None and args.do is not None:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
-    how = How(args.below, tuple(args.by), tuple(args.spare), args.exact, args.and_new, args.count_limit, args.cost_over)
+    how = LetOptions(
+        args.below, tuple(args.by), tuple(args.spare), args.exact, args.and_new, args.count_limit, args.cost_over
+    )
     with Progress(output.shows_progress) as progress:
         found = meant(
             host,
@@ -81,7 +83,7 @@ def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     if found.found.ways and (args.do is not None or args.preview):
         return _carry_out(found, ways, args, output)
     output.add(ways)
-    return output.finish(Status.NO if found.found.why_not else Status.DONE)
+    return output.finish(ExitStatus.NO if found.found.why_not else ExitStatus.DONE)
 
 
 def _command(command: str, args: argparse.Namespace) -> str:
@@ -94,7 +96,7 @@ def _command(command: str, args: argparse.Namespace) -> str:
     return " ".join(map(shell_word, words))
 
 
-def _carry_out(one: Meant, view: WaysView, args: argparse.Namespace, output: Output) -> int:
+def _carry_out(one: WaysToGoals, view: WaysView, args: argparse.Namespace, output: Output) -> int:
     ways = one.found.ways
     rank = args.do or ways.index(one.best) + 1 if one.best is not None else 1
     if rank > len(ways):
@@ -106,7 +108,7 @@ def _carry_out(one: Meant, view: WaysView, args: argparse.Namespace, output: Out
             str(rank), f"way {rank} is a membership of {user}, which whoever keeps the accounts changes"
         )
     plan = planned(one, way)
-    far = change.How(below=way.tree, link_itself=True)
+    far = change.ChangeOptions(below=way.tree, link_itself=True)
     paths = [target.asked for target in plan.targets]
 
     def shown(plan_view: PlanView) -> CarriedOutView:

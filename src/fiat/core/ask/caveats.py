@@ -15,7 +15,7 @@ from fiat.core.text import joined, quoted, visible
 from fiat.core.words import naming
 
 if TYPE_CHECKING:
-    from fiat.core.model.process import Difference
+    from fiat.core.model.process import ProcessDifference
 
 
 _REMOTE = frozenset(
@@ -103,7 +103,7 @@ def of_route(route: Route) -> list[Finding]:
     return found if route.interpreter is None else found + of_route(route.interpreter)
 
 
-def of_process(process: Principal, found: "Difference", accounts: Accounts) -> list[Finding]:
+def of_process(process: Principal, found: "ProcessDifference", accounts: Accounts) -> list[Finding]:
     """Where a running process is not what its user's account says."""
     whose = f"process {process.pid}"
     caveats: list[Finding] = []

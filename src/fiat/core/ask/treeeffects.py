@@ -58,7 +58,7 @@ class Pair(NamedTuple):
         return self.matched or (everything, everything)
 
 
-class Difference(NamedTuple):
+class AnswerDifference(NamedTuple):
     """Entries with one and the same pair of answers, which differ; by their places before, and after."""
 
     before: Sets
@@ -67,7 +67,7 @@ class Difference(NamedTuple):
     others: NDArray[np.int64]
 
 
-class Asking:
+class Asker:
     """Two hosts, of which the same is asked; ``universes`` hold the same principals in the same places on either."""
 
     def __init__(
@@ -81,7 +81,7 @@ class Asking:
         self.before = TreeAccess(before, access, rights)
         self.after = TreeAccess(after, access if self.same_people else Access(now, after.settings), rights)
 
-    def differences(self, pair: Pair) -> Iterator[Difference]:
+    def differences(self, pair: Pair) -> Iterator[AnswerDifference]:
         """Where the answers about one tree differ.
 
         Only entries of which anything differs are asked about: their own
@@ -107,13 +107,15 @@ class Asking:
             before, after = divmod(value, len(has.keys))
             if had.keys[before] != has.keys[after]:
                 some = order[bounds[which] : bounds[which + 1]]
-                yield Difference(self._sets(had.keys[before]), self._sets(has.keys[after]), places[some], others[some])
+                yield AnswerDifference(
+                    self._sets(had.keys[before]), self._sets(has.keys[after]), places[some], others[some]
+                )
 
     def _sets(self, key: AnswerKey) -> Sets:
         return dict(zip(self.rights, key, strict=True))
 
 
-def effects(asking: Asking, pairs: Iterable[Pair]) -> Effects:
+def effects(asking: Asker, pairs: Iterable[Pair]) -> Effects:
     """Who gains and who loses which right, on how many paths of the trees in ``pairs``."""
     found = Effects(asking.universe)
     for pair in pairs:

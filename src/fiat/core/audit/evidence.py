@@ -6,7 +6,7 @@ from typing import NamedTuple, Protocol
 from fiat.core.tree.walk import Trouble
 
 
-class Started(NamedTuple):
+class StartedFile(NamedTuple):
     """Something that is run, or read, for somebody without their asking.
 
     ``uid`` is who runs it, None for a user that is made for the purpose; ``by`` says
@@ -29,7 +29,7 @@ class Evidence(Protocol):
     def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """What kind of secret some of these files hold, by path: see :mod:`fiat.core.audit.secretkinds`."""
 
-    def started(self) -> tuple[Started, ...] | None:
+    def started(self) -> tuple[StartedFile, ...] | None:
         """What is started by services and by the clock."""
 
     def login(self) -> Mapping[str, str] | None:
@@ -53,7 +53,7 @@ class NoEvidence:
         """Not known."""
         return None
 
-    def started(self) -> tuple[Started, ...] | None:
+    def started(self) -> tuple[StartedFile, ...] | None:
         """Not known."""
         return None
 
@@ -70,7 +70,7 @@ class NoEvidence:
         return ()
 
 
-class Kept(NamedTuple):
+class SavedFindings(NamedTuple):
     """Evidence as it is kept with a snapshot: for certain paths what was found, and never what they hold.
 
     ``secret_kinds`` holds the kind by path, ``privileged`` are programs with privilege that a package owns,
@@ -80,7 +80,7 @@ class Kept(NamedTuple):
 
     secret_kinds: Mapping[str, str] | None
     privileged: frozenset[str] | None
-    services: tuple[Started, ...] | None
+    services: tuple[StartedFile, ...] | None
     settings: Mapping[str, str] | None = None
     unread: tuple[Trouble, ...] = ()
 
@@ -88,7 +88,7 @@ class Kept(NamedTuple):
 class KeptEvidence:
     """The evidence that a snapshot holds."""
 
-    def __init__(self, kept: Kept) -> None:
+    def __init__(self, kept: SavedFindings) -> None:
         self.kept = kept
 
     def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
@@ -101,7 +101,7 @@ class KeptEvidence:
         known = self.kept.secret_kinds
         return None if known is None else {path: known[path] for path in paths if path in known}
 
-    def started(self) -> tuple[Started, ...] | None:
+    def started(self) -> tuple[StartedFile, ...] | None:
         """What was started then."""
         return self.kept.services
 

@@ -5,8 +5,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from fiat.core.audit.evidence import Evidence, Kept
-from fiat.core.audit.ground import Found, Ground, Rule
+from fiat.core.audit.evidence import Evidence, SavedFindings
+from fiat.core.audit.ground import AuditedTree, Rule, RuleFinding
 from fiat.core.audit.rules.privilege import privileged
 from fiat.core.audit.rules.secrets import candidates, unpackaged
 from fiat.core.model.finding import WEIGHTS
@@ -15,17 +15,17 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import walk
 
 
-def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> Kept:
+def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> SavedFindings:
     """What an audit of ``trees`` would ask of ``evidence``."""
     secrets: dict[str, str] = {}
     owned: set[str] = set()
     known = evidence.packaged(()) is not None
     for survey in trees:
-        ground = Ground(host, walk(host, survey.top.path), survey, evidence)
+        ground = AuditedTree(host, walk(host, survey.top.path), survey, evidence)
         owned |= evidence.packaged(ground.paths(privileged(ground))) or frozenset()
         for _, places in candidates(ground):
             secrets |= evidence.secrets(list(unpackaged(ground, places))) or {}
-    return Kept(
+    return SavedFindings(
         secrets if evidence.secrets(()) is not None else None,
         frozenset(owned) if known else None,
         evidence.started(),
@@ -34,12 +34,12 @@ def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> Kept:
     )
 
 
-class Told(NamedTuple):
+class TreeFinding(NamedTuple):
     """One finding as it is told: of ``rule``, in the tree of ``ground``."""
 
     rule: Rule
-    ground: Ground
-    found: Found
+    ground: AuditedTree
+    found: RuleFinding
 
     @property
     def paths(self) -> int:
@@ -52,14 +52,14 @@ class Told(NamedTuple):
         return self.ground.path(int(self.found.places[0]))
 
 
-def examine(ground: Ground, rules: Iterable[Rule]) -> list[Told]:
+def examine(ground: AuditedTree, rules: Iterable[Rule]) -> list[TreeFinding]:
     """What the rules find in one tree."""
     return in_order(one for rule in rules for one in _of_rule(ground, rule))
 
 
-def _of_rule(ground: Ground, rule: Rule) -> Iterator[Told]:
+def _of_rule(ground: AuditedTree, rule: Rule) -> Iterator[TreeFinding]:
     """What one rule finds, what is equal but for the place together."""
-    alike: dict[object, list[Found]] = {}
+    alike: dict[object, list[RuleFinding]] = {}
     for found in rule.find(ground):
         if len(found.places):
             alike.setdefault((found.weight, found.text, found.people, found.mend), []).append(found)
@@ -68,10 +68,10 @@ def _of_rule(ground: Ground, rule: Rule) -> Iterator[Told]:
         places = places[ground.judged[places]]
         if not len(places):
             continue
-        yield Told(rule, ground, some[0]._replace(places=places))
+        yield TreeFinding(rule, ground, some[0]._replace(places=places))
 
 
-def in_order(told: Iterable[Told]) -> list[Told]:
+def in_order(told: Iterable[TreeFinding]) -> list[TreeFinding]:
     """The worst first; of one weight, what more people can use; otherwise as the rules stand."""
     found = list(told)
     return sorted(found, key=lambda one: (WEIGHTS.index(one.found.weight), -one.found.people.bit_count()))

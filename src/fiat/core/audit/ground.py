@@ -38,7 +38,7 @@ class Mend(NamedTuple):
     chosen: tuple[str, ...] = ()
 
 
-class Found(NamedTuple):
+class RuleFinding(NamedTuple):
     """Some entries of a tree of which a rule says the same.
 
     ``people`` is the set of those who can really use it, the whole way there counted in. Of what
@@ -63,7 +63,7 @@ _KERNELS_OWN = frozenset(
 _RIGHTS = (rights_.READ, rights_.WRITE, rights_.EXECUTE)
 
 
-class Ground:
+class AuditedTree:
     """One tree of a host. Sets of people are bit sets of ``universe``; ``rights`` are what trees are asked for."""
 
     def __init__(
@@ -257,14 +257,14 @@ NOBODY = "; nobody but root, or its owner, gets there"
 
 
 def by_use(
-    ground: Ground, places: Places, right: Right, weight: str, text: str, mend: Mend | None = None
-) -> Iterator[Found]:
+    ground: AuditedTree, places: Places, right: Right, weight: str, text: str, mend: Mend | None = None
+) -> Iterator[RuleFinding]:
     """What is found at ``places``: of ``weight`` where others can really use it by having ``right``, and else plain."""
     for people, some in ground.by_others(places, right):
         if people:
-            yield Found(weight, text, some, people, mend)
+            yield RuleFinding(weight, text, some, people, mend)
         else:
-            yield Found("plain", text + NOBODY, some, 0, mend)
+            yield RuleFinding("plain", text + NOBODY, some, 0, mend)
 
 
 class Rule(NamedTuple):
@@ -277,5 +277,5 @@ class Rule(NamedTuple):
     code: str
     about: str
     why: str
-    find: Callable[[Ground], Iterator[Found]]
+    find: Callable[[AuditedTree], Iterator[RuleFinding]]
     asked: bool = False

@@ -7,7 +7,7 @@ is shown, with what is not printable as an escape: no two paths look the same.
 from collections.abc import Iterable, Iterator
 from typing import Any, NamedTuple
 
-from fiat.core.audit.examine import Told
+from fiat.core.audit.examine import TreeFinding
 from fiat.core.errors import NotationError
 from fiat.core.text import near, quoted, visible
 from fiat.core.words.toml import parse_toml
@@ -15,7 +15,7 @@ from fiat.core.words.toml import parse_toml
 _KEYS = ("rule", "path", "text", "reason", "until")
 
 
-class Known(NamedTuple):
+class AcceptedFinding(NamedTuple):
     """One of them; ``until`` is a day in ISO 8601."""
 
     rule: str
@@ -25,7 +25,7 @@ class Known(NamedTuple):
     text: str = ""
 
 
-def read(data: bytes, source: str, rules: Iterable[str]) -> list[Known]:
+def read(data: bytes, source: str, rules: Iterable[str]) -> list[AcceptedFinding]:
     """Those in the file ``source``, which holds ``data``; :class:`NotationError` names table and key."""
     found = parse_toml(data, source, lambda text: NotationError(source, text))
     tables = found.get("known", [])
@@ -36,7 +36,7 @@ def read(data: bytes, source: str, rules: Iterable[str]) -> list[Known]:
     ]
 
 
-def _known(table: Any, where: str, rules: list[str]) -> Known:
+def _known(table: Any, where: str, rules: list[str]) -> AcceptedFinding:
     if not isinstance(table, dict):
         raise NotationError(where, f"{where} is no table")
     for key in table:
@@ -59,7 +59,7 @@ def _known(table: Any, where: str, rules: list[str]) -> Known:
         raise NotationError("reason", f"{where}: the reason is empty; say why this is accepted")
     if not _is_day(values["until"]):
         raise NotationError("until", f"{where}: until is right as a day, such as 2027-05-31")
-    return Known(values["rule"], values["path"], values["reason"], values["until"], values["text"])
+    return AcceptedFinding(values["rule"], values["path"], values["reason"], values["until"], values["text"])
 
 
 def _is_day(word: str) -> bool:
@@ -67,7 +67,7 @@ def _is_day(word: str) -> bool:
     return [len(part) for part in parts] == [4, 2, 2] and all(part.isdecimal() for part in parts)
 
 
-def write(told: Iterable[Told], until: str) -> Iterator[str]:
+def write(told: Iterable[TreeFinding], until: str) -> Iterator[str]:
     """The lines of such a file, with a reason that is left to be written."""
     yield "# Findings that are accepted. Each needs a reason; after its day it is told again.\n"
     for one in told:
@@ -86,19 +86,21 @@ def _toml(text: str) -> str:
     return f'"{escaped}"'
 
 
-def without_known(told: Iterable[Told], known: Iterable[Known], today: str) -> tuple[list[Told], int, list[Known]]:
+def without_known(
+    told: Iterable[TreeFinding], known: Iterable[AcceptedFinding], today: str
+) -> tuple[list[TreeFinding], int, list[AcceptedFinding]]:
     """The findings but for those that are known; how many paths these are on; and what is known and over by ``today``.
 
     What is on several paths loses only those that are known.
     """
-    by_path: dict[tuple[str, str], Known] = {}
-    over: list[Known] = []
+    by_path: dict[tuple[str, str], AcceptedFinding] = {}
+    over: list[AcceptedFinding] = []
     for one in known:
         if one.until < today:
             over.append(one)
         else:
             by_path[one.rule, one.path] = one
-    left: list[Told] = []
+    left: list[TreeFinding] = []
     count = 0
     rules = {rule for rule, _ in by_path}
     for finding in told:

@@ -11,8 +11,8 @@ from typing import NamedTuple
 import numpy as np
 
 from fiat.core.ask.effects import KeptShift, kept
-from fiat.core.audit.examine import Told, examine
-from fiat.core.audit.ground import Ground, Mend, Rule
+from fiat.core.audit.examine import TreeFinding, examine
+from fiat.core.audit.ground import AuditedTree, Mend, Rule
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.steps import change, steps_towards, wanted
@@ -47,14 +47,14 @@ class Mended(NamedTuple):
     ``unlisted`` are the words for those among whom that was counted, and who have no account.
     """
 
-    told: Told
+    told: TreeFinding
     commands: tuple[str, ...] = ()
     takes: tuple[KeptShift, ...] | None = None
     gives: tuple[KeptShift, ...] | None = None
     unlisted: frozenset[str] = frozenset()
 
 
-def mended(told: Sequence[Told]) -> list[Mended]:
+def mended(told: Sequence[TreeFinding]) -> list[Mended]:
     """Each finding with what mends it."""
     if not told:
         return []
@@ -68,12 +68,12 @@ def mended(told: Sequence[Told]) -> list[Mended]:
     ]
 
 
-def _mended(host: Host, one: Told, *, count: bool) -> Mended:
+def _mended(host: Host, one: TreeFinding, *, count: bool) -> Mended:
     plan = _counted(host, one) if count else None
     return Mended(one, _commands(one), *_shifts(plan, host.accounts))
 
 
-def _key(one: Told) -> tuple[str, str, str]:
+def _key(one: TreeFinding) -> tuple[str, str, str]:
     return one.rule.code, one.ground.survey.top.path, one.first
 
 
@@ -91,14 +91,14 @@ def _shifts(plan: Plan | None, accounts: Accounts) -> tuple[_Shifts, _Shifts, fr
 # --- what is changed -------------------------------------------------------------------
 
 
-def _paths(one: Told) -> Iterator[str]:
+def _paths(one: TreeFinding) -> Iterator[str]:
     """What is to be changed."""
     mend = one.found.mend
     assert mend is not None
     yield from mend.at or one.ground.paths(one.found.places)
 
 
-def _commands(one: Told) -> tuple[str, ...]:
+def _commands(one: TreeFinding) -> tuple[str, ...]:
     mend = one.found.mend
     assert mend is not None
     accounts = one.ground.accounts
@@ -109,7 +109,7 @@ def _commands(one: Told) -> tuple[str, ...]:
     return tuple(set_command_for(part, mend.wish, accounts) for part in parts)
 
 
-def _works(host: Host, one: Told, actor: Principal) -> bool:
+def _works(host: Host, one: TreeFinding, actor: Principal) -> bool:
     """Whether the kernel would make all of the change, and it makes a difference."""
     mend = one.found.mend
     if mend is None:
@@ -124,7 +124,7 @@ def _works(host: Host, one: Told, actor: Principal) -> bool:
     return differs
 
 
-def _distinct(host: Host, one: Told, mend: Mend) -> Iterator[Profile | Object]:
+def _distinct(host: Host, one: TreeFinding, mend: Mend) -> Iterator[Profile | Object]:
     """What is to be changed: of what is alike, one."""
     if mend.at:
         yield from (route.end for _, route in _routes(host, one) if route.end is not None)
@@ -133,7 +133,7 @@ def _distinct(host: Host, one: Told, mend: Mend) -> Iterator[Profile | Object]:
         yield from (survey.profiles[number] for number in np.unique(survey.profile[one.found.places]).tolist())
 
 
-def _counted(host: Host, one: Told) -> Plan | None:
+def _counted(host: Host, one: TreeFinding) -> Plan | None:
     """The plan, with who loses and who gains by it; None where that takes long."""
     mend = one.found.mend
     if mend is None or (not mend.at and len(one.found.places) > _COUNTED):
@@ -146,7 +146,7 @@ def _counted(host: Host, one: Told) -> Plan | None:
     return make_plan(host, targets, mend.wish)
 
 
-def _routes(host: Host, one: Told) -> Iterator[tuple[str, Route]]:
+def _routes(host: Host, one: TreeFinding) -> Iterator[tuple[str, Route]]:
     for path in _paths(one):
         yield path, walk(host, path, follow=False, interpreters=0)
 
@@ -154,7 +154,7 @@ def _routes(host: Host, one: Told) -> Iterator[tuple[str, Route]]:
 # --- whether it is gone then ----------------------------------------------------------
 
 
-def _still_found(host: Host, told: Sequence[Told]) -> set[tuple[str, str, str]]:
+def _still_found(host: Host, told: Sequence[TreeFinding]) -> set[tuple[str, str, str]]:
     """What each rule would still find after everything had been mended that it has found."""
     found: set[tuple[str, str, str]] = set()
     for rule in {one.rule.code: one.rule for one in told}.values():
@@ -164,7 +164,7 @@ def _still_found(host: Host, told: Sequence[Told]) -> set[tuple[str, str, str]]:
     return found
 
 
-def _found_again(host: Host, rule: Rule, told: Sequence[Told]) -> set[tuple[str, str, str]]:
+def _found_again(host: Host, rule: Rule, told: Sequence[TreeFinding]) -> set[tuple[str, str, str]]:
     postures: dict[Identity, Posture] = {}
     actor, umask = host.actor(), host.settings.umask
     for one in told:
@@ -182,7 +182,7 @@ def _found_again(host: Host, rule: Rule, told: Sequence[Told]) -> set[tuple[str,
     found: set[tuple[str, str, str]] = set()
     for ground in {id(one.ground): one.ground for one in told}.values():
         top = ground.survey.top.path
-        then = Ground(after, walk(after, top), supposed.on(ground.survey), ground.evidence)
+        then = AuditedTree(after, walk(after, top), supposed.on(ground.survey), ground.evidence)
         for again in examine(then, [rule]):
             for path in then.paths(again.found.places):
                 key = rule.code, top, path
@@ -191,7 +191,7 @@ def _found_again(host: Host, rule: Rule, told: Sequence[Told]) -> set[tuple[str,
     return found
 
 
-def _objects(host: Host, one: Told, mend: Mend) -> Iterable[tuple[Identity, Posture]]:
+def _objects(host: Host, one: TreeFinding, mend: Mend) -> Iterable[tuple[Identity, Posture]]:
     survey = one.ground.survey
     if mend.at:
         for _, route in _routes(host, one):

@@ -5,34 +5,34 @@ from collections.abc import Callable, Iterable, Iterator
 import numpy as np
 
 from fiat.core.ask.remarks import owners_for_codes, remarks_on
-from fiat.core.audit.ground import Found, Ground, Mend
+from fiat.core.audit.ground import AuditedTree, Mend, RuleFinding
 from fiat.core.model.posture import Posture
 
-Mending = Callable[[Posture, Ground], Mend | None]
+Mending = Callable[[Posture, AuditedTree], Mend | None]
 
 
-def remarked(ground: Ground, code: str, weight: str, mending: Mending) -> Iterator[Found]:
+def remarked(ground: AuditedTree, code: str, weight: str, mending: Mending) -> Iterator[RuleFinding]:
     """What the remark with this ``code`` is made on, told with what it says."""
     for numbers, text in _with_remark(ground, code):
         places = ground.with_profiles(numbers)
         if len(places):
-            yield Found(weight, text, places, 0, mending(ground.survey.profiles[numbers[0]].posture, ground))
+            yield RuleFinding(weight, text, places, 0, mending(ground.survey.profiles[numbers[0]].posture, ground))
 
 
-def remarked_together(ground: Ground, code: str, weight: str, mend: Mend, of_many: str) -> Iterator[Found]:
+def remarked_together(ground: AuditedTree, code: str, weight: str, mend: Mend, of_many: str) -> Iterator[RuleFinding]:
     """The same as one finding, where it is made on more than a few kinds of things: ``of_many`` says how many."""
     found = list(remarked(ground, code, weight, lambda *_: mend))
     if len(found) <= _FEW:
         yield from found
         return
     places = np.unique(np.concatenate([one.places for one in found]))
-    yield Found(weight, of_many.format(f"{len(found):,}"), places, 0, mend)
+    yield RuleFinding(weight, of_many.format(f"{len(found):,}"), places, 0, mend)
 
 
 _FEW = 5
 
 
-def _with_remark(ground: Ground, code: str) -> Iterator[tuple[list[int], str]]:
+def _with_remark(ground: AuditedTree, code: str) -> Iterator[tuple[list[int], str]]:
     """The profiles that a remark is made on, those that are alike together, with what it says."""
     if not ground.remarks:
         for numbers in _alike(ground):
@@ -41,7 +41,7 @@ def _with_remark(ground: Ground, code: str) -> Iterator[tuple[list[int], str]]:
     yield from ground.remarks.get(code, [])
 
 
-def _alike(ground: Ground) -> Iterable[list[int]]:
+def _alike(ground: AuditedTree) -> Iterable[list[int]]:
     """The numbers of profiles on which the same is remarked."""
     alike: dict[object, list[int]] = {}
     rows = zip(*(column.tolist() for column in ground.survey.profiles.columns), strict=True)

@@ -8,7 +8,7 @@ place; and whoever owns a directory on the way can give themselves that right.
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from fiat.core.audit.ground import Ground, Mend
+from fiat.core.audit.ground import AuditedTree, Mend
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.mode import STICKY, WRITE, permission_letters
@@ -19,10 +19,10 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decision
 from fiat.core.text import visible
-from fiat.core.words.naming import People
+from fiat.core.words.naming import PeopleWords
 
 
-class Hold(NamedTuple):
+class Foothold(NamedTuple):
     """By which object on the way ``people`` could replace something.
 
     They ``own`` it, ``write to`` it, or ``replace`` or ``add`` names in it.
@@ -32,9 +32,9 @@ class Hold(NamedTuple):
     people: int
     how: str
 
-    def words(self, ground: Ground) -> str:
+    def words(self, ground: AuditedTree) -> str:
         """The same as a clause: ``keeper may write to /srv/skerry/tools``."""
-        who = People(ground.universe, ground.accounts, ground.universe.everyone).words(self.people, 3)
+        who = PeopleWords(ground.universe, ground.accounts, ground.universe.everyone).words(self.people, 3)
         path = visible(self.object.path)
         return f"{path} belongs to {who}" if self.how == "own" else f"{who} may {_HOW[self.how]} {path}"
 
@@ -42,7 +42,7 @@ class Hold(NamedTuple):
 _HOW = {"write to": "write to", "replace": "replace names in", "add": "add names in"}
 
 
-def holds(ground: Ground, path: str, trusted: int) -> list[Hold]:
+def footholds(ground: AuditedTree, path: str, trusted: int) -> list[Foothold]:
     """Every way in which others than those who are ``trusted`` could replace what is at ``path``, or write to it."""
     route = ground.walk(path)
     found = list(_along(ground, route, trusted))
@@ -53,7 +53,7 @@ def holds(ground: Ground, path: str, trusted: int) -> list[Hold]:
     return list(dict.fromkeys(found))
 
 
-def _along(ground: Ground, route: Route, trusted: int) -> Iterator[Hold]:
+def _along(ground: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
     """Each directory that is traversed, and the end."""
     if route.end is None:
         return
@@ -61,34 +61,34 @@ def _along(ground: Ground, route: Route, trusted: int) -> Iterator[Hold]:
     for one in route.directories:
         owners = _owners(ground, one) & others
         if owners:
-            yield Hold(one, owners, "own")
+            yield Foothold(one, owners, "own")
         taken = ground.taken(one.path) & others
         if taken:
             yield from _by_parent(ground, ground.walk(one.path).parent, taken)
     yield from _by_parent(ground, route.parent, ground.taken(route.end.path) & others)
     owners = _owners(ground, route.end) & others
     if owners:
-        yield Hold(route.end, owners, "own")
+        yield Foothold(route.end, owners, "own")
     writers = ground.allowed(route.end.path, rights.WRITE) & others & ~owners
     if writers:
-        yield Hold(route.end, writers, "write to")
+        yield Foothold(route.end, writers, "write to")
 
 
-def _owners(ground: Ground, found: Object) -> int:
+def _owners(ground: AuditedTree, found: Object) -> int:
     """Its owner, where they get there and may change it."""
     return ground.universe.with_uid(found.posture.uid) & ground.allowed(found.path, rights.CHANGE_MODE)
 
 
-def _by_parent(ground: Ground, parent: Object | None, people: int) -> Iterator[Hold]:
+def _by_parent(ground: AuditedTree, parent: Object | None, people: int) -> Iterator[Foothold]:
     """Those who can take a name away write in the directory that holds it, or own it."""
     if parent is None:
         return
     people &= ~ground.universe.with_uid(parent.posture.uid)  # that is said of the directory
     if people:
-        yield Hold(parent, people, "replace")
+        yield Foothold(parent, people, "replace")
 
 
-def beside(ground: Ground, path: str, trusted: int) -> Hold | None:
+def beside(ground: AuditedTree, path: str, trusted: int) -> Foothold | None:
     """Who could put something beside a program that it might load; who can replace names there is not meant."""
     route = ground.walk(path)
     parent = route.parent
@@ -96,13 +96,13 @@ def beside(ground: Ground, path: str, trusted: int) -> Hold | None:
         return None
     people = ground.allowed(parent.path, rights.CREATE) & ground.others & ~trusted
     people &= ~ground.universe.with_uid(parent.posture.uid)
-    return Hold(parent, people, "add") if people else None
+    return Foothold(parent, people, "add") if people else None
 
 
 # --- what takes it away ----------------------------------------------------------------
 
 
-def mend_of(ground: Ground, hold: Hold) -> Mend | None:
+def mend_of(ground: AuditedTree, hold: Foothold) -> Mend | None:
     """What mends a hold: root as the owner, or no write for those who have it."""
     path = hold.object.path
     if hold.how == "own":

@@ -5,10 +5,10 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import (
-    Left,
+    LeftObject,
     Outcome,
     Stopping,
-    Tried,
+    TriedObjects,
     failed,
     one_by_one,
     outcome_of,
@@ -24,7 +24,7 @@ from fiat.core.model.principals import Principal
 from fiat.core.tree.walk import Handles
 
 
-def apply(host: Host, items: Sequence[Item], stopping: Stopping, places: range | None = None) -> Iterator[Tried]:
+def apply(host: Host, items: Sequence[Item], stopping: Stopping, places: range | None = None) -> Iterator[TriedObjects]:
     """Change the items at ``places``, by default all, one after the other."""
     handles = Handles(host)
     actor = host.actor()
@@ -38,21 +38,21 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping, places: range |
         handles.close()
 
 
-def _change(handles: Handles, item: Item, actor: Principal) -> Left:
+def _change(handles: Handles, item: Item, actor: Principal) -> LeftObject:
     """Change one object."""
     path, change = item.path, item.planned.change
     try:
         node = handles.open(path)
     except (OSError, MemoryError) as error:
-        return Left(failed(path, error))
+        return LeftObject(failed(path, error))
     try:
         try:
             if item.names is not None or not node.matches(change.before, item.identity, item.links):
                 problem = _other_than_planned(handles, item, node)
                 if problem is not None:
-                    return Left(problem)
+                    return LeftObject(problem)
         except (OSError, MemoryError) as error:
-            return Left(failed(path, error))
+            return LeftObject(failed(path, error))
         return rewrite(node, change, actor)
     finally:
         node.close()
@@ -92,7 +92,7 @@ def _all_names_there(handles: Handles, names: Iterable[str], found: Glance, node
     return node.glance() == found
 
 
-def settle(host: Host, intended: Iterable[tuple[int, str, Identity, Change]]) -> Iterator[Tried]:
+def settle(host: Host, intended: Iterable[tuple[int, str, Identity, Change]]) -> Iterator[TriedObjects]:
     """What has become of objects that a process was changing when it was killed: each is looked at.
 
     Of each there is its place, its path, which it is and its change. Those that
@@ -104,12 +104,12 @@ def settle(host: Host, intended: Iterable[tuple[int, str, Identity, Change]]) ->
             left = _settled(handles, path, identity, change)
             if left is not None:
                 outcome = outcome_of(place, left)
-                yield Tried(place, place + 1, () if outcome is None else (outcome,))
+                yield TriedObjects(place, place + 1, () if outcome is None else (outcome,))
     finally:
         handles.close()
 
 
-def _settled(handles: Handles, path: str, identity: Identity, change: Change) -> Left | None:
+def _settled(handles: Handles, path: str, identity: Identity, change: Change) -> LeftObject | None:
     """How one of them was left; None where it is as before."""
     try:
         node = handles.open(path)
@@ -118,11 +118,11 @@ def _settled(handles: Handles, path: str, identity: Identity, change: Change) ->
         finally:
             node.close()
     except (OSError, MemoryError) as error:
-        return Left(failed(path, error, "find out what was done to"), True)
+        return LeftObject(failed(path, error, "find out what was done to"), True)
     if not found.identity.same_as(identity):
-        return Left(PathError(path, errno.EBUSY, "change", "another object is there now"))
+        return LeftObject(PathError(path, errno.EBUSY, "change", "another object is there now"))
     if same_posture(found.posture, change.after):
-        return Left()
+        return LeftObject()
     if same_posture(found.posture, change.before):
         return None
-    return Left(PathError(path, errno.EINTR, "change all of", "a part is changed"), True, found.posture)
+    return LeftObject(PathError(path, errno.EINTR, "change all of", "a part is changed"), True, found.posture)

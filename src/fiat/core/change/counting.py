@@ -8,9 +8,9 @@ import numpy as np
 from fiat.core.ask import caveats, treeeffects
 from fiat.core.ask.remarks import unreadable_script
 from fiat.core.ask.treecaveats import first_of_each_kind
-from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.ask.who import universe_of
-from fiat.core.change.plan import Part, Plan, Surveys
+from fiat.core.change.plan import Plan, PlanPart, Surveys
 from fiat.core.change.steps import Change
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress
@@ -18,7 +18,7 @@ from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import Kind, Program
 from fiat.core.model.route import lies_under
 from fiat.core.rules.decision import Decisions
-from fiat.core.rules.difference import Reach, reach_below
+from fiat.core.rules.difference import ChangeReach, reach_below
 from fiat.core.text import visible
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.distinct import distinct_values, first_places
@@ -49,7 +49,7 @@ class _Counting:
         self.after = HostAsIf(host, Supposition(self.postures))
         self.shared = len(made.parts) > 1 and any(map(self._changes_shared, made.parts))
 
-    def _changes_shared(self, part: Part) -> bool:
+    def _changes_shared(self, part: PlanPart) -> bool:
         """Whether something with several names changes."""
         survey, number = part.target.survey, part.number
         places = np.flatnonzero((survey.links > 1) & ~survey.directories() & (number >= 0))
@@ -60,7 +60,7 @@ class _Counting:
         pairs = list(self._pairs())
         changed = [(planned.change.before, planned.change.after) for planned in made.changes if planned.change.changes]
         universe = treeeffects.universe_for(self.host, changed, pairs)
-        asking = Asking(self.host, self.after, (universe, universe))
+        asking = Asker(self.host, self.after, (universe, universe))
         made.effects = treeeffects.effects(asking, pairs)
         for route in (*asking.before.interpreters, *asking.after.interpreters):
             made.caveats += caveats.of_route(route)
@@ -93,14 +93,14 @@ class _Counting:
                 self._note_scripts(survey, after)
                 yield Pair(View(route, survey), View(then, after), without_top=known)
 
-    def _change_of_top(self, part: Part) -> Change | None:
+    def _change_of_top(self, part: PlanPart) -> Change | None:
         """The change of the top of a target, if it makes a difference."""
         if part.number[0] < 0:
             return None
         change = self.made.changes[int(part.number[0])].change
         return change if change.changes else None
 
-    def _extent_under(self, part: Part) -> Extent | None:
+    def _extent_under(self, part: PlanPart) -> Extent | None:
         """How much of what is under a changed directory can be affected; None where nothing can."""
         change = self._change_of_top(part)
         if change is None or not change.after.directory:
@@ -109,7 +109,9 @@ class _Counting:
             return Extent(most=self.most)  # another name of what changes may lie anywhere under it
         universe = universe_of(self.host.accounts, [change.before, change.after])
         reach = reach_below(Decisions(universe), change.before, change.after)
-        return None if reach is Reach.NOTHING else Extent(one_level=reach is Reach.ITS_NAMES, most=self.most)
+        return (
+            None if reach is ChangeReach.NOTHING else Extent(one_level=reach is ChangeReach.ITS_NAMES, most=self.most)
+        )
 
     def _survey(self, path: str, extent: Extent) -> Survey:
         survey = self.surveys.get((path, extent)) or self.surveys.get((path, Extent()))

@@ -10,7 +10,7 @@ from fiat.core.change.steps import Change
 from fiat.core.model.posture import Identity, Posture
 
 
-class State(Enum):
+class RunState(Enum):
     """What has become of a run."""
 
     RUNNING = "running"
@@ -19,7 +19,7 @@ class State(Enum):
     UNDONE = "undone"
 
 
-class Fate(Enum):
+class ObjectFate(Enum):
     """What has become of one object in a run.
 
     In a run that has ended, what was PLANNED has changed: where all goes well,
@@ -38,7 +38,7 @@ class Fate(Enum):
     __hash__ = object.__hash__  # there is one object for each
 
 
-class Entry(NamedTuple):
+class RunEntry(NamedTuple):
     """One object that a run was to change.
 
     ``between`` are the postures it may have been left with, had the run been
@@ -51,13 +51,14 @@ class Entry(NamedTuple):
     before: Posture
     after: Posture
     between: tuple[Posture, ...] = ()
-    fate: Fate = Fate.PLANNED
+    fate: ObjectFate = ObjectFate.PLANNED
     found: Posture | None = None
     digest: str = ""
 
 
-class Intended(NamedTuple):
-    """One object that a run is about to change. Objects alike share their ``change``; ``digest`` is as in `Entry`."""
+class IntendedChange(NamedTuple):
+    """One object that a run is about to change. Objects alike share their ``change``; ``digest`` is as in
+    :class:`RunEntry`."""
 
     path: str
     identity: Identity
@@ -65,12 +66,12 @@ class Intended(NamedTuple):
     digest: str = ""
 
 
-class Settled(NamedTuple):
+class SettledObjects(NamedTuple):
     """What has become of the objects from ``first`` to ``last``, which were not simply changed."""
 
     first: int
     last: int
-    fate: Fate
+    fate: ObjectFate
     found: Posture | None = None
 
 
@@ -106,7 +107,7 @@ class Run(NamedTuple):
     user: str | None
     command: tuple[str, ...]
     folder: str
-    state: State
+    state: RunState
     paths: int
     changed: int
     undoes: int | None = None
@@ -121,7 +122,7 @@ class Run(NamedTuple):
         return () if self.undoes is None else (self.undoes, *self.undoes_also)
 
 
-class Beginning(NamedTuple):
+class RunBeginning(NamedTuple):
     """What is known of a run before it changes anything."""
 
     user: str | None
@@ -150,10 +151,10 @@ class History(Protocol):
     def alone(self, claims: Sequence[Claim], waiting: Waiting) -> AbstractContextManager[None]:
         """Nobody else who uses this history changes what is claimed meanwhile: waits for who does."""
 
-    def begin(self, beginning: Beginning, intended: Iterable[Intended]) -> int:
+    def begin(self, beginning: RunBeginning, intended: Iterable[IntendedChange]) -> int:
         """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
 
-    def finish(self, number: int, settled: Sequence[Settled], *, changed: int, complete: bool) -> None:
+    def finish(self, number: int, settled: Sequence[SettledObjects], *, changed: int, complete: bool) -> None:
         """Write down what has become of the run, and of the objects that were not simply changed."""
 
     def runs(self) -> list[Run]:
@@ -165,7 +166,7 @@ class History(Protocol):
     def run(self, number: int) -> Run:
         """The run of this number; :class:`RunError` where there is none, or it is damaged."""
 
-    def entries(self, number: int) -> list[Entry]:
+    def entries(self, number: int) -> list[RunEntry]:
         """What a run was to change, in the order of the changes; :class:`RunDamaged` where any of it is damaged."""
 
     def verify(self) -> list[Damage]:

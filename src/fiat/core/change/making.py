@@ -12,7 +12,7 @@ import numpy as np
 from fiat.core.change import guards, notes, steps
 from fiat.core.change.counting import count_effects
 from fiat.core.change.guards.acting import Suspect
-from fiat.core.change.plan import NOT_MEANT, Part, Plan, Surveys
+from fiat.core.change.plan import NOT_MEANT, Plan, PlanPart, Surveys
 from fiat.core.change.planned import PlannedChange
 from fiat.core.change.steps import Change, wanted
 from fiat.core.change.target import Target
@@ -72,7 +72,7 @@ class _Making:
         self._keeps_flags: dict[str, bool] = {}
         self.asked: frozenset[tuple[Tag, int | None]] = frozenset()
 
-    def part(self, target: Target, seen: set[Identity]) -> Part:
+    def part(self, target: Target, seen: set[Identity]) -> PlanPart:
         survey = target.survey
         numbers = np.full(len(survey.profiles), NOT_MEANT, np.int32)
         used = np.bincount(survey.profile[target.chosen], minlength=len(survey.profiles))
@@ -92,7 +92,7 @@ class _Making:
         # what is mounted in it may be a target of its own, and its top is here already
         points = survey.profiles.by_rest(lambda rest: rest.mount_point)
         seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
-        return Part(target, number, write)
+        return PlanPart(target, number, write)
 
     def _number(self, target: Target, place: int, *, named: bool) -> int:
         """The number of the change for entries with this profile; what was not ``named`` may not be meant at all."""
@@ -181,7 +181,7 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
     ]
     suspects = [one for one in every if one.change.changes]
     refused = [one for one in every if one.change.errno]
-    changed: list[guards.Place] = []
+    changed: list[guards.ChangedPlace] = []
     shared: list[tuple[str, int]] = []
     inside: dict[Identity, int] = {}
     for part in made.parts:
@@ -191,9 +191,9 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
         survey, meant = part.target.survey, part.write & made.changing_in(part)
         if meant.any() and part.target.goals is not None:  # each for itself, and not because of what it lies in
             paths = (path for _, path in survey.paths_of(np.flatnonzero(meant).tolist()))
-            changed += [guards.Place(path, False, 1) for path in paths]
+            changed += [guards.ChangedPlace(path, False, 1) for path in paths]
         elif meant.any():
-            changed.append(guards.Place(survey.top.path, part.target.with_tree, int(meant.sum())))
+            changed.append(guards.ChangedPlace(survey.top.path, part.target.with_tree, int(meant.sum())))
         for place in np.flatnonzero(meant & (survey.links > 1) & ~survey.directories()).tolist():
             names = int(survey.links[place]) - inside[survey.identity(place)]
             if names > 0:

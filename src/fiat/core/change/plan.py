@@ -21,7 +21,7 @@ NOT_MEANT = -1
 """In the place of the number of a change: this entry is not to be changed."""
 
 
-class Part(NamedTuple):
+class PlanPart(NamedTuple):
     """The part of a plan that is one target's: for each entry the number of its change.
 
     ``write`` leaves out the further names of an inode that has several.
@@ -42,7 +42,7 @@ class Plan:
     to be known of some of the paths besides.
     """
 
-    def __init__(self, changes: list[PlannedChange], parts: list[Part]) -> None:
+    def __init__(self, changes: list[PlannedChange], parts: list[PlanPart]) -> None:
         self.changes = changes
         self.parts = parts
         self.guards: list[Finding] = []
@@ -68,7 +68,7 @@ class Plan:
         for part in self.parts:
             yield from self._items(part, part.write)
 
-    def numbered(self, part: Part) -> Iterator[tuple[int, str]]:
+    def numbered(self, part: PlanPart) -> Iterator[tuple[int, str]]:
         """Everything of a part that is meant: the number of its change, and its path."""
         for place, path in part.target.survey.paths_of(np.flatnonzero(part.write).tolist()):
             yield int(part.number[place]), path
@@ -79,7 +79,7 @@ class Plan:
         for part in self.parts:
             yield from self._items(part, part.write & refused[part.number])
 
-    def _items(self, part: Part, which: NDArray[np.bool_]) -> Iterator[Item]:
+    def _items(self, part: PlanPart, which: NDArray[np.bool_]) -> Iterator[Item]:
         survey = part.target.survey
         for places, paths in survey.paths_in_blocks(np.flatnonzero(which)):
             planned = [self.changes[number] for number in part.number[places].tolist()]
@@ -108,7 +108,7 @@ class Plan:
             found += [item for at, item in enumerate(items) if at not in with_names] if with_names else items
         return [*reversed(shared), *reversed(found)]
 
-    def changing_in(self, part: Part) -> NDArray[np.bool_]:
+    def changing_in(self, part: PlanPart) -> NDArray[np.bool_]:
         """For each entry of a part, whether anything of it will be different."""
         does = np.array([planned.change.changes for planned in self.changes] or [False], np.bool_)
         found: NDArray[np.bool_] = does[part.number] & (part.number >= 0)

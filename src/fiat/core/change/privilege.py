@@ -8,7 +8,7 @@ nothing: whoever owns a file sets that of its contents, and each change of a pos
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 
-from fiat.core.change.history import Intended
+from fiat.core.change.history import IntendedChange
 from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Identity, Posture
 from fiat.core.rules.privilege import hands_on_more_than_the_owner_has, is_privileged, others_could_write
@@ -75,7 +75,7 @@ def _has_it(now: Posture, then: Posture) -> bool:
     return same and not then.mode & ~now.mode & 0o6000
 
 
-def with_digests(host: Host, intended: Sequence[Intended]) -> list[Intended]:
+def with_digests(host: Host, intended: Sequence[IntendedChange]) -> list[IntendedChange]:
     """The same with the digests of privileged files: only on these contents will they be given their privilege back."""
     found = list(intended)
     distinct = {id(one.change): one.change for one in found}  # of most objects it is the very same

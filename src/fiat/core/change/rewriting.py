@@ -14,7 +14,7 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 
 
-class Left(NamedTuple):
+class LeftObject(NamedTuple):
     """How an object was left: as planned where ``error`` is None, and else as it was before, unless ``astray``.
 
     What went astray is neither, or could not be looked at: ``found`` is what it was
@@ -26,10 +26,10 @@ class Left(NamedTuple):
     found: Posture | None = None
 
 
-AS_PLANNED = Left()
+AS_PLANNED = LeftObject()
 
 
-def rewrite(node: Node, change: Change, actor: Principal) -> Left:
+def rewrite(node: Node, change: Change, actor: Principal) -> LeftObject:
     """Take the steps of ``change``, look at what came of them, and take back what was done half.
 
     The object had the posture ``change.before`` a moment ago. Between that look and
@@ -47,15 +47,15 @@ def rewrite(node: Node, change: Change, actor: Principal) -> Left:
         pass  # it is looked at once more
     found = _seen(node)
     if found is None:
-        return Left(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
+        return LeftObject(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
     if same_posture(found, change.after):
         return AS_PLANNED
-    return Left(
+    return LeftObject(
         PathError(node.path, errno.EBUSY, "confirm the change of", "it was found otherwise afterwards"), True, found
     )
 
 
-def _half_way(node: Node, change: Change, actor: Principal, error: PathError) -> Left:
+def _half_way(node: Node, change: Change, actor: Principal, error: PathError) -> LeftObject:
     """A step was refused: put back those before it, unless what is there now is not their work."""
     found = _seen(node)
     if found is not None and any(same_posture(found, one) for one in (*change.between, change.after)):
@@ -63,9 +63,9 @@ def _half_way(node: Node, change: Change, actor: Principal, error: PathError) ->
             take(node, steps.steps_towards(found, change.before, actor, through=True))
         found = _seen(node)
     if found is not None and same_posture(found, change.before):
-        return Left(error)
+        return LeftObject(error)
     how = "what it is now could not be found out" if found is None else "a part is changed"
-    return Left(PathError(error.path, error.errno, "change all of", how), True, found)
+    return LeftObject(PathError(error.path, error.errno, "change all of", how), True, found)
 
 
 def _seen(node: Node) -> Posture | None:
@@ -119,7 +119,7 @@ class Outcome(NamedTuple):
     """What became of one object: changed where ``error`` is None and ``already`` is false.
 
     ``place`` is its place among those that were to be changed. ``astray`` and
-    ``found`` are those of :class:`Left`.
+    ``found`` are those of :class:`LeftObject`.
     """
 
     place: int
@@ -129,7 +129,7 @@ class Outcome(NamedTuple):
     found: Posture | None = None
 
 
-class Tried(NamedTuple):
+class TriedObjects(NamedTuple):
     """The objects from the place ``first`` up to ``end``, which is not one of them, were tried.
 
     All were changed as they were to be, but those that are ``told``.
@@ -142,7 +142,7 @@ class Tried(NamedTuple):
 
 def one_by_one(
     places: range, change: Callable[[int], Outcome | None], stopping: Stopping = lambda: False
-) -> Iterator[Tried]:
+) -> Iterator[TriedObjects]:
     """Change the object at each of the ``places`` in turn; what is not simply changed is told at once."""
     first = places.start
     for place in places:
@@ -151,18 +151,18 @@ def one_by_one(
         outcome = change(place)
         after = place + 1
         if outcome is not None:
-            yield Tried(first, after, (outcome,))
+            yield TriedObjects(first, after, (outcome,))
             first = after
         elif after - first == _TOGETHER:
-            yield Tried(first, after)
+            yield TriedObjects(first, after)
             first = after
     else:
         place = places.stop
     if first < place:
-        yield Tried(first, place)
+        yield TriedObjects(first, place)
 
 
-def outcome_of(place: int, left: Left) -> Outcome | None:
+def outcome_of(place: int, left: LeftObject) -> Outcome | None:
     """What is to be told of an object that was left so; None where it was changed as it was to be."""
     return (
         None if left is AS_PLANNED or left.error is None else Outcome(place, left.error, False, left.astray, left.found)

@@ -7,13 +7,13 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from fiat.core.change import steps
-from fiat.core.change.history import Entry, Fate, History, Run, State
+from fiat.core.change.history import History, ObjectFate, Run, RunEntry, RunState
 from fiat.core.change.privilege import Digests, may_come_back
 from fiat.core.change.rewriting import (
-    Left,
+    LeftObject,
     Outcome,
     Stopping,
-    Tried,
+    TriedObjects,
     failed,
     one_by_one,
     outcome_of,
@@ -26,24 +26,24 @@ from fiat.core.model import mode
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
 from fiat.core.model.mode import special_names
-from fiat.core.model.posture import Posture, Site
+from fiat.core.model.posture import Placement, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined
 from fiat.core.tree.walk import Handles
 
 
-class Despite(NamedTuple):
+class UndoTerms(NamedTuple):
     """What is put back all the same: what others have ``changed`` since, and ``privilege``, whatever the contents."""
 
     changed: bool = False
     privilege: bool = False
 
 
-NOTHING = Despite()
+NOTHING = UndoTerms()
 
 
-class Find(NamedTuple):
+class UndoObject(NamedTuple):
     """An object to be put back.
 
     ``change`` is what that will do, None where it cannot be told before;
@@ -51,7 +51,7 @@ class Find(NamedTuple):
     ``problem`` that is to be overwritten.
     """
 
-    entry: Entry
+    entry: RunEntry
     change: Change | None
     problem: PathError | None = None
     changed: Posture | None = None
@@ -59,18 +59,18 @@ class Find(NamedTuple):
 
 def runs_to_undo(history: History) -> list[Run]:
     """The runs that changed something, are no undo themselves, and were not put back yet; the latest first."""
-    return [run for run in history.runs() if run.undoes is None and run.state in (State.DONE, State.PARTIAL)]
+    return [run for run in history.runs() if run.undoes is None and run.state in (RunState.DONE, RunState.PARTIAL)]
 
 
 def check(run: Run) -> None:
     """Raise :class:`RunError` where ``run`` cannot be put back now."""
-    if run.state is State.UNDONE:
+    if run.state is RunState.UNDONE:
         raise RunError(f"run {run.number} was put back by run {run.undone_by}; fiat undo {run.undone_by} redoes it")
-    if run.state is State.RUNNING:
+    if run.state is RunState.RUNNING:
         raise RunError(f"run {run.number} is still going on; wait until it has ended, or stop it")
 
 
-def entries_to_undo(history: History, run: Run, runs: Sequence[Run] | None = None) -> list[Entry]:
+def entries_to_undo(history: History, run: Run, runs: Sequence[Run] | None = None) -> list[RunEntry]:
     """The entries of ``run``, from the last to the first: a directory is given back its owner before what is in it.
 
     ``runs`` are all those of the history, where they were read already.
@@ -92,11 +92,11 @@ def entries_to_undo(history: History, run: Run, runs: Sequence[Run] | None = Non
     return entries
 
 
-def entries_of_several(history: History, runs: Sequence[Run]) -> list[Entry]:
+def entries_of_several(history: History, runs: Sequence[Run]) -> list[RunEntry]:
     """The entries of several runs, the latest first, as if they were one: each object is to be what it was before the
     first of them, and may be found as any of them left it.
     """
-    found: dict[tuple[str, int], Entry] = {}
+    found: dict[tuple[str, int], RunEntry] = {}
     every = history.runs()
     for run in runs:
         for entry in entries_to_undo(history, run, every):
@@ -112,14 +112,14 @@ def entries_of_several(history: History, runs: Sequence[Run]) -> list[Entry]:
     return list(found.values())
 
 
-def with_later_runs(history: History, undone: Sequence[Run], finds: list[Find]) -> list[Find]:
+def with_later_runs(history: History, undone: Sequence[Run], finds: list[UndoObject]) -> list[UndoObject]:
     """The finds, with the run that is to be undone first where a later one of this history changed an object since."""
     changed = {find.entry.path: place for place, find in enumerate(finds) if find.changed is not None and find.problem}
     numbers = {run.number for run in undone}
     later = [
         run
         for run in history.runs()
-        if run.number > min(numbers) and run.number not in numbers and run.state in (State.DONE, State.PARTIAL)
+        if run.number > min(numbers) and run.number not in numbers and run.state in (RunState.DONE, RunState.PARTIAL)
     ]
     for run in later if changed else ():  # the latest first
         with suppress(RunDamaged):
@@ -134,10 +134,10 @@ def with_later_runs(history: History, undone: Sequence[Run], finds: list[Find]) 
     return finds
 
 
-_TOUCHED = frozenset({Fate.PLANNED, Fate.CHANGED, Fate.ASTRAY})
+_TOUCHED = frozenset({ObjectFate.PLANNED, ObjectFate.CHANGED, ObjectFate.ASTRAY})
 
 
-def find(host: Host, entries: Iterable[Entry], despite: Despite = NOTHING) -> Iterator[Find]:
+def find(host: Host, entries: Iterable[RunEntry], despite: UndoTerms = NOTHING) -> Iterator[UndoObject]:
     """What putting back will do to each object, as it is found now.
 
     Set-id bits and capabilities come back only on contents that nobody else could have written since. What is in
@@ -156,7 +156,7 @@ def find(host: Host, entries: Iterable[Entry], despite: Despite = NOTHING) -> It
                 if error.errno == errno.EACCES and _is_under(entry.path, opened):
                     yield ways.find(entry.after, entry)
                 else:
-                    yield Find(entry, None, failed(entry.path, error, "put back"))
+                    yield UndoObject(entry, None, failed(entry.path, error, "put back"))
                 continue
             try:
                 changed = None
@@ -165,13 +165,13 @@ def find(host: Host, entries: Iterable[Entry], despite: Despite = NOTHING) -> It
                     found = node.glance()
                     problem = differs(entry, found)
                     if problem is not None and not (despite.changed and found.identity.same_as(entry.identity)):
-                        yield Find(entry, None, problem, found.posture)
+                        yield UndoObject(entry, None, problem, found.posture)
                         continue
                     now, site = found.posture, found.site
                     changed = found.posture if problem is not None else None
                 yield ways.find(now, entry, site, ways.goal(node, now, entry))._replace(changed=changed)
             except OSError as error:
-                yield Find(entry, None, failed(entry.path, error, "put back"))
+                yield UndoObject(entry, None, failed(entry.path, error, "put back"))
             finally:
                 node.close()
     finally:
@@ -180,11 +180,11 @@ def find(host: Host, entries: Iterable[Entry], despite: Despite = NOTHING) -> It
 
 def put_back(
     host: Host,
-    finds: Sequence[Find],
+    finds: Sequence[UndoObject],
     stopping: Stopping,
     places: range | None = None,
-    despite: Despite = NOTHING,
-) -> Iterator[Tried]:
+    despite: UndoTerms = NOTHING,
+) -> Iterator[TriedObjects]:
     """Put what was found at ``places``, by default all, back from whatever state the run left it in."""
     handles = Handles(host)
     ways = _Ways(host.actor(), despite)
@@ -198,13 +198,13 @@ def put_back(
         handles.close()
 
 
-def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Outcome | None:
+def _put_one_back(handles: Handles, ways: "_Ways", find: UndoObject, place: int) -> Outcome | None:
     entry, change, problem, changed = find
     over = changed is not None and problem is None
     try:
         node = handles.open(entry.path)
     except (OSError, MemoryError) as error:
-        return outcome_of(place, Left(failed(entry.path, error, "put back")))
+        return outcome_of(place, LeftObject(failed(entry.path, error, "put back")))
     try:
         if change is None or problem is not None or not node.matches(change.before, entry.identity):
             found = node.glance()
@@ -213,7 +213,7 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Ou
                 differs_now = None  # it is to be overwritten as it was shown
             if differs_now is not None:  # what was known of it before may say more
                 same = problem is not None and problem.errno == differs_now.errno
-                return outcome_of(place, Left(problem if same else differs_now))
+                return outcome_of(place, LeftObject(problem if same else differs_now))
             _, change, problem, _ = ways.find(found.posture, entry, found.site, ways.goal(node, found.posture, entry))
         elif is_privileged(change.after):  # what it holds may have been changed since it was found
             goal = ways.goal(node, change.before, entry)
@@ -222,15 +222,15 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: Find, place: int) -> Ou
         assert change is not None
         if same_posture(change.before, entry.before):
             return Outcome(place, already=True)
-        left = Left(problem) if change.errno else rewrite(node, change, ways.actor)
-        return outcome_of(place, left if left.error is not None else Left(problem))
+        left = LeftObject(problem) if change.errno else rewrite(node, change, ways.actor)
+        return outcome_of(place, left if left.error is not None else LeftObject(problem))
     except (OSError, MemoryError) as error:
-        return outcome_of(place, Left(failed(entry.path, error, "put back")))
+        return outcome_of(place, LeftObject(failed(entry.path, error, "put back")))
     finally:
         node.close()
 
 
-def differs(entry: Entry, found: Glance) -> PathError | None:
+def differs(entry: RunEntry, found: Glance) -> PathError | None:
     """Why what is ``found`` at the path of ``entry`` is not what the run left there; None if it is."""
     if found.identity != entry.identity and not found.identity.same_as(entry.identity):
         return PathError(entry.path, errno.EBUSY, "put back", "another object is there now, and is left alone")
@@ -253,13 +253,13 @@ def _is_under(path: str, directories: set[str]) -> bool:
     return False
 
 
-_NOWHERE = Site(None, None)
+_NOWHERE = Placement(None, None)
 
 
 class _Ways:
     """What putting back does to an object, worked out once for all that are alike."""
 
-    def __init__(self, actor: Principal, despite: Despite) -> None:
+    def __init__(self, actor: Principal, despite: UndoTerms) -> None:
         self.actor = actor
         self._despite = despite
         self._digests = Digests()
@@ -267,7 +267,7 @@ class _Ways:
         self._known: dict[tuple[object, ...], Change] = {}
         self._met: dict[tuple[int, ...], tuple[Change, bool, object]] = {}
 
-    def goal(self, node: Node, now: Posture, entry: Entry) -> Posture:
+    def goal(self, node: Node, now: Posture, entry: RunEntry) -> Posture:
         """What an object that has the posture ``now`` is to become: what it was, perhaps without its privilege."""
         before = entry.before
         if self._despite.privilege or not is_privileged(before) or same_posture(now, before):
@@ -277,7 +277,9 @@ class _Ways:
             return before
         return self._goals.setdefault(before, without_privilege(before))
 
-    def find(self, now: Posture, entry: Entry, site: Site = _NOWHERE, goal: Posture | None = None) -> Find:
+    def find(
+        self, now: Posture, entry: RunEntry, site: Placement = _NOWHERE, goal: Posture | None = None
+    ) -> UndoObject:
         """What will be done to an object that has the posture ``now`` so that it has the posture ``goal``, by default
         that before; its site, where that could be found out."""
         goal = entry.before if goal is None else goal
@@ -295,11 +297,11 @@ class _Ways:
             met = self._met[same] = change, whole, (key, entry.between)
         change, whole, _ = met
         if whole and goal is not entry.before:
-            return Find(entry, change, _without_privilege(entry))
-        return Find(entry, change, None if whole else _left_undone(entry, change))
+            return UndoObject(entry, change, _without_privilege(entry))
+        return UndoObject(entry, change, None if whole else _left_undone(entry, change))
 
 
-def _without_privilege(entry: Entry) -> PathError:
+def _without_privilege(entry: RunEntry) -> PathError:
     """That its set-id bits or capabilities are left off."""
     lost = list(special_names(entry.before.mode & 0o6000))
     if entry.before.capabilities is not None:
@@ -308,7 +310,7 @@ def _without_privilege(entry: Entry) -> PathError:
     return PathError(entry.path, errno.EPERM, f"give {joined(lost)} back to", hint)
 
 
-def _left_undone(entry: Entry, change: Change) -> PathError:
+def _left_undone(entry: RunEntry, change: Change) -> PathError:
     """Why the change does not put back all of it."""
     if change.errno:
         return PathError(entry.path, change.errno, "put back")

@@ -7,12 +7,12 @@ from typing import NamedTuple
 import numpy as np
 
 from fiat.core.audit.evidence import NoEvidence
-from fiat.core.audit.ground import Ground
+from fiat.core.audit.ground import AuditedTree
 from fiat.core.errors import ExpectationError, PathError
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.arrangement import Chosen
+from fiat.core.model.arrangement import ArrangementChoice
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
@@ -46,7 +46,7 @@ def statements(
         route, survey = survey_at(host, path, Extent(), progress)
         for trouble in survey.troubles:
             problem(PathError(trouble.path, trouble.errno))
-        ground = Ground(host, route, survey, NoEvidence(), _RIGHTS)
+        ground = AuditedTree(host, route, survey, NoEvidence(), _RIGHTS)
         answers = _Answers(*(_words(ground, right) for right in _RIGHTS))
         alike.setdefault(answers, []).append(survey.top.path)
     yield "# What is so now. Leave out who should not be there, and say why in because.\n"
@@ -61,7 +61,7 @@ def statements(
         yield 'because = ""\n'
 
 
-def _words(ground: Ground, right: rights.Right) -> tuple[str, ...]:
+def _words(ground: AuditedTree, right: rights.Right) -> tuple[str, ...]:
     universe = ground.universe
     people = universe.of_kind("user") | universe.of_kind("anyone-else")
     found = 0
@@ -80,7 +80,7 @@ def _toml(text: str) -> str:
     return '"' + "".join(char if char.isprintable() else f"\\u{ord(char):04x}" for char in escaped) + '"'
 
 
-class Whom(NamedTuple):
+class NamedPeople(NamedTuple):
     """Somebody who is named: ``kind`` is user, group (every member), anyone-else or everyone; ``word`` as it stands."""
 
     kind: str
@@ -103,12 +103,12 @@ class Demand(NamedTuple):
     """Who shall have a right: ``only`` these (None for: not said), ``always`` at least these, ``never`` these."""
 
     right: Right
-    only: tuple[Whom, ...] | None = None
-    always: tuple[Whom, ...] = ()
-    never: tuple[Whom, ...] = ()
+    only: tuple[NamedPeople, ...] | None = None
+    always: tuple[NamedPeople, ...] = ()
+    never: tuple[NamedPeople, ...] = ()
 
 
-class Stated(NamedTuple):
+class StatedPosture(NamedTuple):
     """What a posture shall be; None for what is not said."""
 
     uid: int | None = None
@@ -120,7 +120,7 @@ class Stated(NamedTuple):
     no_acl: bool = False
     default: AccessList | None = None
     no_default: bool = False
-    arrangement: Chosen | None = None
+    arrangement: ArrangementChoice | None = None
 
     def mode_for(self, *, directory: bool) -> int | None:
         """The mode of an object."""
@@ -140,8 +140,8 @@ class Expectation(NamedTuple):
     below: bool
     leaving_out: tuple[str, ...]
     demands: tuple[Demand, ...]
-    stated: Stated
-    may_replace: tuple[Whom, ...] | None
+    stated: StatedPosture
+    may_replace: tuple[NamedPeople, ...] | None
     weight: str
     because: str
     where: str

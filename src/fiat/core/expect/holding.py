@@ -11,11 +11,11 @@ from typing import NamedTuple
 import numpy as np
 
 from fiat.core.audit.evidence import NoEvidence
-from fiat.core.audit.ground import Ground, Places
-from fiat.core.audit.replacing import holds
+from fiat.core.audit.ground import AuditedTree, Places
+from fiat.core.audit.replacing import footholds
 from fiat.core.change.steps import wanted
 from fiat.core.errors import PathError
-from fiat.core.expect.expectation import Demand, Expectation, Stated, Whom
+from fiat.core.expect.expectation import Demand, Expectation, NamedPeople, StatedPosture
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host, Progress, no_progress
@@ -24,7 +24,7 @@ from fiat.core.model.posture import Identity, Kind, Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.principals import places as bits_in
 from fiat.core.model.right import Right
-from fiat.core.suggest.arranging import Arranging
+from fiat.core.suggest.arranging import Arranger
 from fiat.core.text import joined, quoted, visible
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.profile import Profile
@@ -42,7 +42,7 @@ class Counterexample(NamedTuple):
     where the posture is not what it shall be, which ``text`` says then.
     """
 
-    ground: Ground
+    ground: AuditedTree
     places: Places
     right: Right | None
     people: int
@@ -72,7 +72,7 @@ class Holding(NamedTuple):
 
     expectation: Expectation
     broken: list[Counterexample]
-    asked: list[tuple[Ground, Places]]
+    asked: list[tuple[AuditedTree, Places]]
     unread: tuple[PathError, ...] = ()
 
     @property
@@ -99,7 +99,7 @@ class Holding(NamedTuple):
 def holding(host: Host, expectation: Expectation, problem: Problem, progress: Progress = no_progress) -> Holding:
     """Whether ``expectation`` holds on ``host``; what cannot be looked at is a ``problem``, and leaves it unknown."""
     broken: list[Counterexample] = []
-    asked: list[tuple[Ground, Places]] = []
+    asked: list[tuple[AuditedTree, Places]] = []
     unread: list[PathError] = []
 
     def failed(error: PathError) -> None:
@@ -125,7 +125,7 @@ def holding(host: Host, expectation: Expectation, problem: Problem, progress: Pr
     return Holding(expectation, broken, asked, tuple(unread))
 
 
-def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, progress: Progress) -> Ground:
+def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, progress: Progress) -> AuditedTree:
     extent = Extent() if expectation.below else Extent(most=1)
     route, survey = survey_at(host, path, extent, progress)
     if not expectation.below:
@@ -133,10 +133,10 @@ def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, p
     for trouble in survey.troubles:
         problem(PathError(trouble.path, trouble.errno))
     rights = tuple(dict.fromkeys(demand.right for demand in expectation.demands))
-    return Ground(host, route, survey, NoEvidence(), rights)
+    return AuditedTree(host, route, survey, NoEvidence(), rights)
 
 
-def _not_read(ground: Ground, places: Places) -> Iterator[PathError]:
+def _not_read(ground: AuditedTree, places: Places) -> Iterator[PathError]:
     """What of the lists of some entries could not be read: who gets at these is not known."""
     survey = ground.survey
     for number in np.unique(survey.profile[places]).tolist():
@@ -146,7 +146,7 @@ def _not_read(ground: Ground, places: Places) -> Iterator[PathError]:
             yield PathError(ground.path(int(some[0])), lists[0], "read the list of", f"{len(some):,} such paths")
 
 
-def _meant(ground: Ground, expectation: Expectation) -> Places:
+def _meant(ground: AuditedTree, expectation: Expectation) -> Places:
     """The entries that it is about."""
     count = len(ground.survey)
     if not expectation.leaving_out:
@@ -156,7 +156,7 @@ def _meant(ground: Ground, expectation: Expectation) -> Places:
     return np.flatnonzero(kept)
 
 
-def people_of(whom: Iterable[Whom], universe: Universe, accounts: Accounts) -> int:
+def people_of(whom: Iterable[NamedPeople], universe: Universe, accounts: Accounts) -> int:
     """All of these."""
     found = 0
     for one in whom:
@@ -164,7 +164,7 @@ def people_of(whom: Iterable[Whom], universe: Universe, accounts: Accounts) -> i
     return found
 
 
-def _of_demand(ground: Ground, places: Places, demand: Demand) -> Iterator[Counterexample]:
+def _of_demand(ground: AuditedTree, places: Places, demand: Demand) -> Iterator[Counterexample]:
     universe, accounts = ground.universe, ground.accounts
     people = universe.of_kind("user") | universe.of_kind("anyone-else")
     barred = people_of(demand.never, universe, accounts)
@@ -178,8 +178,8 @@ def _of_demand(ground: Ground, places: Places, demand: Demand) -> Iterator[Count
             yield Counterexample(ground, some, demand.right, needed & ~bits, False)
 
 
-def _of_posture(ground: Ground, places: Places, stated: Stated) -> Iterator[Counterexample]:
-    if stated == Stated():
+def _of_posture(ground: AuditedTree, places: Places, stated: StatedPosture) -> Iterator[Counterexample]:
+    if stated == StatedPosture():
         return
     survey = ground.survey
     for number in np.unique(survey.profile[places]).tolist():
@@ -189,7 +189,7 @@ def _of_posture(ground: Ground, places: Places, stated: Stated) -> Iterator[Coun
             yield Counterexample(ground, some, None, 0, False, text)
 
 
-def differences(profile: Profile, stated: Stated, ground: Ground) -> str:
+def differences(profile: Profile, stated: StatedPosture, ground: AuditedTree) -> str:
     """How a posture differs from what it shall be, in words; empty where it does not."""
     posture, accounts = profile.posture, ground.accounts
     found = []
@@ -213,12 +213,12 @@ def differences(profile: Profile, stated: Stated, ground: Ground) -> str:
     return joined(found)
 
 
-def arranged(posture: Posture, stated: Stated, ground: Ground) -> Posture:
+def arranged(posture: Posture, stated: StatedPosture, ground: AuditedTree) -> Posture:
     """What the arrangement makes of a posture."""
     assert stated.arrangement is not None
     actor, umask = ground.host.actor(), ground.host.settings.umask
     owner = ground.survey.top.posture.uid
-    wish = Arranging(stated.arrangement, owner, ground.accounts, actor, umask).wish(Profile(posture).at("/"))
+    wish = Arranger(stated.arrangement, owner, ground.accounts, actor, umask).wish(Profile(posture).at("/"))
     return wanted(posture, wish, actor, umask)
 
 
@@ -226,10 +226,10 @@ def _entries(acl: AccessList | None) -> str:
     return "none" if acl is None else ",".join(acl.texts())
 
 
-def _of_replacing(ground: Ground, places: Places, only: tuple[Whom, ...]) -> Iterator[Counterexample]:
+def _of_replacing(ground: AuditedTree, places: Places, only: tuple[NamedPeople, ...]) -> Iterator[Counterexample]:
     trusted = people_of(only, ground.universe, ground.accounts)
     for place, path in ground.survey.paths_of(places.tolist()):
-        for hold in holds(ground, path, trusted):
+        for hold in footholds(ground, path, trusted):
             text = f"it could be replaced: {hold.words(ground)}"
             yield Counterexample(ground, np.array([place]), None, hold.people, True, text)
 
@@ -269,14 +269,15 @@ def _that_may_contradict(found: Sequence[Holding]) -> list[Holding]:
     return [
         one
         for one in found
-        if one.expectation.stated != Stated() or any(demand.right in rights for demand in one.expectation.demands)
+        if one.expectation.stated != StatedPosture()
+        or any(demand.right in rights for demand in one.expectation.demands)
     ]
 
 
-def _about_the_same(found: Sequence[Holding]) -> Iterator[tuple[list[Holding], Ground, int]]:
+def _about_the_same(found: Sequence[Holding]) -> Iterator[tuple[list[Holding], AuditedTree, int]]:
     """The sets of those that are about one object, each once, with where the first such object is."""
     about: dict[Identity, list[int]] = {}
-    places: dict[Identity, tuple[Ground, int]] = {}
+    places: dict[Identity, tuple[AuditedTree, int]] = {}
     for number, one in enumerate(found):
         for ground, some in one.asked:
             for place, identity in zip(some.tolist(), ground.survey.identities(some), strict=True):
@@ -291,7 +292,7 @@ def _about_the_same(found: Sequence[Holding]) -> Iterator[tuple[list[Holding], G
         yield [found[number] for number in several], *places[identity]
 
 
-def _of_rights(several: Sequence[Holding], ground: Ground) -> Iterator[tuple[Holding, Holding, str]]:
+def _of_rights(several: Sequence[Holding], ground: AuditedTree) -> Iterator[tuple[Holding, Holding, str]]:
     """Those who always have a right by one, and must not by another."""
     universe, accounts = ground.universe, ground.accounts
     for right in dict.fromkeys(demand.right for one in several for demand in one.expectation.demands):
@@ -327,7 +328,7 @@ def _of_postures(several: Sequence[Holding]) -> Iterator[tuple[Holding, Holding,
                 break
 
 
-_STATED: dict[str, Callable[[Stated], object]] = {
+_STATED: dict[str, Callable[[StatedPosture], object]] = {
     "owner": lambda stated: stated.uid,
     "group": lambda stated: stated.gid,
     "mode": lambda stated: stated.mode,

@@ -14,7 +14,7 @@ from fiat.core.audit.replacing import without
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target, target_of, targets_in
 from fiat.core.errors import PathError
-from fiat.core.expect.expectation import Expectation, Stated
+from fiat.core.expect.expectation import Expectation, StatedPosture
 from fiat.core.expect.holding import Counterexample, Holding, arranged, holding
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
@@ -224,7 +224,7 @@ class _Mender:
         return change(found.posture, towards, actor, found.mount, found.keeps_lists).after != found.posture
 
 
-def wish_of(stated: Stated, *, directory: bool) -> Wish:
+def wish_of(stated: StatedPosture, *, directory: bool) -> Wish:
     """What is stated as a wish; an arrangement has none."""
     mode = stated.mode_for(directory=directory)
     default = ListWish()
@@ -245,7 +245,7 @@ def _whole(acl: AccessList | None) -> ListWish:
     return ListWish(entries, mask=None if acl is None else acl.mask, drop=True)
 
 
-def _as_stated(posture: Posture, stated: Stated, one: Counterexample, umask: int) -> Posture:
+def _as_stated(posture: Posture, stated: StatedPosture, one: Counterexample, umask: int) -> Posture:
     """What a posture is to be."""
     actor = one.ground.host.actor()
     if stated.arrangement is not None:

@@ -5,10 +5,10 @@ from collections.abc import Callable, Mapping
 from typing import Any, NoReturn
 
 from fiat.core.errors import ExpectationError, FiatError
-from fiat.core.expect.expectation import Demand, Expectation, Stated, Whom
+from fiat.core.expect.expectation import Demand, Expectation, NamedPeople, StatedPosture
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.arrangement import Chosen
+from fiat.core.model.arrangement import ArrangementChoice
 from fiat.core.model.finding import WEIGHTS
 from fiat.core.model.right import ALL, Right, right_named
 from fiat.core.text import near, quoted
@@ -22,7 +22,9 @@ _OTHERS = ("name", "paths", "below", "except", "weight", "because", "may-replace
 _KEYS = (*_OTHERS, *_RIGHTS, *_POSTURE)
 
 
-def parse(data: bytes, source: str, accounts: Accounts, arranged: Callable[[str], Chosen]) -> list[Expectation]:
+def parse(
+    data: bytes, source: str, accounts: Accounts, arranged: Callable[[str], ArrangementChoice]
+) -> list[Expectation]:
     """The expectations in the file ``source``, which holds ``data``; ``arranged`` reads the name of an arrangement.
 
     Raises :class:`ExpectationError` for what is wrong.
@@ -76,7 +78,7 @@ class _Reader:
     """Reads one table."""
 
     def __init__(
-        self, table: Any, lines: _Lines, number: int, accounts: Accounts, arranged: Callable[[str], Chosen]
+        self, table: Any, lines: _Lines, number: int, accounts: Accounts, arranged: Callable[[str], ArrangementChoice]
     ) -> None:
         self.lines = lines
         self.number = number
@@ -104,7 +106,7 @@ class _Reader:
         stated = self._stated()
         replace = self.table.get("may-replace")
         may_replace = None if replace is None else self._people("may-replace", replace, ("only",)).get("only")
-        if not demands and stated == Stated() and may_replace is None:
+        if not demands and stated == StatedPosture() and may_replace is None:
             self.wrong("", 'nothing is expected of it; right is for example read = { only = ["root", "steward"] }')
         weight = self._text("weight") or "danger"
         if weight not in WEIGHTS:
@@ -134,7 +136,7 @@ class _Reader:
         found = self._people(key, self.table[key], ("only", "always", "never"))
         return Demand(right_named(right.name), found.get("only"), found.get("always", ()), found.get("never", ()))
 
-    def _people(self, key: str, value: Any, known: tuple[str, ...]) -> dict[str, tuple[Whom, ...]]:
+    def _people(self, key: str, value: Any, known: tuple[str, ...]) -> dict[str, tuple[NamedPeople, ...]]:
         example = 'right is for example { only = ["root", "group:watch"] }'
         if not isinstance(value, dict) or not value:
             self.wrong(key, example)
@@ -147,25 +149,25 @@ class _Reader:
             found[name] = tuple(self._whom(key, word) for word in words)
         return found
 
-    def _whom(self, key: str, word: str) -> Whom:
+    def _whom(self, key: str, word: str) -> NamedPeople:
         if word in ("anyone-else", "everyone"):
-            return Whom(word, -1, word)
+            return NamedPeople(word, -1, word)
         kind, colon, rest = word.partition(":")
         try:
             if colon and kind == "group":
-                return Whom("group", self.accounts.group_id(rest), word)
+                return NamedPeople("group", self.accounts.group_id(rest), word)
             if colon and kind == "uid":
-                return Whom("user", self.accounts.user_id(rest), word)
-            return Whom("user", self.accounts.user_id(rest if colon and kind == "user" else word), word)
+                return NamedPeople("user", self.accounts.user_id(rest), word)
+            return NamedPeople("user", self.accounts.user_id(rest if colon and kind == "user" else word), word)
         except FiatError as error:
             self.wrong(key, f"{error}; right is a user, uid:NUMBER, group:NAME, anyone-else or everyone")
 
-    def _stated(self) -> Stated:
+    def _stated(self) -> StatedPosture:
         owner, group = self._text("owner"), self._text("group")
         acl = self._list("list") if not self._is_demand("list") else None
         default = self._list("default-list")
         arrangement = self._text("arrangement")
-        return Stated(
+        return StatedPosture(
             uid=self._asked("owner", lambda: self.accounts.user_id(owner)) if owner else None,
             gid=self._asked("group", lambda: self.accounts.group_id(group)) if group else None,
             mode=self._mode("mode"),

@@ -183,7 +183,7 @@ class HeldAccounts(Accounts):
         return self._logins.get(user.name) or super().gids_of(user)
 
 
-class Supposed(Accounts):
+class SupposedAccounts(Accounts):
     """The accounts as they would be if some users were, or were not, members of some groups.
 
     ``joins`` and ``leaves`` pair a user's name with a gid. Leaving counts for

@@ -11,7 +11,7 @@ KINDS_OF_WHO = {
 """What an arrangement may take, in words."""
 
 
-class Whom(NamedTuple):
+class ArrangementParty(NamedTuple):
     """Who is given for an arrangement: a user or a group, by number."""
 
     group: bool
@@ -73,8 +73,8 @@ class Arrangement(NamedTuple):
         return self.called or tuple(usual[kind] for kind in self.takes)
 
 
-class Chosen(NamedTuple):
+class ArrangementChoice(NamedTuple):
     """An arrangement with whom it is about."""
 
     arrangement: Arrangement
-    whom: tuple[Whom, ...] = ()
+    whom: tuple[ArrangementParty, ...] = ()

@@ -2,7 +2,7 @@
 
 from typing import NamedTuple
 
-from fiat.core.model.posture import Identity, Object, Posture, Site
+from fiat.core.model.posture import Identity, Object, Placement, Posture
 
 
 class Glance(NamedTuple):
@@ -12,9 +12,9 @@ class Glance(NamedTuple):
     posture: Posture
     links: int
     changed: int | None
-    site: Site
+    site: Placement
 
-    def matches(self, posture: Posture, identity: Identity | None, links: int) -> Site | None:
+    def matches(self, posture: Posture, identity: Identity | None, links: int) -> Placement | None:
         """Where it is, if it shows exactly this; ``links`` counts where it is not 0, and for what is no directory."""
         same = self.posture == posture and identity in (None, self.identity)
         return self.site if same and (links in (0, self.links) or posture.directory) else None
@@ -26,7 +26,9 @@ def glance_at(found: Object) -> Glance:
         if what not in _NEEDLESS:
             raise OSError(number, what)
     status = found.status
-    return Glance(status.identity, found.posture, status.links, status.changed, Site(found.mount, found.keeps_lists))
+    return Glance(
+        status.identity, found.posture, status.links, status.changed, Placement(found.mount, found.keeps_lists)
+    )
 
 
 _NEEDLESS = ("flags", "first bytes")

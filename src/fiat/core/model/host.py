@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from fiat.core.model.accounts import Accounts
     from fiat.core.model.capabilities import FileCapabilities
     from fiat.core.model.glance import Glance
-    from fiat.core.model.posture import Identity, Object, Posture, Program, Site
+    from fiat.core.model.posture import Identity, Object, Placement, Posture, Program
     from fiat.core.model.principals import Principal
 
 Progress = Callable[[int, str], None]
@@ -71,7 +71,7 @@ class Node(Protocol):
     def glance(self) -> Glance:
         """What a change looks at, as it is now, with its birth; OSError where a part of its posture cannot be read."""
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Placement | None:
         """Where it is, if a glance now would show exactly this; OSError as from :meth:`glance`.
 
         ``links`` counts where it is not 0, and for what is no directory. None also where

@@ -190,7 +190,7 @@ class Posture(NamedTuple):
         return self.kind is Kind.DIRECTORY
 
 
-class Site(NamedTuple):
+class Placement(NamedTuple):
     """Where an object is; the fields are those of :class:`Object`."""
 
     mount: Mount | None

@@ -11,7 +11,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.principals import Principal
 
 
-class Difference(NamedTuple):
+class ProcessDifference(NamedTuple):
     """Groups the account has and the process has not, and the reverse; capabilities it holds or has given up.
 
     ``holds`` is a mask of capabilities beyond what the uid gives, ``lacks``
@@ -36,7 +36,7 @@ _ABOUT_FILES = (
 )
 
 
-def difference(process: Principal, accounts: Accounts) -> Difference:
+def difference(process: Principal, accounts: Accounts) -> ProcessDifference:
     """What ``process`` has other than a fresh login of its user would have.
 
     Only capabilities that bear on files are compared.
@@ -45,7 +45,7 @@ def difference(process: Principal, accounts: Accounts) -> Difference:
     expected = frozenset(accounts.gids_of(account)) if account else frozenset()
     held = process.capabilities & _ABOUT_FILES
     normal = _ABOUT_FILES if process.uid == 0 else 0
-    return Difference(
+    return ProcessDifference(
         tuple(sorted(expected - process.gids)),
         tuple(sorted(process.gids - expected)),
         held & ~normal,

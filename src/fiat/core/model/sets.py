@@ -33,7 +33,7 @@ class Sets(Protocol):
         """``principals`` where the condition holds, nobody elsewhere."""
 
 
-class Whole:
+class IntSets:
     """Whole numbers, for one posture."""
 
     def constant(self, bits: int) -> int:
@@ -49,4 +49,4 @@ class Whole:
         return principals if condition else 0
 
 
-WHOLE = Whole()
+INT_SETS = IntSets()

@@ -17,16 +17,16 @@ DIRECTORIES = 0o777
 """The modes that programs ask for when they make files and directories."""
 
 
-class Left(NamedTuple):
+class UmaskResult(NamedTuple):
     """What a umask leaves of what programs ask for."""
 
     files: int
     directories: int
 
 
-def leaves(umask: int) -> Left:
+def leaves(umask: int) -> UmaskResult:
     """The modes of a new file and a new directory, where no default list applies."""
-    return Left(FILES & ~umask, DIRECTORIES & ~umask)
+    return UmaskResult(FILES & ~umask, DIRECTORIES & ~umask)
 
 
 def clauses(umask: int) -> str:

@@ -18,7 +18,7 @@ from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.model.sets import WHOLE, Number, Set, Sets
+from fiat.core.model.sets import INT_SETS, Number, Set, Sets
 from fiat.core.rules.effective import deciding_entries, deciding_list, left_by_mask, permissions_by_entry
 
 OWNER = "owner"
@@ -72,7 +72,7 @@ NOBODY_NAMED: Whom = ((Tag.OWNER, None), (Tag.OWNING_GROUP, None), (Tag.OTHER, N
 """What the entries of a list of three speak of."""
 
 
-class Grounds(NamedTuple):
+class DecisionInputs(NamedTuple):
     """What decides of a posture; or of many whose entries have the same tags, as columns of numbers.
 
     ``executable`` tells whether any execute bit is set. ``permissions`` are
@@ -87,7 +87,7 @@ class Grounds(NamedTuple):
     permissions: tuple[Number, ...]
 
 
-def grounds(posture: Posture) -> Grounds:
+def decision_inputs(posture: Posture) -> DecisionInputs:
     """Those of one posture."""
     mode, acl = posture.mode, posture.acl
     whom, entries = NOBODY_NAMED, None
@@ -95,7 +95,7 @@ def grounds(posture: Posture) -> Grounds:
         whom = tuple([(entry.tag, entry.id) for entry in acl.entries])
         entries = [(entry.tag, left) for entry, left in zip(acl.entries, left_by_mask(acl), strict=True)]
     permissions = permissions_by_entry(mode, entries)
-    return Grounds(posture.directory, mode & EXECUTE_BITS != 0, posture.uid, posture.gid, whom, permissions)
+    return DecisionInputs(posture.directory, mode & EXECUTE_BITS != 0, posture.uid, posture.gid, whom, permissions)
 
 
 def partition(universe: Universe, sets: Sets, uid: Number, gid: Number, whom: Whom) -> tuple[Set, ...]:
@@ -124,7 +124,7 @@ def partition(universe: Universe, sets: Sets, uid: Number, gid: Number, whom: Wh
     return tuple(found)
 
 
-def overriding(universe: Universe, sets: Sets, of: Grounds, want: int) -> Set:
+def overriding(universe: Universe, sets: Sets, of: DecisionInputs, want: int) -> Set:
     """Who holds a capability that grants ``want`` where the classes refuse it."""
     found = sets.constant(0)
     for capability in overriding_capability(want, directory=of.directory, executable=of.executable):
@@ -135,7 +135,7 @@ def overriding(universe: Universe, sets: Sets, of: Grounds, want: int) -> Set:
     return found
 
 
-def granted(sets: Sets, of: Grounds, classes: Sequence[Set], want: int, anyway: Set) -> Set:
+def granted(sets: Sets, of: DecisionInputs, classes: Sequence[Set], want: int, anyway: Set) -> Set:
     """The principals granted all the permissions in ``want`` (1 to 7) at once; some are granted them ``anyway``."""
     found = anyway
     for permissions, principals in zip(of.permissions, classes, strict=True):
@@ -151,22 +151,22 @@ class Partitions:
         self._known: dict[tuple[int, int, Whom], tuple[int, ...]] = {}
         self._overriding: dict[tuple[object, ...], int] = {}
 
-    def of(self, of: Grounds) -> tuple[int, ...]:
+    def of(self, of: DecisionInputs) -> tuple[int, ...]:
         """For each entry the principals it speaks for."""
         key = (of.uid, of.gid, of.whom)
         found = self._known.get(key)
         if found is None:
-            found = self._known[key] = partition(self.universe, WHOLE, *key)
+            found = self._known[key] = partition(self.universe, INT_SETS, *key)
         return found
 
-    def overriding(self, of: Grounds, want: int) -> int:
+    def overriding(self, of: DecisionInputs, want: int) -> int:
         """Who holds a capability that grants ``want`` where the classes refuse it."""
         key: tuple[object, ...] = (of.directory, of.executable, want)
         if self.universe.confined:
             key += (of.uid, of.gid)
         found = self._overriding.get(key)
         if found is None:
-            found = self._overriding[key] = overriding(self.universe, WHOLE, of, want)
+            found = self._overriding[key] = overriding(self.universe, INT_SETS, of, want)
         return found
 
 
@@ -204,7 +204,7 @@ class Decision:
         self.posture = posture
         self.universe = universe
         self._partitions = partitions or Partitions(universe)
-        self._grounds = grounds(posture)
+        self._grounds = decision_inputs(posture)
         self._classes = self._partitions.of(self._grounds)
         self._allowed: dict[int, int] = {}
 
@@ -224,7 +224,7 @@ class Decision:
         found = self._allowed.get(want)
         if found is None:
             anyway = self._partitions.overriding(self._grounds, want)
-            found = self._allowed[want] = granted(WHOLE, self._grounds, self._classes, want, anyway)
+            found = self._allowed[want] = granted(INT_SETS, self._grounds, self._classes, want, anyway)
         return found
 
     def reason(self, place: int, want: int) -> Reason:
@@ -263,7 +263,7 @@ class Decisions:
         """Everyone whom one of two postures may grant what the other does not; some of them may be granted the same."""
         partitions = self._partitions
         found = 0
-        before, after = grounds(one), grounds(other)
+        before, after = decision_inputs(one), decision_inputs(other)
         if (before.uid, before.gid, before.whom) == (after.uid, after.gid, after.whom):
             for had, has, principals in zip(before.permissions, after.permissions, partitions.of(before), strict=True):
                 if had != has:

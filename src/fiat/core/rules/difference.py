@@ -70,7 +70,7 @@ def people_concerned(decisions: Decisions, before: Posture, after: Posture) -> i
     return among
 
 
-class Reach(Enum):
+class ChangeReach(Enum):
     """How far below a directory a change of its posture can change who may do what."""
 
     NOTHING = "nothing"
@@ -78,15 +78,15 @@ class Reach(Enum):
     EVERYTHING = "everything below"
 
 
-def reach_below(decisions: Decisions, before: Posture, after: Posture) -> Reach:
+def reach_below(decisions: Decisions, before: Posture, after: Posture) -> ChangeReach:
     """How far a change of a directory reaches: all below where who may traverse it changes, its names alone where who
     may add and remove them does."""
     had, has = decisions.of(before), decisions.of(after)
     if had.allowed(EXECUTE) != has.allowed(EXECUTE):
-        return Reach.EVERYTHING
+        return ChangeReach.EVERYTHING
     names = had.allowed(WRITE | EXECUTE) != has.allowed(WRITE | EXECUTE) or before.flags != after.flags
     sticky = (before.mode ^ after.mode) & STICKY or (after.mode & STICKY and before.uid != after.uid)
-    return Reach.ITS_NAMES if names or sticky else Reach.NOTHING
+    return ChangeReach.ITS_NAMES if names or sticky else ChangeReach.NOTHING
 
 
 def moves_names_of_others(before: Posture, after: Posture) -> bool:

@@ -25,7 +25,7 @@ def inherited_modes(default: AccessList, mode: int) -> tuple[int, int]:
     return default.mode() & 0o666, default.mode() | mode & SETGID
 
 
-class Maker(Protocol):
+class Creator(Protocol):
     """Who makes something: what of a principal counts."""
 
     @property
@@ -40,16 +40,16 @@ class Maker(Protocol):
         """Whether the effective capabilities include this one."""
 
 
-class Making(NamedTuple):
+class Creation(NamedTuple):
     """How something is made: by whom, with which group of theirs, asking for which mode, under which umask."""
 
-    maker: Maker
+    maker: Creator
     gid: int
     asking: int
     umask: int
 
 
-def made(parent: Posture, mount: Mount | None, kind: Kind, making: Making, *, keeps_lists: bool = True) -> Posture:
+def made(parent: Posture, mount: Mount | None, kind: Kind, making: Creation, *, keeps_lists: bool = True) -> Posture:
     """What a file or a directory (``kind``) is that is made in a directory which has the posture ``parent``."""
     assert making.maker.uid is not None
     default = parent.default if keeps_lists else None

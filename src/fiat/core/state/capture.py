@@ -23,7 +23,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import USUAL_FOLDERS, Extent, Handles, Trouble, interpreter_of, open_end, walk
 
 
-class People(NamedTuple):
+class CapturedPeople(NamedTuple):
     """The accounts of a host as they are kept.
 
     ``logins`` holds, by the name of a user, the numbers of every group that a login gives, where these are not
@@ -36,7 +36,7 @@ class People(NamedTuple):
     first_person: int
 
 
-class Digest(NamedTuple):
+class FileDigest(NamedTuple):
     """SHA-256, in hexadecimal, of what the privileged file at ``path`` holds."""
 
     path: str
@@ -55,13 +55,13 @@ class Capture(NamedTuple):
 
     host: str
     settings: Settings
-    people: People
+    people: CapturedPeople
     mounts: tuple[Mount, ...]
     objects: tuple[Object, ...]
     troubles: tuple[Trouble, ...]
     trees: tuple[Survey, ...]
     across_mounts: bool
-    digests: tuple[Digest, ...] = ()
+    digests: tuple[FileDigest, ...] = ()
 
     @property
     def complete(self) -> bool:
@@ -118,7 +118,7 @@ def capture(
     )
 
 
-def _digests(host: Host, trees: Iterable[Survey]) -> Iterator[Digest]:
+def _digests(host: Host, trees: Iterable[Survey]) -> Iterator[FileDigest]:
     """Those of the privileged files in the trees, as far as they can be had."""
     digests, handles = Digests(), Handles(host)
     try:
@@ -127,7 +127,7 @@ def _digests(host: Host, trees: Iterable[Survey]) -> Iterator[Digest]:
             for place, path in tree.paths_of(np.flatnonzero(privileged[tree.profile]).tolist()):
                 digest = digests.at(handles, path, tree.identity(place))
                 if digest:
-                    yield Digest(path, digest)
+                    yield FileDigest(path, digest)
     finally:
         handles.close()
 
@@ -185,7 +185,7 @@ def _exact(host: Host, one: Object) -> Object:
     return again._replace(program=one.program) if again.status.identity.same_as(one.status.identity) else one
 
 
-def _people(accounts: Accounts, trees: list[Survey], objects: list[Object]) -> People:
+def _people(accounts: Accounts, trees: list[Survey], objects: list[Object]) -> CapturedPeople:
     """The accounts, those that only an owner's number or an entry leads to as well."""
     uids: set[int] = set()
     gids: set[int] = set()
@@ -202,4 +202,4 @@ def _people(accounts: Accounts, trees: list[Survey], objects: list[Object]) -> P
     groups |= dict.fromkeys(group for gid in sorted(gids) if (group := accounts.group_numbered(gid)) is not None)
     listed = Accounts(users, groups, "")
     others = {user.name: logins[user.name] for user in users if listed.gids_of(user) != logins[user.name]}
-    return People(tuple(users), tuple(groups), others, accounts.first_person)
+    return CapturedPeople(tuple(users), tuple(groups), others, accounts.first_person)

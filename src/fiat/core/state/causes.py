@@ -76,7 +76,7 @@ OTHER = Cause("other", "")
 """That which nobody has looked for, or which is nothing that is checked."""
 
 
-class Asked(NamedTuple):
+class CauseQuestion(NamedTuple):
     """A right that some of those in ``bits`` gained, or lost, on an entry: by its places before and after."""
 
     before: int
@@ -87,7 +87,7 @@ class Asked(NamedTuple):
     moved: bool = False
 
 
-def causes(before: Side, after: Side, asked: Asked, regrouped: int) -> Iterator[tuple[int, Cause]]:
+def causes(before: Side, after: Side, asked: CauseQuestion, regrouped: int) -> Iterator[tuple[int, Cause]]:
     """Those who gained, or lost, the right, each with the cause; ``regrouped`` are in other groups than before."""
     stopped, free = (before, after) if asked.gained else (after, before)
     place, other = (asked.before, asked.after) if asked.gained else (asked.after, asked.before)

@@ -12,19 +12,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.ask.effects import Effects
-from fiat.core.ask.treeeffects import Asking, Difference, Pair, View
+from fiat.core.ask.treeeffects import AnswerDifference, Asker, Pair, View
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.rules.difference import diff
-from fiat.core.state.causes import OTHER, Asked, Cause, Side, causes
+from fiat.core.state.causes import OTHER, Cause, CauseQuestion, Side, causes
 from fiat.core.state.matching import AccountChange, Matching, account_changes, match, people_of_both
 from fiat.core.tree.assembly import with_joint_profiles
 from fiat.core.tree.distinct import distinct_values, first_places
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.survey import Taking
+from fiat.core.tree.survey import EntryChooser
 
 _LOOKS = 10_000
 """So many times at most a cause is looked for: of what makes a difference on most paths first."""
@@ -90,7 +90,9 @@ class Comparison(NamedTuple):
         )
 
 
-def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], taking: Taking | None = None) -> Comparison:
+def compare(
+    before: Host, after: Host, trees: Iterable[tuple[View, View]], taking: EntryChooser | None = None
+) -> Comparison:
     """Compare these trees, each pair with its top at the same path; only what is meant, if ``taking`` is given."""
     compared = [matched(one, other, taking) for one, other in trees]
     owners = [view.survey.profiles.owners() for found in compared for view in (found.pair.before, found.pair.after)]
@@ -101,7 +103,7 @@ def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], takin
         for one in view.route.objects
     ]
     both = people_of_both(before.accounts, after.accounts, owners)
-    asking = Asking(before, after, (both.before, both.after))
+    asking = Asker(before, after, (both.before, both.after))
     effects = Effects(both.after)
     cells: list[Cell] = []
     told: list[Compared] = []
@@ -117,7 +119,7 @@ def compare(before: Host, after: Host, trees: Iterable[tuple[View, View]], takin
     return Comparison(told, account_changes(before.accounts, after.accounts), mounts, effects, cells, both.after)
 
 
-def _open(asking: Asking, found: Compared, stranger: int) -> Iterator[tuple[Right, int]]:
+def _open(asking: Asker, found: Compared, stranger: int) -> Iterator[tuple[Right, int]]:
     """How much of what is new anyone else may read, write or execute."""
     view, new = found.pair.after, found.matching.new
     if len(new):
@@ -128,7 +130,7 @@ def _open(asking: Asking, found: Compared, stranger: int) -> Iterator[tuple[Righ
                 yield right, count
 
 
-def matched(one: View, other: View, taking: Taking | None = None) -> Compared:
+def matched(one: View, other: View, taking: EntryChooser | None = None) -> Compared:
     """How one tree and what it was match, and what of it changed; who gained by it is not asked."""
     surveys = with_joint_profiles(one.survey, other.survey)
     found = match(*surveys)
@@ -222,7 +224,7 @@ def _of_mount(mount: Mount) -> tuple[object, ...]:
 class _Causes:
     """Collects the causes of differences: of entries that are alike in all that can be a cause, one is looked at."""
 
-    def __init__(self, asking: Asking, compared: Compared, regrouped: int) -> None:
+    def __init__(self, asking: Asker, compared: Compared, regrouped: int) -> None:
         pair = compared.pair
         self.compared = compared
         self.regrouped = regrouped
@@ -231,10 +233,10 @@ class _Causes:
         self.signature = _signatures(compared)
         self.moved = np.zeros(len(pair.after.survey), np.bool_)
         self.moved[compared.matching.after] = compared.matching.moved
-        self.asked: list[tuple[int, Asked]] = []
+        self.asked: list[tuple[int, CauseQuestion]] = []
         self.found: dict[tuple[bool, int, Right, object], _Tally] = {}
 
-    def take(self, difference: Difference) -> None:
+    def take(self, difference: AnswerDifference) -> None:
         """Note a difference: of each kind of entries that have it one will be looked at."""
         signs, number = distinct_values(self.signature[difference.others])
         first = first_places(number, len(signs))
@@ -243,12 +245,16 @@ class _Causes:
         for place, count in zip(first.tolist(), counts.tolist(), strict=True):
             before, after = int(difference.places[place]), int(difference.others[place])
             moved = bool(self.moved[after])
-            self.asked += [(count, Asked(before, after, right, bits, True, moved)) for right, bits in gained.items()]
-            self.asked += [(count, Asked(before, after, right, bits, False, moved)) for right, bits in lost.items()]
+            self.asked += [
+                (count, CauseQuestion(before, after, right, bits, True, moved)) for right, bits in gained.items()
+            ]
+            self.asked += [
+                (count, CauseQuestion(before, after, right, bits, False, moved)) for right, bits in lost.items()
+            ]
 
     def _look(self) -> None:
         """Find the causes: those of one kind of entries for everybody at once, whoever of them gained or lost there."""
-        alike: dict[tuple[int, Right, bool], list[tuple[int, Asked]]] = {}
+        alike: dict[tuple[int, Right, bool], list[tuple[int, CauseQuestion]]] = {}
         for count, asked in self.asked:
             key = int(self.signature[asked.after]), asked.right, asked.gained
             alike.setdefault(key, []).append((count, asked))
@@ -262,7 +268,7 @@ class _Causes:
             for count, asked in some:
                 self._tally(asked, count, found)
 
-    def _tally(self, asked: Asked, count: int, found: Iterable[tuple[int, Cause]]) -> None:
+    def _tally(self, asked: CauseQuestion, count: int, found: Iterable[tuple[int, Cause]]) -> None:
         for people, cause in found:
             bits = asked.bits & people
             if bits:

@@ -82,7 +82,7 @@ def _group_name(gid: int, accounts: Accounts) -> str:
     return str(gid) if group is None else group.name
 
 
-class Both(NamedTuple):
+class MatchedPeople(NamedTuple):
     """The same people in the same places, before and after; ``regrouped`` are those whose groups are others now.
 
     Whoever has an account on one side alone is, on the other, what anybody with the number would be: in no group.
@@ -93,7 +93,7 @@ class Both(NamedTuple):
     regrouped: int
 
 
-def people_of_both(before: Accounts, after: Accounts, owners: Iterable[tuple[set[int], set[int]]]) -> Both:
+def people_of_both(before: Accounts, after: Accounts, owners: Iterable[tuple[set[int], set[int]]]) -> MatchedPeople:
     """Everyone of either side, and the numbers of users and groups among ``owners``."""
     uids: dict[int, User | None] = {}
     for account in (*after.all_users(), *before.all_users()):
@@ -113,7 +113,7 @@ def people_of_both(before: Accounts, after: Accounts, owners: Iterable[tuple[set
         1 << place for place, pair in enumerate(zip(then, now, strict=True)) if pair[0].gids != pair[1].gids
     )
     first = Universe([*then, *bare])
-    return Both(first, first if not regrouped else Universe([*now, *bare]), regrouped)
+    return MatchedPeople(first, first if not regrouped else Universe([*now, *bare]), regrouped)
 
 
 def _as_on(accounts: Accounts, uid: int, known: User | None) -> Principal:

@@ -25,7 +25,7 @@ from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 
 
-class Only(Enum):
+class RestoreDirection(Enum):
     """What of the differences is put back: everything, only what people lost, or only what they gained."""
 
     EVERYTHING = "everything"
@@ -33,7 +33,7 @@ class Only(Enum):
     GAINED = "gained"
 
 
-class Left(NamedTuple):
+class LeftObjects(NamedTuple):
     """Some objects that are left alone: ``why`` (a word), their places, and of which of the two trees these are."""
 
     why: str
@@ -47,7 +47,7 @@ class Restoring(NamedTuple):
     survey: Survey
     chosen: NDArray[np.bool_]
     goals: Goals
-    left: list[Left]
+    left: list[LeftObjects]
 
 
 Unchanged = Callable[[int, int], bool]
@@ -59,7 +59,7 @@ def restoring(
     now: Survey,
     accounts: Accounts,
     unchanged: Unchanged,
-    only: Only = Only.EVERYTHING,
+    only: RestoreDirection = RestoreDirection.EVERYTHING,
     *,
     privilege: bool = False,
 ) -> Restoring:
@@ -72,11 +72,11 @@ def restoring(
     elsewhere = _filesystems(before)[matching.before] != _filesystems(after)[matching.after]
     not_sure = matching.moved & ~matching.sure
     left = [
-        Left("other-filesystem", after, matching.after[changed & elsewhere]),
-        Left("replaced", after, matching.after[changed & ~elsewhere & matching.replaced]),
-        Left("perhaps-moved", after, matching.after[changed & ~elsewhere & ~matching.replaced & not_sure]),
-        Left("gone", before, matching.gone),
-        Left("new", after, matching.new),
+        LeftObjects("other-filesystem", after, matching.after[changed & elsewhere]),
+        LeftObjects("replaced", after, matching.after[changed & ~elsewhere & matching.replaced]),
+        LeftObjects("perhaps-moved", after, matching.after[changed & ~elsewhere & ~matching.replaced & not_sure]),
+        LeftObjects("gone", before, matching.gone),
+        LeftObjects("new", after, matching.new),
     ]
     meant = np.flatnonzero(changed & ~elsewhere & ~matching.replaced & ~not_sure)
     mine, theirs = matching.after[meant], matching.before[meant]
@@ -109,10 +109,10 @@ def restoring(
     profile[mine] = (count + number).astype(np.int32)
     chosen = np.zeros(len(now), np.bool_)
     chosen[mine] = ~(unreached | stays)[number]
-    left.append(Left("privilege", after, mine[unprivileged[number]]))
-    left.append(Left("not-only", after, mine[unreached[number]]))
-    if only is Only.EVERYTHING:  # what stays differs by nothing that is put back
-        left.append(Left("other-flags", after, mine[(stays & ~unprivileged)[number]]))
+    left.append(LeftObjects("privilege", after, mine[unprivileged[number]]))
+    left.append(LeftObjects("not-only", after, mine[unreached[number]]))
+    if only is RestoreDirection.EVERYTHING:  # what stays differs by nothing that is put back
+        left.append(LeftObjects("other-flags", after, mine[(stays & ~unprivileged)[number]]))
     survey = now.with_profiles(profiles, profile)
     return Restoring(survey, chosen, Goals(goals, frozenset(trusted)), [one for one in left if len(one.places)])
 
@@ -135,20 +135,20 @@ def _may_be_given(
 class _Chooser:
     """Finds what a posture is to become on its way back to an earlier one."""
 
-    def __init__(self, accounts: Accounts, only: Only) -> None:
+    def __init__(self, accounts: Accounts, only: RestoreDirection) -> None:
         self._accounts = accounts
         self._only = only
 
     def goal(self, now: Profile, then: Profile) -> Posture | None:
         """What ``now`` is to become, itself where nothing is to be done; None where it would do the other as well."""
         wanted = _known_of(now, then)
-        if self._only is Only.EVERYTHING or now.posture.kind is Kind.SYMLINK:
+        if self._only is RestoreDirection.EVERYTHING or now.posture.kind is Kind.SYMLINK:
             return wanted
         return self._partly(now.posture, wanted)
 
     def _partly(self, now: Posture, then: Posture) -> Posture | None:
         """The candidate that goes furthest, of those that only give what was lost (or take what was gained)."""
-        gives = self._only is Only.LOST
+        gives = self._only is RestoreDirection.LOST
         kept = now.capabilities if gives or now.capabilities == then.capabilities else None
         flags = _flags_between(now.flags, then.flags, gives=gives)
         merged = [

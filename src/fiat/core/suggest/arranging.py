@@ -7,7 +7,7 @@ from typing import NamedTuple
 from fiat.core.change.steps import wanted
 from fiat.core.errors import FiatError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.arrangement import Arrangement, Chosen, Pattern, Whom
+from fiat.core.model.arrangement import Arrangement, ArrangementChoice, ArrangementParty, Pattern
 from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
@@ -17,10 +17,10 @@ from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode
 
 
-class Arranging:
+class Arranger:
     """One arrangement at work on a directory that user ``top`` owns; ``actor`` carries it out."""
 
-    def __init__(self, chosen: Chosen, top: int, accounts: Accounts, actor: Principal, umask: int) -> None:
+    def __init__(self, chosen: ArrangementChoice, top: int, accounts: Accounts, actor: Principal, umask: int) -> None:
         self.chosen = chosen
         self.accounts = accounts
         self.actor = actor
@@ -104,7 +104,7 @@ class Arranged(NamedTuple):
     ``differing`` are the names in it that are not so, out of ``looked_at``; ``more`` tells that there are others.
     """
 
-    chosen: Chosen
+    chosen: ArrangementChoice
     differing: tuple[str, ...] = ()
     looked_at: int = 0
     more: bool = False
@@ -113,7 +113,7 @@ class Arranged(NamedTuple):
 
 def arrangements_of(
     found: Object, known: Iterable[Arrangement], accounts: Accounts, actor: Principal, umask: int
-) -> Iterator[tuple[Chosen, str]]:
+) -> Iterator[tuple[ArrangementChoice, str]]:
     """The arrangements that a directory is, with whom, as its owner, its group and its lists say; then those that it is
     but for one thing, which is told."""
     posture = found.posture
@@ -122,9 +122,9 @@ def arrangements_of(
         if arrangement.owned_by is not None or arrangement.only == "file" or arrangement.directory == Pattern():
             continue
         for whom in _candidates(posture, arrangement):
-            chosen = Chosen(arrangement, whom)
+            chosen = ArrangementChoice(arrangement, whom)
             try:
-                arranging = Arranging(chosen, posture.uid, accounts, actor, umask)
+                arranging = Arranger(chosen, posture.uid, accounts, actor, umask)
                 if arranging.fits(found):
                     yield chosen, ""
                     break
@@ -135,17 +135,20 @@ def arrangements_of(
     yield from nearly
 
 
-def _candidates(posture: Posture, arrangement: Arrangement) -> Iterator[tuple[Whom, ...]]:
+def _candidates(posture: Posture, arrangement: Arrangement) -> Iterator[tuple[ArrangementParty, ...]]:
     uids, gids = (set[int](), set[int]())
     for acl in (posture.acl, posture.default):
         if acl is not None:
             uids |= acl.named()[0]
             gids |= acl.named()[1]
-    named = [*(Whom(False, uid) for uid in sorted(uids)), *(Whom(True, gid) for gid in sorted(gids))]
+    named = [
+        *(ArrangementParty(False, uid) for uid in sorted(uids)),
+        *(ArrangementParty(True, gid) for gid in sorted(gids)),
+    ]
     users = [one for one in named if not one.group]
     if arrangement.directory.owner is not None:
-        users.append(Whom(False, posture.uid))
-    groups = [Whom(True, posture.gid), *(one for one in named if one.group)]
+        users.append(ArrangementParty(False, posture.uid))
+    groups = [ArrangementParty(True, posture.gid), *(one for one in named if one.group)]
     if arrangement.takes == ("who...",):
         if named:
             yield tuple(named)

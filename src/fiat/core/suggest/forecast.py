@@ -24,7 +24,7 @@ from fiat.core.model.umask import DIRECTORIES, FILES
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.effective import effective
-from fiat.core.rules.inheritance import Making, hands_on_group, made
+from fiat.core.rules.inheritance import Creation, hands_on_group, made
 from fiat.core.rules.sideeffects import Actor
 from fiat.core.suggest.goal import Goal
 from fiat.core.suggest.means import had, raised
@@ -32,7 +32,7 @@ from fiat.core.text import joined
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import route_for, walk
 from fiat.core.words import naming
-from fiat.core.words.naming import People
+from fiat.core.words.naming import PeopleWords
 
 
 def for_new(found: Object, goal: Goal, actor: Actor, umask: int) -> Wish | None:
@@ -91,7 +91,7 @@ _NEW = "new"
 """The name of what is supposed: whatever is there under it does not count."""
 
 
-class Asked(NamedTuple):
+class MadeQuestion(NamedTuple):
     """Whose, and how: ``by`` makes it, whose own group is ``gid``, under ``umask``.
 
     ``asking`` is the mode that is asked for where a file is made, None for the usual; ``source`` is what is moved and
@@ -112,7 +112,7 @@ class Forecast(NamedTuple):
     ``reach_folder`` say who could then do what with the new ones.
     """
 
-    asked: Asked
+    asked: MadeQuestion
     may_create: bool
     file: Posture
     folder: Posture
@@ -123,14 +123,14 @@ class Forecast(NamedTuple):
     surprises: list[Finding]
 
 
-def forecast(host: Host, route: Route, asked: Asked) -> Forecast:
+def forecast(host: Host, route: Route, asked: MadeQuestion) -> Forecast:
     """What the directory at the end of ``route`` makes of things."""
     end = route.end
     assert end is not None
     lists = end.keeps_lists is not False
 
     def of(kind: Kind, wanted: int) -> Posture:
-        making = Making(asked.by, asked.gid, wanted, asked.umask)
+        making = Creation(asked.by, asked.gid, wanted, asked.umask)
         return made(end.posture, end.mount, kind, making, keeps_lists=lists)
 
     file = of(Kind.FILE, FILES if asked.asking is None else asked.asking)
@@ -169,7 +169,7 @@ def _reach(host: Host, end: Object, posture: Posture, by: Principal) -> Answer:
 
 
 def _surprises(
-    host: Host, end: Object, asked: Asked, file: Posture, above: Answer, reach_file: Answer, reach_folder: Answer
+    host: Host, end: Object, asked: MadeQuestion, file: Posture, above: Answer, reach_file: Answer, reach_folder: Answer
 ) -> Iterator[Finding]:
     """Whom it surprises, and what is easily taken to be otherwise."""
     parent = end.posture
@@ -210,7 +210,7 @@ def _without(host: Host, above: Answer, right: Right, below: Answer, what: str) 
         if may >> place & 1 and who.identity in lack:
             bits |= 1 << place
     if bits:
-        people = People(above.universe, host.accounts, above.universe.everyone)
+        people = PeopleWords(above.universe, host.accounts, above.universe.everyone)
         yield Finding("surprised", "odd", f"may {what}: {people.words(bits)}")
 
 

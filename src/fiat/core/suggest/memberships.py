@@ -3,12 +3,12 @@
 from collections.abc import Iterator
 
 from fiat.core.ask.effects import Effects, same_people
-from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.who import universe_of
 from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
-from fiat.core.model.accounts import Accounts, Supposed, User
+from fiat.core.model.accounts import Accounts, SupposedAccounts, User
 from fiat.core.model.host import Host
 from fiat.core.model.mode import EXECUTE, READ, WRITE
 from fiat.core.model.posture import Object, Posture
@@ -81,7 +81,7 @@ def memberships(
 def with_membership(host: Host, membership: tuple[str, int], *, gives: bool) -> Host:
     """The host as if a user were in a group, or were not."""
     change = [membership]
-    supposed = Supposed(host.accounts, change) if gives else Supposed(host.accounts, (), change)
+    supposed = SupposedAccounts(host.accounts, change) if gives else SupposedAccounts(host.accounts, (), change)
     return HostAsIf(host, Supposition(accounts=supposed))
 
 
@@ -95,5 +95,5 @@ def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:
     postures = [found.posture for view in views for found in view.route.objects]
     profiles = [view.survey.profiles for view in views]
     one, other = (universe_of(host_.accounts, postures, profiles=profiles) for host_ in (host, then))
-    asking = Asking(host, then, same_people(one, other))
+    asking = Asker(host, then, same_people(one, other))
     return tree_effects(asking, [Pair(view, view) for view in views])

@@ -24,7 +24,7 @@ from fiat.core.tree.walk import Trouble, inside, names_in, open_end, route_for, 
 from fiat.core.words import naming
 
 
-class Found(NamedTuple):
+class SearchResult(NamedTuple):
     """The ways to ``goals``, the best first; ``already`` where nothing is to be done, ``why_not`` where nothing can be.
 
     ``left`` are the goals that are not so yet, and ``verdicts`` what is so of each of them now; with trees, of
@@ -58,7 +58,7 @@ def search(
     terms: Terms = Terms(),  # noqa: B008
     progress: Progress = no_progress,
     first: First | None = None,
-) -> Found:
+) -> SearchResult:
     """Every way to all of ``goals``, which give or take together, for single paths or for trees.
 
     Of single paths, ``first`` is told the entry way at once, before costs are counted. Raises :class:`PathError`
@@ -67,7 +67,7 @@ def search(
     goals = tuple(goals)
     walked = _walked(host, goals)
     verdicts = tuple(ask(host, goal) for goal in goals)
-    found = Found(goals, False, "", [], verdicts)
+    found = SearchResult(goals, False, "", [], verdicts)
     if goals[0].below:
         trees = SearchingTrees(host, goals, terms, walked, progress)
         surveys = [tree.survey for tree in trees.trees]
@@ -143,7 +143,7 @@ _MOST_NAMES = 10_000
 """In a directory with more names, other names of a file are not looked for."""
 
 
-def to_know(host: Host, found: Found) -> Iterator[Finding]:
+def to_know(host: Host, found: SearchResult) -> Iterator[Finding]:
     """What holds for the best way, for what its goals are about, each thing once."""
     said: dict[Finding, None] = {}
     for goal in found.left:
@@ -169,7 +169,7 @@ def _owners_among(way: Way) -> list[int]:
     return [uid for uid in way.members if uid in owners]
 
 
-def _to_let(found: Found, goal: Goal, end: Object) -> Iterator[Finding]:
+def _to_let(found: SearchResult, goal: Goal, end: Object) -> Iterator[Finding]:
     yield from _elsewhere(end)
     if not found.ways or goal.below:
         return

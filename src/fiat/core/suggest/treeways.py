@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change.making import make_plan
@@ -271,7 +271,7 @@ class SearchingTrees:
         found: dict[tuple[tuple[object, ...], Right], int] = {}
         for tree in self.trees:
             asked = sorted(implied_by(tree.goals), key=rights.ALL.index)
-            asking = Asking(self.host, after, (universe, universe), asked)
+            asking = Asker(self.host, after, (universe, universe), asked)
             moved = tree_effects(asking, [Pair(View(tree.route, tree.survey), _view_after(made, after, tree))])
             for one in moved.gains if self.goals[0].gives else moved.losses:
                 key = one.principal.identity, one.right

@@ -18,12 +18,12 @@ from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import Host, Node, Settings
 from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Mount, Object, Posture, Program, Site
+from fiat.core.model.posture import Identity, Mount, Object, Placement, Posture, Program
 from fiat.core.model.principals import Principal
 from fiat.core.tree.walk import with_program
 
 
-class Postures(Protocol):
+class SupposedPostures(Protocol):
     """Supposed postures, by what they are of."""
 
     def of(self, identity: Identity) -> Posture | None:
@@ -53,7 +53,7 @@ class Supposition(NamedTuple):
     mounts that are supposed to be there in place of those that are.
     """
 
-    postures: Postures = FewPostures({})
+    postures: SupposedPostures = FewPostures({})
     names: Mapping[str, Object | None] = {}
     accounts: Accounts | None = None
     mounts: Mapping[str, Mount] = {}
@@ -163,7 +163,7 @@ class NodeAsIf(_ReadOnly):
         """As much of it as a change looks at."""
         return glance_at(self.look(exact=True))
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Placement | None:
         """Where it is, if a glance shows exactly this."""
         return self.glance().matches(posture, identity, links)
 
@@ -219,7 +219,7 @@ class _Supposed(_ReadOnly):
     def glance(self) -> Glance:
         return glance_at(self._object)
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Placement | None:
         return self.glance().matches(posture, identity, links)
 
     def program(self) -> Program:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.rules.decision import NOBODY_NAMED, Grounds, granted, overriding, partition
+from fiat.core.rules.decision import NOBODY_NAMED, DecisionInputs, granted, overriding, partition
 from fiat.core.rules.effective import deciding_entries, left_by_mask, passes_over_list, permissions_by_entry
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 from fiat.core.tree.profiles import Profiles
@@ -217,20 +217,20 @@ class GroundsOfMany:
             self._lists.append(_Lists(tags, left, named))
         return kind, row
 
-    def of(self, numbers: NDArray[np.intp]) -> Grounds:
+    def of(self, numbers: NDArray[np.intp]) -> DecisionInputs:
         """The grounds of the profiles with these numbers, which are of one ``kind``."""
         columns = self._columns
         mode, uid, gid = columns.mode[numbers], columns.uid[numbers], columns.gid[numbers]
         lists, rest = divmod(int(self.kind[numbers[0]]), 4)
         directory, executable = bool(rest & 2), bool(rest & 1)
         if lists == _PLAIN:
-            return Grounds(directory, executable, uid, gid, NOBODY_NAMED, permissions_by_entry(mode, None))
+            return DecisionInputs(directory, executable, uid, gid, NOBODY_NAMED, permissions_by_entry(mode, None))
         alike = self._lists[lists - 1]
         row = self._row[columns.acl[numbers]]
         left, named = alike.left[row], alike.named[row]
         entries = [(tag, left[:, place]) for place, tag in enumerate(alike.tags)]
         whom = tuple([(tag, named[:, place]) for place, tag in enumerate(alike.tags)])
-        return Grounds(directory, executable, uid, gid, whom, permissions_by_entry(mode, entries))
+        return DecisionInputs(directory, executable, uid, gid, whom, permissions_by_entry(mode, entries))
 
 
 class DecisionsOfMany:

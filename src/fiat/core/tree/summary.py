@@ -197,7 +197,7 @@ _SHOWN = 3
 """Places of a group that are named."""
 
 
-class Group(NamedTuple):
+class AnswerGroup(NamedTuple):
     """All the entries of a tree with one answer.
 
     ``first`` holds the first, in the order of the survey, of the directories
@@ -254,11 +254,11 @@ class Groups:
             self._survey, Answers(number, AnswerKeys(self._keys.table, np.zeros((count, 0), np.int32))), number >= 0
         )
 
-    def __getitem__(self, place: int) -> Group:
+    def __getitem__(self, place: int) -> AnswerGroup:
         answer = int(self.answer[place])
         begin, end = int(self._begins[answer]), int(self._begins[answer + 1])
         first = self._pairs[begin : min(end, begin + _SHOWN)] - answer * self._entries
-        return Group(
+        return AnswerGroup(
             answer=self._keys[answer],
             directories=int(self.directories[place]),
             others=int(self.others[place]),
@@ -267,7 +267,7 @@ class Groups:
             example=int(self._examples[place]),
         )
 
-    def __iter__(self) -> Iterator[Group]:
+    def __iter__(self) -> Iterator[AnswerGroup]:
         return map(self.__getitem__, range(len(self)))
 
     def holding(self, principals: int, right: int) -> tuple[int, int]:

@@ -223,7 +223,7 @@ class Survey:
             found.setdefault(self.identity(place), []).append(place)
         return found
 
-    def chosen(self, takes: "Taking") -> NDArray[np.bool_]:
+    def chosen(self, takes: "EntryChooser") -> NDArray[np.bool_]:
         """For each entry, whether ``takes`` means it."""
         found = np.ones(len(self), np.bool_)
         if takes.looks_at_postures:
@@ -239,7 +239,7 @@ class Survey:
         return found
 
 
-class Taking(Protocol):
+class EntryChooser(Protocol):
     """Chooses among the entries of a tree, by posture and by name."""
 
     @property

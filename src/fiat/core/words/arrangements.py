@@ -6,7 +6,7 @@ from typing import Any
 
 from fiat.core.errors import ArrangementError, NotationError
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.arrangement import KINDS_OF_WHO, Arrangement, Chosen, Pattern, Whom
+from fiat.core.model.arrangement import KINDS_OF_WHO, Arrangement, ArrangementChoice, ArrangementParty, Pattern
 from fiat.core.text import near, quoted
 from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode
@@ -74,7 +74,9 @@ def _pattern(where: str, table: Any, takes: tuple[str, ...]) -> Pattern:
     try:
         if mode is not None:
             parse_mode(mode)
-        example = Chosen(Arrangement("", takes, ""), tuple(Whom(kind == "group", 0) for kind in takes))
+        example = ArrangementChoice(
+            Arrangement("", takes, ""), tuple(ArrangementParty(kind == "group", 0) for kind in takes)
+        )
         for words in (entries, default):
             parse_entries(_filled(words, example, 0), int, int)
         for word in _filled(no_entries, example, 0):
@@ -109,7 +111,7 @@ def _texts(where: str, table: Mapping[str, Any], key: str) -> tuple[str, ...]:
     return tuple(value)
 
 
-def _filled(words: tuple[str, ...], chosen: Chosen, top: int) -> list[str]:
+def _filled(words: tuple[str, ...], chosen: ArrangementChoice, top: int) -> list[str]:
     found = []
     for word in words:
         if "{each}" in word:
@@ -119,7 +121,7 @@ def _filled(words: tuple[str, ...], chosen: Chosen, top: int) -> list[str]:
     return found
 
 
-def _with_numbers(word: str, chosen: Chosen) -> str:
+def _with_numbers(word: str, chosen: ArrangementChoice) -> str:
     for number, whom in enumerate(chosen.whom, 1):
         word = word.replace(f"{{{number}}}", whom.text())
     if "{" in word:
@@ -127,12 +129,12 @@ def _with_numbers(word: str, chosen: Chosen) -> str:
     return word
 
 
-def entries_in(words: tuple[str, ...], chosen: Chosen, top: int) -> list[str]:
+def entries_in(words: tuple[str, ...], chosen: ArrangementChoice, top: int) -> list[str]:
     """Entries in text form, with numbers, of a pattern for a directory that user ``top`` owns."""
     return _filled(words, chosen, top)
 
 
-def number_in(word: str, chosen: Chosen, top: int) -> int:
+def number_in(word: str, chosen: ArrangementChoice, top: int) -> int:
     """The number of a user or a group that a pattern speaks of by its place."""
     return int(_with_numbers(word.replace("{top}", f"user:{top}"), chosen).partition(":")[2])
 
@@ -140,7 +142,7 @@ def number_in(word: str, chosen: Chosen, top: int) -> int:
 # --- as it is typed --------------------------------------------------------------------
 
 
-def parse_chosen(word: str, known: Known, accounts: Accounts) -> Chosen:
+def parse_chosen(word: str, known: Known, accounts: Accounts) -> ArrangementChoice:
     """``team:survey``, ``readers:auditor,group:press``; NotationError or UnknownAccount for what is wrong."""
     name, colon, rest = word.partition(":")
     found = known.get(name)
@@ -153,12 +155,12 @@ def parse_chosen(word: str, known: Known, accounts: Accounts) -> Chosen:
     if not enough or not all(words):
         raise NotationError(word, f"{quoted(word)}: write it as {found.usage}")
     kinds = found.takes + found.takes[-1:] * (len(words) - len(found.takes))
-    return Chosen(found, tuple(_whom(one, kind, accounts) for one, kind in zip(words, kinds, strict=True)))
+    return ArrangementChoice(found, tuple(_whom(one, kind, accounts) for one, kind in zip(words, kinds, strict=True)))
 
 
-def _whom(word: str, kind: str, accounts: Accounts) -> Whom:
+def _whom(word: str, kind: str, accounts: Accounts) -> ArrangementParty:
     if kind == "group":
-        return Whom(True, accounts.group_id(word.removeprefix("group:")))
+        return ArrangementParty(True, accounts.group_id(word.removeprefix("group:")))
     if kind != "user" and word.startswith("group:"):
-        return Whom(True, accounts.group_id(word.removeprefix("group:")))
-    return Whom(False, accounts.user_id(word.removeprefix("user:")))
+        return ArrangementParty(True, accounts.group_id(word.removeprefix("group:")))
+    return ArrangementParty(False, accounts.user_id(word.removeprefix("user:")))

@@ -101,7 +101,7 @@ _EXCEPT = 8
 """So many at most are named as those whom something does not hold for."""
 
 
-class People:
+class PeopleWords:
     """Puts sets of the principals of one universe into words: ``among`` are those who are asked about."""
 
     def __init__(self, universe: Universe, accounts: Accounts, among: int) -> None:

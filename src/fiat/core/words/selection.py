@@ -48,9 +48,9 @@ class Selection(NamedTuple):
     any_of: tuple[Feature, ...] = ()
     none_of: tuple[Feature, ...] = ()
 
-    def on(self, accounts: Accounts) -> "Choosing":
+    def on(self, accounts: Accounts) -> "HostSelection":
         """This selection on a host with these accounts."""
-        return Choosing(self, accounts)
+        return HostSelection(self, accounts)
 
     @property
     def everything(self) -> bool:
@@ -87,7 +87,7 @@ class Selection(NamedTuple):
         )
 
 
-class Choosing(NamedTuple):
+class HostSelection(NamedTuple):
     """A selection with the accounts that tell which owners have none."""
 
     selection: Selection

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 
 from fiat.core.audit import secretkinds
-from fiat.core.audit.evidence import Started
+from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.host import Host
 from fiat.core.tree.walk import Handles, Trouble
 from fiat.host.evidence.clock import of_the_clock
@@ -38,12 +38,12 @@ class LiveEvidence:
         self._kinds |= self._each(new, secretkinds.START, secretkinds.kind_of)
         return {path: kind for path in paths if (kind := self._kinds[path]) is not None}
 
-    def started(self) -> tuple[Started, ...] | None:
+    def started(self) -> tuple[StartedFile, ...] | None:
         """What services and the clock start."""
         return self._started
 
     @cached_property
-    def _started(self) -> tuple[Started, ...]:
+    def _started(self) -> tuple[StartedFile, ...]:
         accounts = self._host.accounts
         return tuple(dict.fromkeys((*of_units(accounts), *of_the_clock(accounts))))
 

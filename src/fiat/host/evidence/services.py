@@ -6,7 +6,7 @@ import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
-from fiat.core.audit.evidence import Started
+from fiat.core.audit.evidence import StartedFile
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
 from fiat.host.textfile import beginning_of
@@ -20,7 +20,7 @@ _LONGEST = 1 << 16
 """Characters of a command line that are looked at."""
 
 
-def of_units(accounts: Accounts, folders: Sequence[str] = _FOLDERS) -> Iterator[Started]:
+def of_units(accounts: Accounts, folders: Sequence[str] = _FOLDERS) -> Iterator[StartedFile]:
     """What each service runs and reads, its own files too; of two units of a name the first one counts."""
     seen: set[str] = set()
     for folder in folders:
@@ -33,10 +33,10 @@ def of_units(accounts: Accounts, folders: Sequence[str] = _FOLDERS) -> Iterator[
             yield from _of_unit(f"unit {name}", parts, accounts)
 
 
-def _of_unit(by: str, files: list[str], accounts: Accounts) -> Iterator[Started]:
+def _of_unit(by: str, files: list[str], accounts: Accounts) -> Iterator[StartedFile]:
     settings: dict[str, list[str]] = {}
     for path in files:
-        yield Started(os.path.realpath(path), 0, by, run=False)
+        yield StartedFile(os.path.realpath(path), 0, by, run=False)
         for key, value in settings_in(path):
             if value or key not in settings:
                 settings.setdefault(key, []).append(value)
@@ -54,7 +54,7 @@ def _of_unit(by: str, files: list[str], accounts: Accounts) -> Iterator[Started]
     for line in settings.get("EnvironmentFile", []):
         path = line.removeprefix("-")
         if path.startswith("/") and os.path.isfile(path):
-            yield Started(path, 0, by, run=False)
+            yield StartedFile(path, 0, by, run=False)
 
 
 def settings_in(path: str) -> Iterator[tuple[str, str]]:
@@ -72,7 +72,7 @@ def text_of(path: str) -> str:
     return ""
 
 
-def of_command(command: str, uid: int | None, by: str) -> Iterator[Started]:
+def of_command(command: str, uid: int | None, by: str) -> Iterator[StartedFile]:
     """The program that a command line runs, and the files that it names with their whole path."""
     try:
         words = shlex.split(command[:_LONGEST])
@@ -87,7 +87,7 @@ def of_command(command: str, uid: int | None, by: str) -> Iterator[Started]:
             path = word.rpartition("=")[2]
         if path.startswith("/") and "%" not in path and "$" not in path and os.path.isfile(path):
             first = place == 0
-            yield Started(path, uid, by, run=first or os.access(path, os.X_OK))
+            yield StartedFile(path, uid, by, run=first or os.access(path, os.X_OK))
 
 
 def number_of(word: str, accounts: Accounts) -> int | None:

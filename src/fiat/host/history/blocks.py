@@ -11,7 +11,7 @@ from itertools import islice
 from operator import attrgetter
 from typing import Any, NamedTuple
 
-from fiat.core.change.history import Entry, Fate, Intended, Settled
+from fiat.core.change.history import IntendedChange, ObjectFate, RunEntry, SettledObjects
 from fiat.core.change.steps import Change
 from fiat.core.errors import RecordError
 from fiat.core.model.posture import Identity, Posture
@@ -73,7 +73,7 @@ BLOCK_COLUMNS = ("first", "fields")
 """The place of the first entry of a block, and the block."""
 
 FATE_COLUMNS = ("first", "last", "fate", "found")
-"""Those of :class:`Settled`."""
+"""Those of :class:`SettledObjects`."""
 
 _TOGETHER = 5000
 """Entries in one block at most."""
@@ -146,7 +146,7 @@ class Blocks:
         self._changes: dict[int, tuple[int, ...]] = {}
         self._kept: list[Change] = []  # or another could come to be where one was
 
-    def rows(self, intended: Iterable[Intended]) -> Iterator[Row]:
+    def rows(self, intended: Iterable[IntendedChange]) -> Iterator[Row]:
         """The run, and what :data:`BLOCK_COLUMNS` name."""
         waiting = iter(intended)
         while some := list(islice(waiting, _TOGETHER)):
@@ -155,7 +155,7 @@ class Blocks:
             yield self.run, self.count, fields
             self.count += len(some)
 
-    def _block(self, some: Sequence[Intended]) -> Block:
+    def _block(self, some: Sequence[IntendedChange]) -> Block:
         postures, rests = len(self._postures), len(self._rests)
         paths, identities, changes, digests = zip(*some, strict=True)
         filesystems, inodes, births = zip(*identities, strict=True)
@@ -189,7 +189,7 @@ class Blocks:
         return posture.mode, posture.uid, posture.gid, rest
 
 
-def fate_rows(settled: Iterable[Settled]) -> list[Row]:
+def fate_rows(settled: Iterable[SettledObjects]) -> list[Row]:
     """What :data:`FATE_COLUMNS` name of each."""
     return [
         (one.first, one.last, one.fate.value, None if one.found is None else json.dumps(POSTURE.write(one.found)))
@@ -197,13 +197,13 @@ def fate_rows(settled: Iterable[Settled]) -> list[Row]:
     ]
 
 
-def entries_of(blocks: Iterable[Row], fates: Iterable[Row], seals: tuple[str | None, str | None]) -> list[Entry]:
+def entries_of(blocks: Iterable[Row], fates: Iterable[Row], seals: tuple[str | None, str | None]) -> list[RunEntry]:
     """The entries of a run from its rows; ``seals`` are those of both, None where there is none.
 
     Raises RecordError for what is not as it was written.
     """
     rows, fates = list(blocks), list(fates)
-    found: list[Entry] = []
+    found: list[RunEntry] = []
     postures: list[Posture] = []
     rests: list[Posture] = []
     for first, fields in rows:
@@ -234,7 +234,7 @@ def _posture(numbers: Sequence[int], rests: Sequence[Posture], where: str) -> Po
     return found._replace(mode=mode, uid=ID.read(uid, where), gid=ID.read(gid, where))
 
 
-def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[Entry]:
+def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[RunEntry]:
     """The entries of a block."""
     for path in block.path:
         if path[:1] != "/" or "\0" in path:
@@ -246,17 +246,17 @@ def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[
     except (ValueError, IndexError) as error:
         raise RecordError(where, "has a posture that is missing") from error
     befores, afters, betweens = zip(*theirs, strict=True)
-    found = map(Entry, block.path, map(Identity, *block[1:4]), befores, afters, betweens)
+    found = map(RunEntry, block.path, map(Identity, *block[1:4]), befores, afters, betweens)
     if not block.digests:
         return found
     return (one._replace(digest=block.digests.get(place, "")) for place, one in enumerate(found))
 
 
 _PLACE = Number()
-_FATES = {fate.value: fate for fate in Fate}
+_FATES = {fate.value: fate for fate in ObjectFate}
 
 
-def _settle(entries: list[Entry], row: Row) -> None:
+def _settle(entries: list[RunEntry], row: Row) -> None:
     """Give entries what became of them."""
     where = "what became of an entry"
     first, last = (_PLACE.read(place, where) for place in row[:2])

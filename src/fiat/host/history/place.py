@@ -5,7 +5,7 @@ from contextlib import suppress
 
 from fiat.core.errors import HistoryError, UntrustedFile
 from fiat.core.text import quoted
-from fiat.host.trust import Way
+from fiat.host.trust import FileRoute
 
 _ROOTS = "/var/lib/fiat"
 _NAME = "history.db"
@@ -32,7 +32,7 @@ def trusted(place: str, *, make_folder: bool = False) -> str:
     written to it, and OSError where it cannot be reached.
     """
     better = f", such as {quoted(usual_place())}" if place != usual_place() else ""
-    way = Way("the history", place, f"keep it where only its owner can{better}")
+    way = FileRoute("the history", place, f"keep it where only its owner can{better}")
     try:
         path = way.file(make_folder=make_folder, private=True)
         for ending in BESIDE:

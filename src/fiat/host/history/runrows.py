@@ -6,7 +6,7 @@ from operator import itemgetter
 from typing import Any
 
 from fiat.core.ask.effects import KeptShift
-from fiat.core.change.history import Run, State
+from fiat.core.change.history import Run, RunState
 from fiat.core.errors import RecordError
 from fiat.core.model import record
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, wrong
@@ -114,9 +114,9 @@ def run_of(row: sqlite3.Row) -> Run:
         raise RecordError("it", "is not as it was written")
     found = _RUN.read({name: row[name] for name in RUN_COLUMNS})
     if found["ended"] is None:
-        state = State.RUNNING if still_runs(found["process"]) else State.PARTIAL
+        state = RunState.RUNNING if still_runs(found["process"]) else RunState.PARTIAL
     else:
-        state = State.DONE if found["complete"] else State.PARTIAL
+        state = RunState.DONE if found["complete"] else RunState.PARTIAL
     return Run(
         number=found["number"],
         started=found["started"],
@@ -142,10 +142,10 @@ def with_undone(runs: Sequence[Run]) -> list[Run]:
     """
     undone_by: dict[int, int] = {}
     for run in runs:
-        if run.state is State.DONE and run.number not in undone_by:
+        if run.state is RunState.DONE and run.number not in undone_by:
             for number in run.all_undone:
                 undone_by.setdefault(number, run.number)
     return [
-        run._replace(state=State.UNDONE, undone_by=undone_by[run.number]) if run.number in undone_by else run
+        run._replace(state=RunState.UNDONE, undone_by=undone_by[run.number]) if run.number in undone_by else run
         for run in runs
     ]

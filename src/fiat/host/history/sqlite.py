@@ -12,7 +12,17 @@ import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 
-from fiat.core.change.history import Beginning, Claim, Damage, Entry, Intended, Run, Settled, State, Waiting
+from fiat.core.change.history import (
+    Claim,
+    Damage,
+    IntendedChange,
+    Run,
+    RunBeginning,
+    RunEntry,
+    RunState,
+    SettledObjects,
+    Waiting,
+)
 from fiat.core.errors import HistoryError, RecordError, RunDamaged, RunError
 from fiat.core.text import quoted, visible
 from fiat.host.history import blocks, runrows, tables
@@ -48,7 +58,7 @@ class SqliteHistory:
         """Nobody else who uses this history changes what is claimed meanwhile: waits for who does."""
 
         def wait() -> None:
-            waiting(next((run for run in self.runs() if run.state is State.RUNNING), None))
+            waiting(next((run for run in self.runs() if run.state is RunState.RUNNING), None))
 
         with ExitStack() as held:
             with self._told("written"):
@@ -56,7 +66,7 @@ class SqliteHistory:
                 held.enter_context(locked(place, claims, wait))
             yield
 
-    def begin(self, beginning: Beginning, intended: Iterable[Intended]) -> int:
+    def begin(self, beginning: RunBeginning, intended: Iterable[IntendedChange]) -> int:
         """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
         with self._written() as database:
             cursor = database.execute(
@@ -82,7 +92,7 @@ class SqliteHistory:
             _seal(database, number)
         return number
 
-    def finish(self, number: int, settled: Sequence[Settled], *, changed: int, complete: bool) -> None:
+    def finish(self, number: int, settled: Sequence[SettledObjects], *, changed: int, complete: bool) -> None:
         """Write down what has become of the run, and of the objects that were not simply changed."""
         with self._written() as database:
             rows = blocks.fate_rows(settled)
@@ -134,7 +144,7 @@ class SqliteHistory:
         damage.sort(key=lambda one: -(one.number or 0))
         return runrows.with_undone(found), damage
 
-    def entries(self, number: int) -> list[Entry]:
+    def entries(self, number: int) -> list[RunEntry]:
         """What a run was to change, in the order of the changes; :class:`RunDamaged` where any of it is damaged."""
         found = self._entries(number)
         if isinstance(found, Damage):
@@ -156,7 +166,7 @@ class SqliteHistory:
                 found += (Damage(None, text) for text in _wrong_with_file(database))
         return found
 
-    def _entries(self, number: int) -> list[Entry] | Damage:
+    def _entries(self, number: int) -> list[RunEntry] | Damage:
         with self._read() as database:
             try:
                 return _entries(database, number)
@@ -297,7 +307,7 @@ _NAMED = 1000
 """Runs that are not there are named, the latest so many."""
 
 
-def _entries(database: sqlite3.Connection, number: int) -> list[Entry]:
+def _entries(database: sqlite3.Connection, number: int) -> list[RunEntry]:
     row = database.execute("SELECT entries_seal, fates_seal FROM run WHERE number = ?", (number,)).fetchone()
     seals = tuple(row) if row is not None else (None, None)
     made, fates = (

@@ -13,7 +13,7 @@ from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import NotHeld, Settings
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Kind, Object, Posture, Program, Site
+from fiat.core.model.posture import Identity, Kind, Object, Placement, Posture, Program
 from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.rules.sideeffects import after_list, after_mode, after_owner
 from fiat.core.text import visible
@@ -37,7 +37,7 @@ class ImageNode:
         """As much of it as a change looks at."""
         return glance_at(self.look())
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Site | None:
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> Placement | None:
         """Where it is, if a glance shows exactly this."""
         return self.glance().matches(posture, identity, links)
 

@@ -12,7 +12,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
-from fiat.host.live.rows import Directory, Numbering, Part, Shared
+from fiat.host.live.rows import Directory, Numbering, ReadPart, SplitDirectory
 from fiat.host.live.treereader import TreeReader
 
 _ALONE = 1000
@@ -103,7 +103,7 @@ class _Gathering:
     def _read_with_others(self, count: int) -> None:
         """Read the rest with ``count`` processes; each is given its next piece before what it has read is taken."""
 
-        def begin() -> Callable[[_Asked], Part]:
+        def begin() -> Callable[[_Asked], ReadPart]:
             reader = self.reader.fresh()
             return lambda asked: reader.read(asked[0], _PART, asked[1])
 
@@ -119,12 +119,12 @@ class _Gathering:
                     self.take(*one)
                 self._stop_where_enough()
 
-    def _give(self, workers: Workers[_Asked, Part], given: dict[int, Piece]) -> None:
+    def _give(self, workers: Workers[_Asked, ReadPart], given: dict[int, Piece]) -> None:
         while self.waiting and workers.idle:
             piece = self.waiting.popleft()
             given[workers.give((piece.roots, piece.inside))] = piece
 
-    def take(self, reader: int, piece: Piece, part: Part) -> None:
+    def take(self, reader: int, piece: Piece, part: ReadPart) -> None:
         """Take what the reader of this number has read of a piece."""
         batch = part.batch._replace(profile=self.numbering.numbers(reader, part.met)[part.batch.profile])
         self.read_so_far += len(batch.profile)
@@ -150,7 +150,7 @@ class _Gathering:
             places = [_place(one, entries, first) for one in some]
             self.waiting.append(Piece(places, [one.names for one in some]))
 
-    def _share(self, place: int, shared: Shared) -> None:
+    def _share(self, place: int, shared: SplitDirectory) -> None:
         """Have a large directory read in pieces, which are put together when all of them are there."""
         names, size = shared.names, len(shared.names) * _PART // shared.entries
         begin, number = 0, 0

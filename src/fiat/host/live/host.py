@@ -16,7 +16,7 @@ from fiat.host.live.accounts import NameService, login_definitions
 
 if TYPE_CHECKING:
     from fiat.host.live.postures import Reader
-    from fiat.host.live.treenode import TreeNode
+    from fiat.host.live.treenode import LiveTreeNode
 
 # Of the names in /sys/kernel/security/lsm, those that decide about files beyond modes and lists
 _REFUSING_MODULES = frozenset({"selinux", "apparmor", "smack", "tomoyo", "landlock", "bpf"})
@@ -49,12 +49,12 @@ class LiveHost:
             raise HostError("/proc is not mounted here, and every object is looked at through /proc/self/fd (proc(5))")
         from fiat.host.live.kernel import Kernel
         from fiat.host.live.mounts import mounts_now
-        from fiat.host.live.postures import Postures, Reader
+        from fiat.host.live.postures import PostureReader, Reader
 
         # a tree is walked with one handle open for each level
         most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
-        return Reader(Kernel(self.open_root, mounts_now), Postures())
+        return Reader(Kernel(self.open_root, mounts_now), PostureReader())
 
     @cached_property
     def settings(self) -> Settings:
@@ -68,11 +68,11 @@ class LiveHost:
             user_namespace=_line("/proc/self/uid_map").split() not in ([], ["0", "0", "4294967295"]),
         )
 
-    def root(self) -> TreeNode:
+    def root(self) -> LiveTreeNode:
         """Open ``/``."""
-        from fiat.host.live.treenode import TreeNode
+        from fiat.host.live.treenode import LiveTreeNode
 
-        return TreeNode(self._reader, self.open_root(), "/")
+        return LiveTreeNode(self._reader, self.open_root(), "/")
 
     def open_root(self) -> int:
         """A new handle on the root directory."""
@@ -139,9 +139,9 @@ class _SeenByProcess(LiveHost):
     def _reader(self) -> Reader:
         from fiat.host.live.kernel import Kernel
         from fiat.host.live.mounts import read_mounts
-        from fiat.host.live.postures import Postures, Reader
+        from fiat.host.live.postures import PostureReader, Reader
 
-        return Reader(Kernel(self.open_root, lambda: read_mounts(self._mounts), self._handlers), Postures())
+        return Reader(Kernel(self.open_root, lambda: read_mounts(self._mounts), self._handlers), PostureReader())
 
     def open_root(self) -> int:
         """A new handle on the root directory of the process."""

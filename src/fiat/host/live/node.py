@@ -23,7 +23,7 @@ from fiat.host.live.postures import Reader, program_of
 
 if TYPE_CHECKING:
     from fiat.core.model.glance import Glance
-    from fiat.core.model.posture import Site
+    from fiat.core.model.posture import Placement
 
 
 _PIECE = 1 << 20
@@ -85,7 +85,7 @@ class LiveNode:
         """What a change looks at, as it is now."""
         return self.reader.glance(self.fd, self._through)
 
-    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> "Site | None":
+    def matches(self, posture: Posture, identity: Identity | None = None, links: int = 0) -> "Placement | None":
         """Where it is, if a glance now would show exactly this and that is told quickly."""
         return self.reader.matches(self.fd, self._through, posture, identity, links)
 

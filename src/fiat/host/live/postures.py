@@ -12,7 +12,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Kind, Object, Posture, Program, Site, Status
+from fiat.core.model.posture import Identity, Kind, Object, Placement, Posture, Program, Status
 from fiat.core.rules import programs
 from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
@@ -33,21 +33,21 @@ EMPTY = programs.program_in(b"", lambda offset, count: b"", _MACHINE)
 TOO_SHORT = programs.program_in(b"x", lambda offset, count: b"", _MACHINE)
 
 
-class Known(NamedTuple):
+class ReadPosture(NamedTuple):
     """A posture with what the attributes say besides."""
 
     posture: Posture
     said: Attributes
 
 
-class Postures:
+class PostureReader:
     """Makes postures; each distinct one is made once."""
 
     def __init__(self) -> None:
-        self._known: dict[tuple[int, int, int, int, Raw], Known] = {}
+        self._known: dict[tuple[int, int, int, int, Raw], ReadPosture] = {}
         self._said: dict[Raw, Attributes] = {}
 
-    def of(self, mode: int, uid: int, gid: int, flags: int, raw: Raw) -> Known:
+    def of(self, mode: int, uid: int, gid: int, flags: int, raw: Raw) -> ReadPosture:
         """The posture for the type and mode, owners, bits of the flags and attributes of an object."""
         key = (mode, uid, gid, flags, raw)
         found = self._known.get(key)
@@ -59,17 +59,17 @@ class Postures:
         return found
 
 
-def _made(mode: int, uid: int, gid: int, flags: int, said: Attributes) -> Known:
+def _made(mode: int, uid: int, gid: int, flags: int, said: Attributes) -> ReadPosture:
     kind = KINDS[stat.S_IFMT(mode)]
     named = None if flags == FLAGS_UNKNOWN else flag_names(kind, flags)
     posture = Posture(kind, stat.S_IMODE(mode), uid, gid, said.acl, said.default, named, said.capabilities)
-    return Known(posture, said)
+    return ReadPosture(posture, said)
 
 
 class _Where(NamedTuple):
     """What all objects have in common that are on one mount and one device."""
 
-    site: Site
+    site: Placement
     filesystem: str
     lists_attributes: bool
 
@@ -77,7 +77,7 @@ class _Where(NamedTuple):
 class Reader:
     """Reads single objects that are held by handles."""
 
-    def __init__(self, kernel: Kernel, postures: Postures) -> None:
+    def __init__(self, kernel: Kernel, postures: PostureReader) -> None:
         self.kernel = kernel
         self.postures = postures
         self._known: dict[tuple[int, int, bool], _Where] = {}
@@ -90,7 +90,9 @@ class Reader:
 
         return glance_at(self.read(fd, "", through, program=False, exact=True))
 
-    def matches(self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int) -> Site | None:
+    def matches(
+        self, fd: int, through: str, posture: Posture, identity: Identity | None, links: int
+    ) -> Placement | None:
         """Where it is, if a glance would show exactly this; None also where it takes more to tell.
 
         Nothing is made but what is compared: a change of many objects asks this twice of each.
@@ -166,7 +168,7 @@ class Reader:
         """Where an object is, which is a symlink where nothing leads ``through`` to it."""
         kernel, mount = self.kernel, facts.mount
         return _Where(
-            Site(kernel.mount_with_id(mount), None if through is None else kernel.keeps_lists(mount, through)),
+            Placement(kernel.mount_with_id(mount), None if through is None else kernel.keeps_lists(mount, through)),
             kernel.filesystem_of(fd, facts.device, mount),
             kernel.lists_attributes(mount),
         )

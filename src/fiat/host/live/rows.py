@@ -50,7 +50,7 @@ class Directory(NamedTuple):
     where: Where | None = None
 
 
-class Shared(NamedTuple):
+class SplitDirectory(NamedTuple):
     """A directory that is to be read in several pieces: the names of its many ``entries``, with a slash between two."""
 
     directory: Directory
@@ -58,7 +58,7 @@ class Shared(NamedTuple):
     names: bytes
 
 
-class Met(NamedTuple):
+class NewValues(NamedTuple):
     """What a reader had not met before this part; each list goes on where that of the part before ended.
 
     Of a program that could not be read there is the errno. ``lists_kept`` and
@@ -74,7 +74,7 @@ class Met(NamedTuple):
     filesystems: dict[int, str]
 
 
-class Part(NamedTuple):
+class ReadPart(NamedTuple):
     """What one call of :meth:`TreeReader.read` has read.
 
     ``batch.profile`` counts rows. ``unread`` are the directories that were found
@@ -83,9 +83,9 @@ class Part(NamedTuple):
     """
 
     batch: Batch
-    met: Met
+    met: NewValues
     unread: list[Directory]
-    shared: list[Shared]
+    shared: list[SplitDirectory]
     troubles: list[Trouble]
     skipped: list[str]
     at: str
@@ -116,7 +116,7 @@ class Numbering:
         self._said: list[int] = []
         self._besides: dict[Attributes, int] = {}
 
-    def numbers(self, number: int, met: Met) -> Numbers:
+    def numbers(self, number: int, met: NewValues) -> Numbers:
         """For each row that the reader of this number has met so far, the number of its profile."""
         theirs = self._readers.setdefault(number, _Theirs())
         theirs.attributes = _joined(theirs.attributes, [self._attributes_numbered(raw) for raw in met.attributes])

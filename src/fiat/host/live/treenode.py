@@ -7,7 +7,7 @@ from fiat.core.tree.walk import Extent
 from fiat.host.live.node import LiveNode
 
 
-class TreeNode(LiveNode):
+class LiveTreeNode(LiveNode):
     """An object held open by a handle, and all that is under it."""
 
     __slots__ = ()

@@ -27,7 +27,7 @@ from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
 from fiat.host.live.facts import TOLD_FLAGS
 from fiat.host.live.node import LiveNode
 from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_in
-from fiat.host.live.rows import LOOKED_AT, Directory, Met, Part, Shared, Where
+from fiat.host.live.rows import LOOKED_AT, Directory, NewValues, ReadPart, SplitDirectory, Where
 
 _CHUNK = 2048
 _SHARED = 40_000
@@ -105,15 +105,15 @@ class TreeReader:
         self._counts = array("i")
         self._troubles: list[Trouble] = []
         self._skipped: list[str] = []
-        self._shared: list[Shared] = []
+        self._shared: list[SplitDirectory] = []
         self._entries = 0
 
-    def read(self, roots: Sequence[tuple[bytes, ...]], most: int, inside: bytes | None = None) -> Part:
+    def read(self, roots: Sequence[tuple[bytes, ...]], most: int, inside: bytes | None = None) -> ReadPart:
         """Read the directories ``roots``, given as names from the top, and what is under them.
 
         Stops after the directory with which ``most`` entries are reached.
         Directories in the batch are numbered as :class:`Batch` says, a root as -1
-        less its place in ``roots``. Of a directory that is :class:`Shared` some names
+        less its place in ``roots``. Of a directory that is :class:`SplitDirectory` some names
         may be given as ``inside``: then these are read, and nothing under them.
         """
         self._start()
@@ -138,7 +138,7 @@ class TreeReader:
             os.fchdir(home)
             os.close(home)
         at = self._path_of(unread[-1].names if unread else roots[-1]) or "/"
-        return Part(self._batch(), self._met(), unread, self._shared, self._troubles, self._skipped, at)
+        return ReadPart(self._batch(), self._met(), unread, self._shared, self._troubles, self._skipped, at)
 
     def _open(self, names: tuple[bytes, ...]) -> int:
         """Open the directory with these names, one after the other, no link followed."""
@@ -219,7 +219,7 @@ class TreeReader:
         names.sort()
         if len(names) < _SHARED:
             return self._read_names(fd, directory, names)
-        self._shared.append(Shared(directory, len(names), b"/".join(names)))
+        self._shared.append(SplitDirectory(directory, len(names), b"/".join(names)))
         return []
 
     def _read_names(self, fd: int, directory: Directory, names: list[bytes]) -> list[_Inside]:
@@ -435,10 +435,10 @@ class TreeReader:
         inode, links = answers["inode"].copy(), answers["links"].copy()
         self._chunks.append(_Chunk(np.array(found, np.int32)[places], inode, links, birth, size, changed, modified))
 
-    def _met(self) -> Met:
+    def _met(self) -> NewValues:
         """What was not met before this part."""
         rows, said, programs = self._known_before
-        return Met(
+        return NewValues(
             rows,
             np.frombuffer(b"".join(islice(self._known_rows, rows, None)), np.uint64).reshape(-1, 4),
             list(islice(self._known_attributes, said, None)),

@@ -42,7 +42,7 @@ _LARGEST, _LONGEST = 1 << 20, 1000
 """Bytes of a file, and characters of a line, that are looked at."""
 
 
-class Setting(NamedTuple):
+class UmaskSetting(NamedTuple):
     """One line that sets a umask. ``umask`` is None where its clauses depend on what held before."""
 
     path: str
@@ -54,7 +54,7 @@ class Setting(NamedTuple):
 class Search(NamedTuple):
     """What was found, the files that were read, and those that could not be."""
 
-    settings: list[Setting]
+    settings: list[UmaskSetting]
     read: list[str]
     unread: list[tuple[str, int]]
 
@@ -82,7 +82,7 @@ def _search_file(path: str, pattern: re.Pattern[str], found: Search) -> None:
         for number, line in enumerate(os.fsdecode(beginning_of(path, _LARGEST)).split("\n"), 1):
             match = pattern.match(line[:_LONGEST])
             if match:
-                found.settings.append(Setting(path, number, line.strip(), _value(match[1])))
+                found.settings.append(UmaskSetting(path, number, line.strip(), _value(match[1])))
     except OSError as error:
         found.unread.append((path, error.errno or 0))
     else:

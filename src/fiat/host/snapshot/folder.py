@@ -11,13 +11,13 @@ from fiat.core.errors import FiatError
 from fiat.host.snapshot import files
 from fiat.host.snapshot.reader import header_of
 from fiat.host.snapshot.records import Header
-from fiat.host.trust import Way
+from fiat.host.trust import FileRoute
 
 _NAME = re.compile(r"(\d{4}-\d\d-\d\dT\d{6}Z)(?:-(\d+))?\.jsonl(?:\.gz|\.zst)?")
 _TIME = "%Y-%m-%dT%H%M%SZ"
 
 
-class Kept(NamedTuple):
+class StoredSnapshot(NamedTuple):
     """A snapshot in a folder: when it was taken, and its name there."""
 
     taken: datetime
@@ -25,7 +25,7 @@ class Kept(NamedTuple):
     name: str
 
 
-def kept_in(folder: str) -> list[Kept]:
+def kept_in(folder: str) -> list[StoredSnapshot]:
     """The snapshots in ``folder``, the oldest first; OSError where it cannot be listed."""
     found = []
     for name in os.listdir(folder):
@@ -34,11 +34,11 @@ def kept_in(folder: str) -> list[Kept]:
             continue
         with contextlib.suppress(ValueError):
             taken = datetime.strptime(parts[1], _TIME).replace(tzinfo=UTC)
-            found.append(Kept(taken, int(parts[2] or 1), name))
+            found.append(StoredSnapshot(taken, int(parts[2] or 1), name))
     return sorted(found)
 
 
-class Added(NamedTuple):
+class AddedSnapshot(NamedTuple):
     """A snapshot that was added to a folder: its path, how many bytes it has, and what became of others there.
 
     ``removed`` are the names of those that were taken away; ``ahead`` those that bear later dates; ``failed`` is why
@@ -58,14 +58,14 @@ def add(
     lines: Iterable[str],
     keep: int | None = None,
     of_same: Callable[[Header], bool] = lambda header: True,
-) -> Added:
+) -> AddedSnapshot:
     """Save into ``folder``, which is made where it is not there; then of those ``of_same`` host and trees only the last
     ``keep`` stay, this one among them.
 
     Raises OSError, and :class:`fiat.core.errors.UntrustedFile` where others can write there, or on the way: they could
     have what is saved, and removed, be somewhere else.
     """
-    real = Way("the folder", folder, "save where only you can write").folder(make=True)
+    real = FileRoute("the folder", folder, "save where only you can write").folder(make=True)
     name, size = files.write_new(real, _names(taken), lines)
     others = [one for one in kept_in(real) if one.name != name]
     ahead = [one.name for one in others if one.taken > taken]
@@ -76,7 +76,7 @@ def add(
             removed += _thin_out(real, others, keep - 1, of_same)
         except OSError as error:
             failed = error
-    return Added(os.path.join(os.path.abspath(folder), name), size, removed, ahead, failed)
+    return AddedSnapshot(os.path.join(os.path.abspath(folder), name), size, removed, ahead, failed)
 
 
 def _names(taken: datetime) -> Iterator[str]:
@@ -86,7 +86,9 @@ def _names(taken: datetime) -> Iterator[str]:
     yield from (f"{stamp}-{number}.jsonl.zst" for number in range(2, 1000))
 
 
-def _thin_out(folder: str, known: Sequence[Kept], keep: int, of_same: Callable[[Header], bool]) -> Iterator[str]:
+def _thin_out(
+    folder: str, known: Sequence[StoredSnapshot], keep: int, of_same: Callable[[Header], bool]
+) -> Iterator[str]:
     """Remove all but the last ``keep`` of those that ``of_same`` says yes to; what another has removed is gone.
 
     Two at once need no lock: what either counts among the last is there, whatever the other removes.

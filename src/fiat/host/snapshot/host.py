@@ -22,7 +22,7 @@ from fiat.host.image.host import ImageHost, ImageNode, error
 from fiat.host.snapshot.columns import Entries
 
 
-class Held(NamedTuple):
+class SnapshotTrees(NamedTuple):
     """The trees of a snapshot: their tops, what is in them, and what is not known of them.
 
     ``left_out`` are mount points in them that were not entered, ``troubles``
@@ -54,7 +54,7 @@ class SnapshotNode(ImageNode):
             raise NotHeld(number, os.strerror(number), self.path)
 
 
-class TreeNode(SnapshotNode):
+class SnapshotTreeNode(SnapshotNode):
     """An object in one of the trees of a snapshot."""
 
     def survey(self, extent: Extent, progress: Progress) -> Survey:
@@ -66,7 +66,7 @@ class SnapshotHost(ImageHost):
     """A host held in a snapshot with trees in columns; ``objects`` are those beside the trees."""
 
     def __init__(
-        self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings, held: Held
+        self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings, held: SnapshotTrees
     ) -> None:
         super().__init__(name, objects, accounts, settings)
         self.held = held
@@ -94,7 +94,7 @@ class SnapshotHost(ImageHost):
     def open(self, path: str) -> SnapshotNode:
         """The object at ``path``."""
         self.object_at(path)
-        return TreeNode(self, path) if self._in_trees(path) else SnapshotNode(self, path)
+        return SnapshotTreeNode(self, path) if self._in_trees(path) else SnapshotNode(self, path)
 
     def names_in(self, path: str) -> Iterable[str]:
         """The names in the directory ``path``, as far as they are known."""

@@ -148,11 +148,11 @@ class _Reader:
             whole = ImageHost(name, self.objects.values(), accounts or people, settings)
             whole.taken, whole.evidence, whole.cut = header.taken, self.evidence, not self.ended
             return whole
-        from fiat.host.snapshot.host import Held, SnapshotHost
+        from fiat.host.snapshot.host import SnapshotHost, SnapshotTrees
 
         trees = frozenset(header.trees)
         self._expect_trees_apart(trees)
-        held = Held(
+        held = SnapshotTrees(
             header.trees,
             self.columns.profiles,
             self.columns.entries(header.trees),

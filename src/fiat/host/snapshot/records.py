@@ -4,12 +4,12 @@ written and read by that."""
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from fiat.core.audit.evidence import Kept, Started
+from fiat.core.audit.evidence import SavedFindings, StartedFile
 from fiat.core.model import record
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, Truth
-from fiat.core.state.capture import Digest
+from fiat.core.state.capture import FileDigest
 from fiat.core.text import Fields
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import Trouble
@@ -76,8 +76,8 @@ TROUBLE: Record[Trouble] = Record(
 )
 
 
-DIGEST: Record[Digest] = Record(
-    lambda found: Digest(**found),
+DIGEST: Record[FileDigest] = Record(
+    lambda found: FileDigest(**found),
     Field("path", lambda digest: digest.path, record.PATH),
     Field("sha256", lambda digest: digest.sha256, Text()),
 )
@@ -130,7 +130,7 @@ class Secret(NamedTuple):
     kind: str
 
 
-class Setting(NamedTuple):
+class LoginSetting(NamedTuple):
     """One setting of login.defs(5)."""
 
     name: str
@@ -142,13 +142,13 @@ _SECRET: Record[Secret] = Record(
     Field("path", lambda one: one.path, record.PATH),
     Field("kind", lambda one: one.kind, Text()),
 )
-_SETTING: Record[Setting] = Record(
-    lambda found: Setting(**found),
+_SETTING: Record[LoginSetting] = Record(
+    lambda found: LoginSetting(**found),
     Field("name", lambda one: one.name, Text()),
     Field("value", lambda one: one.value, Text()),
 )
-_STARTED: Record[Started] = Record(
-    lambda found: Started(**found),
+_STARTED: Record[StartedFile] = Record(
+    lambda found: StartedFile(**found),
     Field("path", lambda one: one.path, record.PATH),
     Field("uid", lambda one: one.uid, OrNone(record.ID), required=False),
     Field("by", lambda one: one.by, Text()),
@@ -156,11 +156,11 @@ _STARTED: Record[Started] = Record(
 )
 
 
-def _kept(found: Mapping[str, object]) -> Kept:
+def _kept(found: Mapping[str, object]) -> SavedFindings:
     secrets, packaged, started, login, unread = (
         found[name] for name in ("secrets", "packaged", "started", "login", "unread")
     )
-    return Kept(
+    return SavedFindings(
         None if secrets is None else {one.path: one.kind for one in secrets},  # type: ignore[attr-defined]
         None if packaged is None else frozenset(packaged),  # type: ignore[call-overload]
         started,  # type: ignore[arg-type]
@@ -169,7 +169,7 @@ def _kept(found: Mapping[str, object]) -> Kept:
     )
 
 
-AUDIT: Record[Kept] = Record(
+AUDIT: Record[SavedFindings] = Record(
     _kept,
     Field(
         "secrets",
@@ -186,7 +186,7 @@ AUDIT: Record[Kept] = Record(
     Field("started", lambda kept: kept.services, OrNone(Listed(_STARTED)), required=False),
     Field(
         "login",
-        lambda kept: None if kept.settings is None else [Setting(*one) for one in kept.settings.items()],
+        lambda kept: None if kept.settings is None else [LoginSetting(*one) for one in kept.settings.items()],
         OrNone(Listed(_SETTING)),
         required=False,
     ),

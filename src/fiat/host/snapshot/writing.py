@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.audit.evidence import Kept
+from fiat.core.audit.evidence import SavedFindings
 from fiat.core.model import record
 from fiat.core.model.mode import octal
 from fiat.core.model.posture import Mount
@@ -30,7 +30,7 @@ _PIECE = 25_000
 _dump = json.JSONEncoder(ensure_ascii=True).encode
 
 
-def lines(capture: Capture, taken: str | None, audit: Kept | None = None) -> Iterator[str]:
+def lines(capture: Capture, taken: str | None, audit: SavedFindings | None = None) -> Iterator[str]:
     """The lines of the snapshot, each with its end, one or more at a time; with what is kept for an ``audit``."""
     count = 0
     for text in _records(capture, taken, audit):
@@ -39,7 +39,7 @@ def lines(capture: Capture, taken: str | None, audit: Kept | None = None) -> Ite
     yield f"{_dump({'end': count})}\n"
 
 
-def _records(capture: Capture, taken: str | None, audit: Kept | None) -> Iterator[str]:
+def _records(capture: Capture, taken: str | None, audit: SavedFindings | None) -> Iterator[str]:
     people = capture.people
     header = Header(
         host=capture.host,

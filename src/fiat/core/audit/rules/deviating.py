@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import Found, Ground, Mend, Places, Rule
+from fiat.core.audit.ground import AuditedTree, Mend, Places, Rule, RuleFinding
 from fiat.core.model.mode import EXECUTE_BITS, READ, SETGID, SETUID, SPECIAL, WRITE, octal
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Posture
@@ -24,7 +24,7 @@ _SHARE = 50
 """One in so many at most deviates, and the others are all alike."""
 
 
-def _found(ground: Ground) -> Iterator[Found]:
+def _found(ground: AuditedTree) -> Iterator[RuleFinding]:
     survey = ground.survey
     columns = survey.profiles.columns
     profile = survey.profile
@@ -50,7 +50,7 @@ def _found(ground: Ground) -> Iterator[Found]:
             yield _told(ground, places, posture, norm, whole)
 
 
-def _told(ground: Ground, places: Places, posture: Posture, norm: Posture, whole: int) -> Found:
+def _told(ground: AuditedTree, places: Places, posture: Posture, norm: Posture, whole: int) -> RuleFinding:
     accounts = ground.accounts
     has, others = [], []
     wish = Wish()
@@ -77,7 +77,7 @@ def _told(ground: Ground, places: Places, posture: Posture, norm: Posture, whole
     for want in (READ, WRITE):
         given |= decisions.of(posture).allowed(want) & ~decisions.of(norm).allowed(want)
     given &= ground.others & ~ground.universe.with_uid(posture.uid)
-    return Found("odd" if given else "plain", text, places, given, None if wish == Wish() else Mend(wish))
+    return RuleFinding("odd" if given else "plain", text, places, given, None if wish == Wish() else Mend(wish))
 
 
 RULES = (

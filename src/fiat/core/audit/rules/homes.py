@@ -5,8 +5,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import Found, Ground, Mend, Rule
-from fiat.core.audit.replacing import holds, mend_of, without
+from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.replacing import footholds, mend_of, without
 from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
 from fiat.core.model.mode import EXECUTE_BITS, WRITE
@@ -24,7 +24,7 @@ _STARTUP = (
 """What a login, a shell or a session reads in a home directory."""
 
 
-def _homes(ground: Ground) -> Iterator[tuple[User, int]]:
+def _homes(ground: AuditedTree) -> Iterator[tuple[User, int]]:
     """Each person's home directory in the tree, and root's, that belongs to them."""
     people = [one for one in ground.accounts.users if one.uid == 0 or one.uid >= ground.accounts.first_person]
     homes = {one.home.rstrip("/"): one for one in reversed(people) if one.home.count("/") > 1 or one.uid == 0}
@@ -35,7 +35,7 @@ def _homes(ground: Ground) -> Iterator[tuple[User, int]]:
             yield homes[home], place
 
 
-def _open(ground: Ground) -> Iterator[Found]:
+def _open(ground: AuditedTree) -> Iterator[RuleFinding]:
     for account, place in _homes(ground):
         one = np.array([place])
         posture = ground.object(place).posture
@@ -43,28 +43,28 @@ def _open(ground: Ground) -> Iterator[Found]:
             if people:
                 mend = without(ground.universe, posture, people, WRITE)
                 text = f"others may replace what is in the home directory of {visible(account.name)}"
-                yield Found("danger", text, one, people, mend)
+                yield RuleFinding("danger", text, one, people, mend)
         for people, _ in ground.by_others(one, rights.READ):
             if people & ground.universe.of_kind("anyone-else"):
                 mend = Mend(Wish(mode=parse_change("o-rwx")))
                 text = f"everyone may look into the home directory of {visible(account.name)}"
-                yield Found("plain", text, one, people, mend)
+                yield RuleFinding("plain", text, one, people, mend)
 
 
-def _startup(ground: Ground) -> Iterator[Found]:
+def _startup(ground: AuditedTree) -> Iterator[RuleFinding]:
     for account, home in _homes(ground):
         top = ground.path(home)
         places = ground.places_of([f"{top}/{name}" for name in _STARTUP])
         trusted = ground.root | ground.universe.with_uid(account.uid)
         for path, place in places.items():
-            for hold in holds(ground, path, trusted):
+            for hold in footholds(ground, path, trusted):
                 if hold.object.path == top or not hold.object.path.startswith(f"{top}/"):
                     continue  # that is said of the home directory, or of what it lies in
                 text = f"{visible(account.name)}'s login reads it, and {hold.words(ground)}"
-                yield Found("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
+                yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
 
 
-def _foreign(ground: Ground) -> Iterator[Found]:
+def _foreign(ground: AuditedTree) -> Iterator[RuleFinding]:
     _, uid, _ = ground.columns
     for account, home in _homes(ground):
         inside = ground.below(home)
@@ -74,10 +74,10 @@ def _foreign(ground: Ground) -> Iterator[Found]:
             text = f"it belongs to {name}, and lies in the home directory of {visible(account.name)}"
             mend = Mend(Wish(uid=account.uid))
             people = ground.universe.with_uid(owner)
-            yield Found("odd", text, theirs[uid[theirs] == owner], people, mend)
+            yield RuleFinding("odd", text, theirs[uid[theirs] == owner], people, mend)
 
 
-def _path_of_root(ground: Ground) -> Iterator[Found]:
+def _path_of_root(ground: AuditedTree) -> Iterator[RuleFinding]:
     listed = (ground.evidence.login() or {}).get("ENV_SUPATH", "").removeprefix("PATH=")
     folders = [one for one in listed.split(":") if one.startswith("/")] or list(USUAL_FOLDERS)
     said: set[tuple[str, int, str]] = set()
@@ -88,17 +88,17 @@ def _path_of_root(ground: Ground) -> Iterator[Found]:
         place = ground.places_of([end.path]).get(end.path)
         if place is None:
             continue
-        for hold in holds(ground, end.path, ground.root):
+        for hold in footholds(ground, end.path, ground.root):
             key = hold.object.path, hold.people, hold.how
             if key in said:
                 continue
             said.add(key)
             text = f"root looks for programs in {visible(folder)}, and {hold.words(ground)}"
-            yield Found("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
+            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
         yield from _programs(ground, place)
 
 
-def _programs(ground: Ground, folder: int) -> Iterator[Found]:
+def _programs(ground: AuditedTree, folder: int) -> Iterator[RuleFinding]:
     """Programs in a directory that root looks into, which others own or may write to."""
     mode, uid, _ = ground.columns
     inside = ground.files & (ground.survey.parent == folder) & (mode & EXECUTE_BITS != 0)
@@ -108,13 +108,13 @@ def _programs(ground: Ground, folder: int) -> Iterator[Found]:
             found = ground.object(one)
             mend = without(ground.universe, found.posture, people, WRITE)
             text = f"root finds {visible(posixpath.basename(found.path))} here, and others may write to it"
-            yield Found("danger", text, np.array([one]), people, mend)
+            yield RuleFinding("danger", text, np.array([one]), people, mend)
     for one in np.flatnonzero(inside & (uid != 0)).tolist():
         found = ground.object(one)
         owner = naming.user(found.posture.uid, ground.accounts)
         text = f"root finds {visible(posixpath.basename(found.path))} here, and it belongs to {owner}"
         people = ground.universe.with_uid(found.posture.uid)
-        yield Found("danger", text, np.array([one]), people, Mend(Wish(uid=0)))
+        yield RuleFinding("danger", text, np.array([one]), people, Mend(Wish(uid=0)))
 
 
 RULES = (

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import Found, Ground, Mend, Rule
+from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.audit.remarked import remarked
 from fiat.core.audit.rules.nobody import without_entries
 from fiat.core.model.accesslist import AccessList, Entry, Tag
@@ -18,11 +18,11 @@ from fiat.core.text import joined
 from fiat.core.words import naming
 
 
-def _masked(ground: Ground) -> Iterator[Found]:
+def _masked(ground: AuditedTree) -> Iterator[RuleFinding]:
     yield from remarked(ground, "mask-cuts", "odd", _as_masked)
 
 
-def _as_masked(posture: Posture, _: Ground) -> Mend | None:
+def _as_masked(posture: Posture, _: AuditedTree) -> Mend | None:
     """Each entry with what the mask leaves of it: nobody's access changes."""
     acl = posture.acl
     if acl is None or acl.mask is None:
@@ -35,16 +35,16 @@ def _as_masked(posture: Posture, _: Ground) -> Mend | None:
     return Mend(Wish(access=ListWish(tuple(wishes), mask=acl.mask)))
 
 
-def _passed_over(ground: Ground) -> Iterator[Found]:
+def _passed_over(ground: AuditedTree) -> Iterator[RuleFinding]:
     mend = Mend(Wish(access=ListWish(drop=True)))
     yield from remarked(ground, "list-passed-over", "odd", lambda *_: mend)
 
 
-def _empty_groups(ground: Ground) -> Iterator[Found]:
+def _empty_groups(ground: AuditedTree) -> Iterator[RuleFinding]:
     yield from remarked(ground, "empty-group", "plain", _without_empty_groups)
 
 
-def _without_empty_groups(posture: Posture, ground: Ground) -> Mend | None:
+def _without_empty_groups(posture: Posture, ground: AuditedTree) -> Mend | None:
     accounts = ground.accounts
     gone = [
         entry
@@ -59,8 +59,8 @@ def _without_empty_groups(posture: Posture, ground: Ground) -> Mend | None:
     return None
 
 
-def _owners(ground: Ground) -> Iterator[Found]:
-    def as_others(posture: Posture, _: Ground) -> Mend:
+def _owners(ground: AuditedTree) -> Iterator[RuleFinding]:
+    def as_others(posture: Posture, _: AuditedTree) -> Mend:
         more = (group_permissions(posture) | posture.mode & 7) & ~(posture.mode >> 6 & 7)
         clause = f"u+{permission_letters(more).replace('-', '')}"
         return Mend(Wish(mode=parse_change(clause)))
@@ -68,8 +68,8 @@ def _owners(ground: Ground) -> Iterator[Found]:
     yield from remarked(ground, "owner-has-less", "odd", as_others)
 
 
-def _groups(ground: Ground) -> Iterator[Found]:
-    def as_others(posture: Posture, _: Ground) -> Mend | None:
+def _groups(ground: AuditedTree) -> Iterator[RuleFinding]:
+    def as_others(posture: Posture, _: AuditedTree) -> Mend | None:
         more = permission_letters(posture.mode & 7 & ~group_permissions(posture)).replace("-", "")
         # with a list, more for the group would be more for whoever is named in it
         clause = f"g+{more}" if posture.acl is None else f"o-{more}"
@@ -78,7 +78,7 @@ def _groups(ground: Ground) -> Iterator[Found]:
     yield from remarked(ground, "group-has-less", "odd", as_others)
 
 
-def _idle_groups(ground: Ground) -> Iterator[Found]:
+def _idle_groups(ground: AuditedTree) -> Iterator[RuleFinding]:
     """A group that somebody chose, for it is not its owner's own, and that may do nothing."""
     for number, profile in enumerate(ground.survey.profiles):
         posture = profile.posture
@@ -96,14 +96,14 @@ def _idle_groups(ground: Ground) -> Iterator[Found]:
         mend = Mend(Wish(gid=owner.gid))
         places = ground.with_profiles([number])
         if len(places):
-            yield Found("plain", text, places, 0, mend)
+            yield RuleFinding("plain", text, places, 0, mend)
 
 
 _LOOKED_THROUGH = 100
 """Entries of a list of which each is tried without: of very long ones that would take long, and is no news."""
 
 
-def _repeated(ground: Ground) -> Iterator[Found]:
+def _repeated(ground: AuditedTree) -> Iterator[RuleFinding]:
     """Named entries without which everybody had the same."""
     decisions = Decisions(ground.universe)
     seen: dict[tuple[AccessList, int, int, int], list[int]] = {}
@@ -128,10 +128,10 @@ def _repeated(ground: Ground) -> Iterator[Found]:
             text = f"without {named} everybody would have the same"
             places = ground.with_profiles(numbers)
             if len(places):
-                yield Found("plain", text, places, 0, without_entries(posture, gone[:1]))
+                yield RuleFinding("plain", text, places, 0, without_entries(posture, gone[:1]))
 
 
-def _may_repeat(entry: Entry, posture: Posture, ground: Ground) -> bool:
+def _may_repeat(entry: Entry, posture: Posture, ground: AuditedTree) -> bool:
     """Whether an entry can give just what is given without it; asked first, for it is told quickly."""
     acl = posture.acl
     assert acl is not None
@@ -152,7 +152,7 @@ def _may_repeat(entry: Entry, posture: Posture, ground: Ground) -> bool:
     return own in groups if groups else own == posture.mode & 7
 
 
-def _capitals(ground: Ground) -> Iterator[Found]:
+def _capitals(ground: AuditedTree) -> Iterator[RuleFinding]:
     mode, _, _ = ground.columns
     idle = ground.files & (mode & EXECUTE_BITS == 0)
     for bit, letter, who in ((SETUID, "u", "setuid"), (SETGID, "g", "setgid")):
@@ -160,10 +160,10 @@ def _capitals(ground: Ground) -> Iterator[Found]:
         if len(places):
             clause = f"{letter}-s"
             text = f"capital S: {who} is set, and nobody may execute it, so that it does nothing"
-            yield Found("odd", text, places, 0, Mend(Wish(mode=parse_change(clause))))
+            yield RuleFinding("odd", text, places, 0, Mend(Wish(mode=parse_change(clause))))
 
 
-def _without_effect(ground: Ground) -> Iterator[Found]:
+def _without_effect(ground: AuditedTree) -> Iterator[RuleFinding]:
     for code, clause in (
         ("setuid-without-effect", "u-s"),
         ("setgid-without-effect", "g-s"),

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import Found, Ground, Mend, Rule
+from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID
 from fiat.core.model.modechange import parse_change
@@ -15,12 +15,12 @@ from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.words import naming
 
 
-def _inside(ground: Ground) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
+def _inside(ground: AuditedTree) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
     """For each entry whether it is a directory in a directory of the tree."""
     return ground.directories & (ground.survey.parent >= 0)
 
 
-def _setgid_lost(ground: Ground) -> Iterator[Found]:
+def _setgid_lost(ground: AuditedTree) -> Iterator[RuleFinding]:
     mode, _, gid = ground.columns
     above = np.maximum(ground.survey.parent, 0)
     lost = _inside(ground) & (mode & SETGID == 0) & (mode[above] & SETGID != 0) & (gid == gid[above])
@@ -29,10 +29,10 @@ def _setgid_lost(ground: Ground) -> Iterator[Found]:
     for group in np.unique(gid[lost]).tolist():
         name = naming.group(group, ground.accounts)
         text = f"the directory above hands group {name} on, and this one does not: what is made here gets its maker's"
-        yield Found("odd", text, np.flatnonzero(lost & (gid == group)), 0, mend)
+        yield RuleFinding("odd", text, np.flatnonzero(lost & (gid == group)), 0, mend)
 
 
-def _default_differs(ground: Ground) -> Iterator[Found]:
+def _default_differs(ground: AuditedTree) -> Iterator[RuleFinding]:
     profiles = ground.survey.profiles
     numbers: dict[AccessList | None, int] = {None: 0}
     lists: list[AccessList | None] = [None]
@@ -54,10 +54,10 @@ def _default_differs(ground: Ground) -> Iterator[Found]:
         assert wanted is not None
         entries = tuple(EntryWish(entry) for entry in wanted.entries if entry.tag is not Tag.MASK)
         wish = Wish(default=ListWish(entries, mask=wanted.mask, drop=bool(has)))
-        yield Found("odd", text, places, 0, Mend(wish))
+        yield RuleFinding("odd", text, places, 0, Mend(wish))
 
 
-def _umask_defeats(ground: Ground) -> Iterator[Found]:
+def _umask_defeats(ground: AuditedTree) -> Iterator[RuleFinding]:
     mode, _, gid = ground.columns
     umask = _login_umask(ground)
     if umask is None or not umask & 0o020:
@@ -71,10 +71,10 @@ def _umask_defeats(ground: Ground) -> Iterator[Found]:
         text = f"group {name} works here together, and a login's umask {umask:04o} takes w from what each of them makes"
         entry = Entry(Tag.OWNING_GROUP, 7)
         mend = Mend(Wish(default=ListWish((EntryWish(entry),))))
-        yield Found("odd", text, np.flatnonzero(shared & (gid == group)), 0, mend)
+        yield RuleFinding("odd", text, np.flatnonzero(shared & (gid == group)), 0, mend)
 
 
-def _login_umask(ground: Ground) -> int | None:
+def _login_umask(ground: AuditedTree) -> int | None:
     """What login.defs(5) gives everybody; None where it says nothing, or more to whoever has a group of their own."""
     settings = ground.evidence.login() or {}
     word = settings.get("UMASK", "")

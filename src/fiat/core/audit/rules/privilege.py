@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import Found, Ground, Mend, Places, Rule
-from fiat.core.audit.replacing import holds, mend_of
+from fiat.core.audit.ground import AuditedTree, Mend, Places, Rule, RuleFinding
+from fiat.core.audit.replacing import footholds, mend_of
 from fiat.core.model import right as rights
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID
 from fiat.core.model.modechange import parse_change
@@ -22,7 +22,7 @@ _RUNS_ANYTHING = re.compile(
 """Names of programs that run whatever they are told to."""
 
 
-def privileged(ground: Ground) -> Places:
+def privileged(ground: AuditedTree) -> Places:
     """Programs that give whoever runs them something: setuid, setgid or capabilities, where these have effect."""
     mode, _, _ = ground.columns
     executable = mode & EXECUTE_BITS != 0
@@ -31,7 +31,7 @@ def privileged(ground: Ground) -> Places:
     return np.flatnonzero(ground.files & counts & ((set_id_by_mode(mode) != 0) | capable))
 
 
-def _as_whom(ground: Ground, found: Object) -> str:
+def _as_whom(ground: AuditedTree, found: Object) -> str:
     parts, counts = [], set_id_by_mode(found.posture.mode)
     if counts & SETUID:
         parts.append(f"as {naming.user(found.posture.uid, ground.accounts)}")
@@ -42,16 +42,16 @@ def _as_whom(ground: Ground, found: Object) -> str:
     return " ".join(parts)
 
 
-def _replaceable(ground: Ground) -> Iterator[Found]:
+def _replaceable(ground: AuditedTree) -> Iterator[RuleFinding]:
     for place in privileged(ground).tolist():
         found = ground.object(place)
         trusted = ground.root | (ground.universe.with_uid(found.posture.uid) if found.posture.mode & SETUID else 0)
-        for hold in holds(ground, found.path, trusted):
+        for hold in footholds(ground, found.path, trusted):
             text = f"it runs {_as_whom(ground, found)}, and {hold.words(ground)}"
-            yield Found("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
+            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
 
 
-def _unusual(ground: Ground) -> Iterator[Found]:
+def _unusual(ground: AuditedTree) -> Iterator[RuleFinding]:
     places = privileged(ground)
     paths = ground.paths(places)
     packaged = ground.evidence.packaged(paths)
@@ -74,9 +74,9 @@ def _unusual(ground: Ground) -> Iterator[Found]:
         text = f"whoever runs it acts {_as_whom(ground, found)}, {why}"
         for users, _ in ground.by_others(np.array([place]), rights.EXECUTE):
             if users:
-                yield Found(weight, text, np.array([place]), users, mend)
+                yield RuleFinding(weight, text, np.array([place]), users, mend)
             else:
-                yield Found("plain", f"{text}; nobody else gets to run it", np.array([place]), 0, mend)
+                yield RuleFinding("plain", f"{text}; nobody else gets to run it", np.array([place]), 0, mend)
 
 
 RULES = (

@@ -5,13 +5,13 @@ from collections.abc import Iterator
 import numpy as np
 
 from fiat.core.audit import secretkinds
-from fiat.core.audit.ground import Found, Ground, Places, Rule
+from fiat.core.audit.ground import AuditedTree, Places, Rule, RuleFinding
 from fiat.core.audit.replacing import without
 from fiat.core.model import right as rights
 from fiat.core.model.mode import READ
 
 
-def candidates(ground: Ground) -> Iterator[tuple[int, Places]]:
+def candidates(ground: AuditedTree) -> Iterator[tuple[int, Places]]:
     """Small files that somebody besides the owner can read, by who these are."""
     details = ground.survey.details
     small = ground.files.copy()
@@ -22,31 +22,31 @@ def candidates(ground: Ground) -> Iterator[tuple[int, Places]]:
             yield people, places
 
 
-def unpackaged(ground: Ground, places: Places) -> dict[str, int]:
+def unpackaged(ground: AuditedTree, places: Places) -> dict[str, int]:
     """The paths of these that no package owns, with their places."""
     paths = dict(zip(ground.paths(places), places.tolist(), strict=True))
     packaged = ground.evidence.packaged(list(paths)) or frozenset()
     return {path: place for path, place in paths.items() if path not in packaged}
 
 
-def _found(ground: Ground) -> Iterator[Found]:
+def _found(ground: AuditedTree) -> Iterator[RuleFinding]:
     for people, places in candidates(ground):
         paths = unpackaged(ground, places)
         kinds = ground.evidence.secrets(list(paths))
         yield from _told(ground, people, paths, dict(kinds or {}))
 
 
-def _told(ground: Ground, people: int, paths: dict[str, int], kinds: dict[str, str]) -> Iterator[Found]:
+def _told(ground: AuditedTree, people: int, paths: dict[str, int], kinds: dict[str, str]) -> Iterator[RuleFinding]:
     for path, kind in kinds.items():
         place = paths[path]
         tests = secretkinds.in_tests(path)
         weight = "danger" if kind in secretkinds.DANGEROUS and not tests else "odd"
         text = f"it holds {kind}, and others may read it" + ("; it seems to be there for tests" if tests else "")
         mend = without(ground.universe, ground.object(place).posture, people, READ)
-        yield Found("plain" if tests else weight, text, np.array([place]), people, mend)
+        yield RuleFinding("plain" if tests else weight, text, np.array([place]), people, mend)
 
 
-def _logs(ground: Ground) -> Iterator[Found]:
+def _logs(ground: AuditedTree) -> Iterator[RuleFinding]:
     logs = [
         place
         for place, path in ground.survey.paths_of(np.flatnonzero(ground.files).tolist())
@@ -60,7 +60,7 @@ def _logs(ground: Ground) -> Iterator[Found]:
             place = paths[path]
             mend = without(ground.universe, ground.object(place).posture, people, READ)
             text = "lines in this log look like credentials, and everyone may read it"
-            yield Found("danger", text, np.array([place]), people, mend)
+            yield RuleFinding("danger", text, np.array([place]), people, mend)
 
 
 RULES = (

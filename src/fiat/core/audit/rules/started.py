@@ -4,15 +4,15 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.evidence import Started
-from fiat.core.audit.ground import Found, Ground, Rule
-from fiat.core.audit.replacing import beside, holds, mend_of
+from fiat.core.audit.evidence import StartedFile
+from fiat.core.audit.ground import AuditedTree, Rule, RuleFinding
+from fiat.core.audit.replacing import beside, footholds, mend_of
 from fiat.core.model.route import lies_under
 from fiat.core.text import visible
 from fiat.core.words import naming
 
 
-def _found(ground: Ground) -> Iterator[Found]:
+def _found(ground: AuditedTree) -> Iterator[RuleFinding]:
     started = ground.evidence.started()
     if started is None:
         return
@@ -25,18 +25,18 @@ def _found(ground: Ground) -> Iterator[Found]:
             continue
         where = np.array([place])
         runner = ground.universe.with_uid(one.uid) if one.uid is not None else 0
-        for hold in holds(ground, one.path, ground.root | runner):
+        for hold in footholds(ground, one.path, ground.root | runner):
             text = f"{_who_runs(ground, one)} ({visible(one.by)}), and {hold.words(ground)}"
-            yield Found("danger", text, where, hold.people, mend_of(ground, hold))
+            yield RuleFinding("danger", text, where, hold.people, mend_of(ground, hold))
         added = beside(ground, one.path, ground.root | runner) if one.run else None
         if added is not None:
             script = ground.object(place).script is not None
             could = f"{added.words(ground)}, where it may load from"
             text = f"{_who_runs(ground, one)} ({visible(one.by)}), and {could}"
-            yield Found("danger" if script else "odd", text, where, added.people, mend_of(ground, added))
+            yield RuleFinding("danger" if script else "odd", text, where, added.people, mend_of(ground, added))
 
 
-def _who_runs(ground: Ground, one: Started) -> str:
+def _who_runs(ground: AuditedTree, one: StartedFile) -> str:
     who = "a user made for the purpose" if one.uid is None else naming.user(one.uid, ground.accounts)
     return f"{who} {'runs' if one.run else 'reads'} it"
 

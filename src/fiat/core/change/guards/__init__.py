@@ -35,7 +35,7 @@ GUARDS = {
 """Every guard with what it is about, in the order in which they are told."""
 
 
-class Place(NamedTuple):
+class ChangedPlace(NamedTuple):
     """The top of a tree, or a single object, of which ``paths`` paths change."""
 
     path: str
@@ -47,7 +47,7 @@ def objections(
     host: Host,
     suspects: Sequence[Suspect],
     refused: Sequence[Suspect],
-    changed: Iterable[Place],
+    changed: Iterable[ChangedPlace],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
 ) -> list[Finding]:
@@ -75,7 +75,7 @@ def _all(
     host: Host,
     suspects: Sequence[Suspect],
     refused: Sequence[Suspect],
-    changed: Iterable[Place],
+    changed: Iterable[ChangedPlace],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
 ) -> Iterator[tuple[Finding, str]]:

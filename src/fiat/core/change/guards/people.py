@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from fiat.core.ask.treeeffects import Asking, Pair, View
+from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.change.guards.acting import WHO
 from fiat.core.change.steps import Change
 from fiat.core.model.host import Host
@@ -41,7 +41,7 @@ def objections(host: Host, changes: Sequence[tuple[Profile, Change]]) -> Iterato
     owners = sorted({change.after.uid for _, change in changes} - {0})
     universe = Universe([actor, ANYONE_ELSE, _ROOT, *map(unlisted_user, owners)])
     place_of = {uid: place for place, uid in enumerate(owners, 3)}
-    asking = Asking(host, host, (universe, universe), _RIGHTS)
+    asking = Asker(host, host, (universe, universe), _RIGHTS)
     pair = _side_by_side(changes)
     for difference in asking.differences(pair):
         gained, lost = diff(difference.before, difference.after)
