@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 
 from fiat.core.audit import secretkinds
+from fiat.core.audit.auditedtree import AuditedTree
 from fiat.core.audit.evidence import NoEvidence, SavedFindings, StartedFile
 from fiat.core.audit.examine import TreeFinding, examine, kept
-from fiat.core.audit.ground import AuditedTree
 from fiat.core.audit.mending import mended
 from fiat.core.audit.registry import RULES
 from fiat.core.model.principals import Principal
@@ -53,7 +53,7 @@ def planted() -> Iterator[Planted]:
         yield Planted(f"{folder}/tree/planted")
 
 
-def ground_of(planted: Planted) -> AuditedTree:
+def audited_tree(planted: Planted) -> AuditedTree:
     """The tree as it is now."""
     host = LiveHost(from_folder(planted.accounts))
     evidence = PlantedEvidence(planted, lambda paths: dict(LiveEvidence(host).secrets(paths) or {}))
@@ -65,20 +65,20 @@ def dangers(found: list[TreeFinding]) -> set[tuple[str, str]]:
         (one.rule.code, path)
         for one in found
         if one.found.weight == "danger"
-        for path in one.ground.paths(one.found.places)
+        for path in one.audited.paths(one.found.places)
     }
 
 
 @pytest.mark.root
 def test_fifty_dangers_are_found_and_none_of_the_things_that_look_like_them(planted: Planted) -> None:
     assert len(planted.dangers) >= 50
-    assert dangers(examine(ground_of(planted), RULES.values())) == set(planted.dangers)
+    assert dangers(examine(audited_tree(planted), RULES.values())) == set(planted.dangers)
 
 
 @pytest.mark.root
 def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
     """Each by itself, carried out: what it was told for is gone, or said of another place on the way; then put back."""
-    found = examine(ground_of(planted), RULES.values())
+    found = examine(audited_tree(planted), RULES.values())
     made = mended([one for one in found if one.found.weight != "plain"])
     history = ("--history", f"{os.path.dirname(planted.top)}/../history.db")
     before = states(planted.top)
@@ -86,16 +86,16 @@ def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
     assert not without
     for one in made:
         rule = one.told.rule
-        said = {(one.told.found.text, path) for path in one.told.ground.paths(one.told.found.places)}
+        said = {(one.told.found.text, path) for path in one.told.audited.paths(one.told.found.places)}
         for command in one.commands:
             words = command.split()[1:]
             assert run_here(*words, "--accounts", planted.accounts, *ACCEPT, *history)[0] == 0, command
-        ground = ground_of(planted)
+        audited = audited_tree(planted)
         left = {
             (again.found.text, path)
-            for again in examine(ground, [rule])
+            for again in examine(audited, [rule])
             if again.found.weight == one.told.found.weight
-            for path in ground.paths(again.found.places)
+            for path in audited.paths(again.found.places)
         }
         assert not said & left, (rule.code, one.commands)
         assert run_here("undo", "--accept", "privilege", "--accounts", planted.accounts, *history)[0] == 0
@@ -120,10 +120,10 @@ def test_who_can_use_it_is_who_the_kernel_lets(planted: Planted) -> None:
         "secret-readable": lambda path: os.close(os.open(path, os.O_RDONLY)),
     }
     asked = 0
-    for one in examine(ground_of(planted), [RULES[code] for code in tries]):
-        universe = one.ground.universe
+    for one in examine(audited_tree(planted), [RULES[code] for code in tries]):
+        universe = one.audited.universe
         said = {who.kind if who.kind == "anyone-else" else who.name for who in universe.members(one.found.people)}
-        for path in one.ground.paths(one.found.places):
+        for path in one.audited.paths(one.found.places):
             owner = os.lstat(path).st_uid
             for name, who in WHO.items():
                 if who.uid == owner:
@@ -179,12 +179,12 @@ class Small:
         host = LiveHost(from_folder(self.accounts))
         evidence = NoEvidence()
         evidence.login = lambda: login  # type: ignore[method-assign]
-        ground = AuditedTree(host, *survey_at(host, self.top, Extent(details=True)), evidence)
-        found = examine(ground, [RULES[code]])
+        audited = AuditedTree(host, *survey_at(host, self.top, Extent(details=True)), evidence)
+        found = examine(audited, [RULES[code]])
         for one in mended(found):
             assert one.commands or one.told.found.mend is None, (code, one.told.found.text)
         top = len(self.top) + 1
-        return {path[top:] for one in found for path in ground.paths(one.found.places)}
+        return {path[top:] for one in found for path in audited.paths(one.found.places)}
 
 
 THIRD = 31005
@@ -347,8 +347,8 @@ def test_packages_are_known_by_path_and_by_what_was_recorded(tmp_path: Path) -> 
 
 @pytest.mark.root
 def test_a_snapshot_that_is_kept_for_it_answers_as_the_host_did(planted: Planted, tmp_path: Path) -> None:
-    ground = ground_of(planted)
-    found = kept(ground.host, [ground.survey], ground.evidence)
+    audited = audited_tree(planted)
+    found = kept(audited.host, [audited.survey], audited.evidence)
     assert isinstance(found, SavedFindings)
     assert set(found.secret_kinds or {}) >= {path for rule, path in planted.dangers if rule == "secret-readable"}
     for words in ((), ("--for-audit",)):

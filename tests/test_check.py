@@ -161,7 +161,7 @@ def checked(file: Path, host: LiveHost) -> Checked:
 
 FAULTS: dict[str, tuple[object, str, object]] = {
     "groups without members": (NamedPeople, "among", lambda self, universe, accounts: universe.with_uid(self.number)),
-    "trees that are their tops": (holding, "_meant", lambda ground, expectation: np.arange(1)),
+    "trees that are their tops": (holding, "_meant", lambda audited, expectation: np.arange(1)),
 }
 
 

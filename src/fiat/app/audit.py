@@ -9,9 +9,9 @@ from fiat.app.problems import Problem, raise_problem
 from fiat.app.trust import FREE, Trust
 from fiat.core.ask import caveats
 from fiat.core.audit import known as knowing
+from fiat.core.audit.auditedtree import AuditedTree, Rule
 from fiat.core.audit.evidence import Evidence, NoEvidence
 from fiat.core.audit.examine import TreeFinding, examine, in_order
-from fiat.core.audit.ground import AuditedTree, Rule
 from fiat.core.audit.known import AcceptedFinding
 from fiat.core.audit.mending import Mended, mended
 from fiat.core.audit.registry import RULES
@@ -122,16 +122,16 @@ def audit(
     tops = outermost(read)
     for survey in tops:
         route = routes[id(survey)]
-        ground = AuditedTree(host, route, survey, evidence)
+        audited = AuditedTree(host, route, survey, evidence)
         for trouble in survey.troubles:
-            if not any(lies_under(trouble.path, point) for point in ground.kernels_own):
+            if not any(lies_under(trouble.path, point) for point in audited.kernels_own):
                 problem(PathError(trouble.path, trouble.errno))
         if not survey.complete:
             raise KeyboardInterrupt
         said += [*caveats.of_route(route), *caveats.of_mounts_left_out(survey.skipped)]
         objects += len(survey)
-        found = examine(ground, rules)
-        told += found if selection.everything else _selected(found, ground, selection)
+        found = examine(audited, rules)
+        told += found if selection.everything else _selected(found, audited, selection)
     for trouble in evidence.unread():
         problem(PathError(trouble.path, trouble.errno, "look into", "what it holds is not known"))
     left, accepted, over = knowing.without_known(told, known, datetime.now(UTC).date().isoformat())
@@ -144,9 +144,9 @@ def audit(
     )
 
 
-def _selected(told: list[TreeFinding], ground: AuditedTree, selection: Selection) -> list[TreeFinding]:
+def _selected(told: list[TreeFinding], audited: AuditedTree, selection: Selection) -> list[TreeFinding]:
     """Of each finding what is meant."""
-    meant = ground.survey.chosen(selection.on(ground.accounts))
+    meant = audited.survey.chosen(selection.on(audited.accounts))
     found = []
     for one in told:
         places = one.found.places[meant[one.found.places]]

@@ -82,7 +82,7 @@ def by_name(host: Host, who: str | Principal, name: str, folders: str | None = N
     listed, source = (tuple(folders.split(":")), "as given") if folders is not None else _login(host, principal)
     places = []
     for folder in listed:
-        path = f"{folder.rstrip('/')}/{name}" if folder else f"{host.here().rstrip('/')}/{name}"
+        path = f"{folder.rstrip('/')}/{name}" if folder else f"{host.cwd().rstrip('/')}/{name}"
         places.append(_at(host, principal, path))
         if places[-1].takes:
             break
@@ -112,7 +112,7 @@ def _out_of_sight(found: Why, end: Object) -> bool:
 
 
 def _here(host: Host, principal: Principal, name: str) -> str | None:
-    path = f"{host.here().rstrip('/')}/{name}"
+    path = f"{host.cwd().rstrip('/')}/{name}"
     end = walk(host, path).end
     if end is None or end.posture.directory or not why(host, principal, "execute", path).verdict.allowed:
         return None

@@ -13,7 +13,7 @@ from fiat.core.change.plan import Plan
 from fiat.core.errors import ExpectationError, PathError
 from fiat.core.expect import reading
 from fiat.core.expect.expectation import Expectation, statements
-from fiat.core.expect.holding import Contradiction, Counterexample, Holding, contradictions, holding, words
+from fiat.core.expect.holding import Contradiction, Counterexample, Holding, check_expectation, contradictions, words
 from fiat.core.expect.mending import Mending, mending, wish_of
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
@@ -102,7 +102,7 @@ def check(
 ) -> Checked:
     """Whether the expectations hold on ``host``."""
     once = each_once(problem)
-    found = [holding(host, one, once, progress) for one in expectations]
+    found = [check_expectation(host, one, once, progress) for one in expectations]
     every = [one for held in found for one in held.broken]
     because = {number: text for number, one in enumerate(every[:_EXPLAINED]) if (text := _because(host, one))}
     return Checked(found, contradictions(found), because, host)
@@ -124,10 +124,10 @@ def commands_for(one: Counterexample, expectation: Expectation) -> Iterator[str]
     """The commands that look for the ways out of a counterexample, or set what is stated."""
     if one.right is None:
         if not one.people and expectation.stated.arrangement is None:
-            directory = one.ground.survey.directories_at(one.places[:1])[0]
-            paths = one.ground.paths(one.places[:_IN_A_COMMAND])
+            directory = one.audited.survey.directories_at(one.places[:1])[0]
+            paths = one.audited.paths(one.places[:_IN_A_COMMAND])
             wish = wish_of(expectation.stated, directory=bool(directory))
-            yield set_command_for(paths, wish, one.ground.accounts)
+            yield set_command_for(paths, wish, one.audited.accounts)
         return
     if one.people.bit_count() > _IN_A_COMMAND:
         return
@@ -158,13 +158,13 @@ def _broken_by(host: Host, plan: Plan, expectations: Sequence[Expectation], prob
     then = HostAsIf(host, Supposition(plan.postures_after()))
     once = each_once(problem)
     for one in expectations:
-        before = holding(host, one, once)
+        before = check_expectation(host, one, once)
         if before.unknown:
             first_unread = before.unread[0]
             text = f"whether {quoted(one.name)} holds is not known, and so not whether it still would: {first_unread}"
             yield Finding("breaks-expectation", "danger", text, first_unread.path, len(before.unread))
         elif before.held:
-            after = holding(then, one, once)
+            after = check_expectation(then, one, once)
             if after.broken:
                 first = after.broken[0]
                 text = f"{quoted(one.name)} would no longer hold: {sentence(first)}"

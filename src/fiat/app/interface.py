@@ -132,7 +132,7 @@ def arrange(host: Host, paths: Sequence[str], arrangement: str, *, file: str | N
 
 def survey(host: Host, path: str, *, across_mounts: bool = False, most: int | None = None) -> Survey:
     """Everything at and under ``path``, read once and held compactly; not much more than ``most`` entries of it."""
-    return survey_at(host, path, Extent(across_mounts=across_mounts, most=most))[1]
+    return survey_at(host, path, Extent(across_mounts=across_mounts, entry_limit=most))[1]
 
 
 def plan(

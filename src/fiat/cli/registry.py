@@ -18,15 +18,15 @@ GROUPS = {
 
 
 class Command:
-    """One command; the module with its name holds the rest. ``brought`` are other words that people have for it."""
+    """One command; the module with its name holds the rest. ``aliases`` are other words that people have for it."""
 
-    __slots__ = ("brought", "group", "name", "summary")
+    __slots__ = ("aliases", "group", "name", "summary")
 
-    def __init__(self, name: str, group: str, summary: str, brought: tuple[str, ...] = ()) -> None:
+    def __init__(self, name: str, group: str, summary: str, aliases: tuple[str, ...] = ()) -> None:
         self.name = name
         self.group = group
         self.summary = summary
-        self.brought = brought
+        self.aliases = aliases
 
 
 COMMANDS = {
@@ -111,7 +111,7 @@ COMMANDS = {
 
 def commands_near(word: str) -> str:
     """What a word that is no command may have been meant for, as the end of a sentence."""
-    meant = [command for command in COMMANDS.values() if word.lower() in command.brought]
+    meant = [command for command in COMMANDS.values() if word.lower() in command.aliases]
     if meant:
         return f"; fiat {meant[0].name} is for that: {meant[0].summary}"
     return near(word, COMMANDS)

@@ -42,7 +42,7 @@ class AuditView(PlainResult):
         """One for each finding that is shown."""
         for one in self.found:
             told = one.told
-            paths = told.ground.paths(told.found.places[:_LISTED])
+            paths = told.audited.paths(told.found.places[:_LISTED])
             yield {
                 "rule": told.rule.code,
                 "weight": told.found.weight,
@@ -51,7 +51,7 @@ class AuditView(PlainResult):
                 "listed": paths,
                 "text": told.found.text,
                 "why": told.rule.why,
-                "affected": _affected(told.ground.universe, told.found.people),
+                "affected": _affected(told.audited.universe, told.found.people),
                 "mend": list(one.commands),
                 "takes": None if one.takes is None else [_shift(shift) for shift in one.takes],
                 "gives": None if one.gives is None else [_shift(shift) for shift in one.gives],
@@ -77,7 +77,7 @@ class AuditView(PlainResult):
 
         return OutputLines([log(self.found, list(RULES.values()), self.audit.caveats)])
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """How many of each weight, and what was accepted."""
         return {
             "objects": self.audit.objects,
@@ -119,12 +119,12 @@ class AuditView(PlainResult):
 
     def _of_one(self, one: Mended) -> Iterator[Block]:
         told = one.told
-        first = told.ground.paths(told.found.places[:_PATHS])
+        first = told.audited.paths(told.found.places[:_PATHS])
         names = ", ".join(unbroken(visible(path)) for path in first)
         more = f" and {told.paths - len(first):,} more" if told.paths > len(first) else ""
         yield Prose([Span(f"{names}{more}", "strong"), f": {told.found.text}"], 1, hanging="  ")
         if told.found.people:
-            people = PeopleWords(told.ground.universe, told.ground.accounts, told.ground.universe.everyone)
+            people = PeopleWords(told.audited.universe, told.audited.accounts, told.audited.universe.everyone)
             yield Prose(f"who   {people.words(_users(told))}", 2, hanging="      ")
         for command in one.commands[:1]:
             yield Verbatim(f"mend  {unbroken(command)}", 2)
@@ -177,7 +177,7 @@ class AuditView(PlainResult):
 
 def _users(told: TreeFinding) -> int:
     """Bare groups stand for nobody in particular."""
-    universe = told.ground.universe
+    universe = told.audited.universe
     return (
         told.found.people
         if told.found.people & universe.of_kind("anyone-else") == 0

@@ -168,7 +168,7 @@ class BelowView(PlainResult):
                 "rights": self._lines.rights(group.answer),
             }
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Whether all of the tree was read, and what supposed memberships change."""
         against = self.found.against_today
         more = {} if against is None else {"against_today": against_today_fields(against)}

@@ -53,7 +53,7 @@ class CheckView(PlainResult):
             yield {
                 "path": one.first,
                 "paths": len(one.places),
-                "listed": one.ground.paths(one.places[:_LISTED]),
+                "listed": one.audited.paths(one.places[:_LISTED]),
                 "who": who,
                 "right": one.right.name if one.right else None,
                 "allowed": one.allowed if one.right else None,
@@ -69,7 +69,7 @@ class CheckView(PlainResult):
         found = self.checked.found
         return OutputLines([monitoring.junit(found) if format == "junit" else monitoring.openmetrics(found)])
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """How many hold, and what contradicts what."""
         return {
             "held": sum(one.held for one in self.checked.found),

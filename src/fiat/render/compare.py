@@ -79,7 +79,7 @@ class ComparisonView(PlainResult):
         for place, path in other.paths_of(matching.new.tolist()):
             yield fields(path, "new", None, other.profiles[int(other.profile[place])].posture)
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Who gained and lost what, with the causes; accounts and mounts."""
         found = self.found
         return {

@@ -156,7 +156,7 @@ class Result(Protocol):
     def written(self, format: str) -> "OutputLines | None":
         """As CSV or JSON Lines written already, in place of rows and lines; None where these are to be written."""
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """What stands beside the results in JSON."""
 
 
@@ -179,6 +179,6 @@ class PlainResult:
         """Nothing is written already."""
         return None
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Nothing."""
         return {}

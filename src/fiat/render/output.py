@@ -45,7 +45,7 @@ class Output:
         self.status = ExitStatus.DONE
         self._changes = changes
         self._cut: OSError | None = None
-        self._beside: dict[str, Any] = {}
+        self._envelope: dict[str, Any] = {}
         self._caveats: dict[str, Finding] = {}
         self._problems: list[PathError] = []
         self._untold: list[PathError] = []
@@ -133,7 +133,7 @@ class Output:
             self._each(result.lines(), self._line)
         else:
             self._each(result.records(), self._record)
-            self._beside |= result.beside()
+            self._envelope |= result.envelope()
         self.answered += count
 
     def _each(self, found: Iterable[Mapping[str, Any]], show: Callable[[Mapping[str, Any]], None]) -> None:
@@ -253,7 +253,7 @@ class Output:
 
     def _rest(self) -> dict[str, Any]:
         return {
-            **self._beside,
+            **self._envelope,
             "caveats": [finding_fields(caveat) for caveat in self._caveats.values()],
             "problems": [
                 *(

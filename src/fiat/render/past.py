@@ -70,7 +70,7 @@ class RunsView(PlainResult):
             ended = None if run.ended is None else int(run.ended * 10**9)
             yield fields | {"started": iso_time(int(run.started * 10**9)), "ended": iso_time(ended)}
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Where the history is, and which runs in it are damaged."""
         return {"file": self.place, "damaged": [damage_fields(one) for one in self.damage]}
 
@@ -128,14 +128,14 @@ class VerifyView(PlainResult):
         """The same."""
         return self.records()
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Where the history is, and how many runs of it are whole."""
         damaged = {one.number for one in self.damage}
         return {"file": self.place, "whole": sum(run.number not in damaged for run in self.runs)}
 
     def blocks(self) -> Iterator[Block]:
         """What is wrong, or that nothing is."""
-        whole = self.beside()["whole"]
+        whole = self.envelope()["whole"]
         if not self.runs and not self.damage:
             yield _nothing_yet(self.place)
             return
@@ -182,7 +182,7 @@ class RunView(PlainResult):
                 row |= {f"{name}_{when}": _flat(fields[when][name]) for name in names}
             yield row
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """The run itself."""
         return {"run": run_fields(self.run)}
 
@@ -313,7 +313,7 @@ class UndoView(PlainResult):
             before, after = record.write(find.change.before), record.write(find.change.after)
             yield {"path": find.entry.path, "before": before, "after": after, "notes": []}
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Who gains and who loses: the other way round than in the run."""
         undone, result = self.found.undone, self.found.result
         return {

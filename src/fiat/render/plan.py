@@ -86,7 +86,7 @@ class PlanView(PlainResult):
                 row |= {f"{name}_before": value(before[name]), f"{name}_after": value(after[name])}
             yield row | {"notes": [note["code"] for note in fields["notes"]]}
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Who gains and who loses, what guards objected, and whether it was done."""
         result = self.result
         return {

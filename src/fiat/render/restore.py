@@ -52,13 +52,13 @@ class RestoreView(PlainResult):
         """As that of the plan."""
         return self.plan.written(format)
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """What stands beside the plan, and the paths that are left alone, by why."""
         found: dict[str, list[str]] = {}
         for one in self.left:
             paths = found.setdefault(one.why, [])
             paths += [path for _, path in one.survey.paths_of(one.places.tolist())]
-        return {**self.plan.beside(), "left_alone": found}
+        return {**self.plan.envelope(), "left_alone": found}
 
     def blocks(self) -> Iterator[Block]:
         """The plan, and a line for each reason."""

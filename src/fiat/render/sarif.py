@@ -42,7 +42,7 @@ def log(found: Sequence[Mended], rules: Sequence[Rule], caveats: Sequence[Findin
 def _result(one: Mended, number: int) -> Fields:
     """Section 3.27; paths are URIs with every byte that is not a letter of theirs percent-encoded."""
     told = one.told
-    paths = told.ground.paths(told.found.places[:_LOCATIONS])
+    paths = told.audited.paths(told.found.places[:_LOCATIONS])
     mark = "\0".join((told.rule.code, told.first, told.found.text)).encode("utf-8", "surrogateescape")
     return {
         "ruleId": told.rule.code,

@@ -25,7 +25,7 @@ class SavedView(PlainResult):
                 "left_out": tree.skipped,
             }
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """The file, what was removed for it, and what bears later dates."""
         saved = self.saved
         people = saved.capture.people

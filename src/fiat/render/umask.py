@@ -57,9 +57,9 @@ class LoginView(UmaskView):
         for fields in super().records():
             yield fields | {"user": self.login.user.name, "decided": self.login.decided}
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """The lines that set one."""
-        return self.where.beside()
+        return self.where.envelope()
 
     def blocks(self) -> Iterator[Block]:
         """The same in words."""
@@ -77,7 +77,7 @@ class WhereSetView(PlainResult):
     def __init__(self, found: Search) -> None:
         self.found = found
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """The lines that set one, and the files that were searched."""
         return {
             "set_in": [

@@ -135,7 +135,7 @@ class WaysView(PlainResult):
         group = self.accounts.group_numbered(gid)
         return str(gid) if group is None else group.name
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """Nothing was carried out."""
         return {"applied": None, "history": None}
 
@@ -338,9 +338,9 @@ class CarriedOutView(PlainResult):
         """What was meant, and every way to it."""
         return self.ways.records()
 
-    def beside(self) -> Fields:
+    def envelope(self) -> Fields:
         """What the plan says, and which way was carried out."""
-        said = self.plan.beside()
+        said = self.plan.envelope()
         return said | {"applied": self.rank if said["applied"] else None}
 
     def blocks(self) -> Iterator[Block]:

@@ -2,14 +2,14 @@
 
 The doors of this room: :data:`fiat.core.audit.registry.RULES`, every rule by
 its name; :func:`fiat.core.audit.examine.examine`, what they find in a
-:class:`fiat.core.audit.ground.AuditedTree`; and
+:class:`fiat.core.audit.auditedtree.AuditedTree`; and
 :func:`fiat.core.audit.mending.mended`, which works out what mends that.
 """
 
 __all__ = (
+    "auditedtree",
     "evidence",
     "examine",
-    "ground",
     "known",
     "mending",
     "registry",

@@ -5,8 +5,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from fiat.core.audit.auditedtree import AuditedTree, Rule, RuleFinding
 from fiat.core.audit.evidence import Evidence, SavedFindings
-from fiat.core.audit.ground import AuditedTree, Rule, RuleFinding
 from fiat.core.audit.rules.privilege import privileged
 from fiat.core.audit.rules.secrets import candidates, unpackaged
 from fiat.core.model.finding import WEIGHTS
@@ -21,10 +21,10 @@ def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> SavedFindin
     owned: set[str] = set()
     known = evidence.packaged(()) is not None
     for survey in trees:
-        ground = AuditedTree(host, walk(host, survey.top.path), survey, evidence)
-        owned |= evidence.packaged(ground.paths(privileged(ground))) or frozenset()
-        for _, places in candidates(ground):
-            secrets |= evidence.secrets(list(unpackaged(ground, places))) or {}
+        audited = AuditedTree(host, walk(host, survey.top.path), survey, evidence)
+        owned |= evidence.packaged(audited.paths(privileged(audited))) or frozenset()
+        for _, places in candidates(audited):
+            secrets |= evidence.secrets(list(unpackaged(audited, places))) or {}
     return SavedFindings(
         secrets if evidence.secrets(()) is not None else None,
         frozenset(owned) if known else None,
@@ -35,10 +35,10 @@ def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> SavedFindin
 
 
 class TreeFinding(NamedTuple):
-    """One finding as it is told: of ``rule``, in the tree of ``ground``."""
+    """One finding as it is told: of ``rule``, in the tree of ``audited``."""
 
     rule: Rule
-    ground: AuditedTree
+    audited: AuditedTree
     found: RuleFinding
 
     @property
@@ -49,26 +49,26 @@ class TreeFinding(NamedTuple):
     @property
     def first(self) -> str:
         """The first of its paths."""
-        return self.ground.path(int(self.found.places[0]))
+        return self.audited.path(int(self.found.places[0]))
 
 
-def examine(ground: AuditedTree, rules: Iterable[Rule]) -> list[TreeFinding]:
+def examine(audited: AuditedTree, rules: Iterable[Rule]) -> list[TreeFinding]:
     """What the rules find in one tree."""
-    return in_order(one for rule in rules for one in _of_rule(ground, rule))
+    return in_order(one for rule in rules for one in _of_rule(audited, rule))
 
 
-def _of_rule(ground: AuditedTree, rule: Rule) -> Iterator[TreeFinding]:
+def _of_rule(audited: AuditedTree, rule: Rule) -> Iterator[TreeFinding]:
     """What one rule finds, what is equal but for the place together."""
     alike: dict[object, list[RuleFinding]] = {}
-    for found in rule.find(ground):
+    for found in rule.find(audited):
         if len(found.places):
             alike.setdefault((found.weight, found.text, found.people, found.mend), []).append(found)
     for some in alike.values():
         places = np.unique(np.concatenate([one.places for one in some]))
-        places = places[ground.judged[places]]
+        places = places[audited.judged[places]]
         if not len(places):
             continue
-        yield TreeFinding(rule, ground, some[0]._replace(places=places))
+        yield TreeFinding(rule, audited, some[0]._replace(places=places))
 
 
 def in_order(told: Iterable[TreeFinding]) -> list[TreeFinding]:

@@ -71,7 +71,7 @@ def write(told: Iterable[TreeFinding], until: str) -> Iterator[str]:
     """The lines of such a file, with a reason that is left to be written."""
     yield "# Findings that are accepted. Each needs a reason; after its day it is told again.\n"
     for one in told:
-        for path in one.ground.paths(one.found.places):
+        for path in one.audited.paths(one.found.places):
             yield "\n[[known]]\n"
             yield f"rule = {_toml(one.rule.code)}\n"
             yield f"path = {_toml(visible(path))}\n"
@@ -107,7 +107,7 @@ def without_known(
         if finding.rule.code not in rules:
             left.append(finding)
             continue
-        paths = finding.ground.paths(finding.found.places)
+        paths = finding.audited.paths(finding.found.places)
         stays = [(finding.rule.code, visible(path)) not in by_path for path in paths]
         count += stays.count(False)
         if any(stays):

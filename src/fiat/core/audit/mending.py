@@ -11,8 +11,8 @@ from typing import NamedTuple
 import numpy as np
 
 from fiat.core.ask.effects import KeptShift, kept
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule
 from fiat.core.audit.examine import TreeFinding, examine
-from fiat.core.audit.ground import AuditedTree, Mend, Rule
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.steps import change, steps_towards, wanted
@@ -58,7 +58,7 @@ def mended(told: Sequence[TreeFinding]) -> list[Mended]:
     """Each finding with what mends it."""
     if not told:
         return []
-    host = told[0].ground.host
+    host = told[0].audited.host
     actor = host.actor()
     made = [_works(host, one, actor) for one in told]
     left = _still_found(host, told)
@@ -74,7 +74,7 @@ def _mended(host: Host, one: TreeFinding, *, count: bool) -> Mended:
 
 
 def _key(one: TreeFinding) -> tuple[str, str, str]:
-    return one.rule.code, one.ground.survey.top.path, one.first
+    return one.rule.code, one.audited.survey.top.path, one.first
 
 
 _Shifts = tuple[KeptShift, ...] | None
@@ -95,16 +95,16 @@ def _paths(one: TreeFinding) -> Iterator[str]:
     """What is to be changed."""
     mend = one.found.mend
     assert mend is not None
-    yield from mend.at or one.ground.paths(one.found.places)
+    yield from mend.at or one.audited.paths(one.found.places)
 
 
 def _commands(one: TreeFinding) -> tuple[str, ...]:
     mend = one.found.mend
     assert mend is not None
-    accounts = one.ground.accounts
+    accounts = one.audited.accounts
     paths = list(_paths(one))
     if len(paths) > _IN_ONE_COMMAND and mend.chosen:
-        return (set_command_for([one.ground.survey.top.path], mend.wish, accounts, ("--below", *mend.chosen)),)
+        return (set_command_for([one.audited.survey.top.path], mend.wish, accounts, ("--below", *mend.chosen)),)
     parts = [paths[start : start + _IN_ONE_COMMAND] for start in range(0, len(paths), _IN_ONE_COMMAND)]
     return tuple(set_command_for(part, mend.wish, accounts) for part in parts)
 
@@ -129,7 +129,7 @@ def _distinct(host: Host, one: TreeFinding, mend: Mend) -> Iterator[Profile | Ob
     if mend.at:
         yield from (route.end for _, route in _routes(host, one) if route.end is not None)
     else:
-        survey = one.ground.survey
+        survey = one.audited.survey
         yield from (survey.profiles[number] for number in np.unique(survey.profile[one.found.places]).tolist())
 
 
@@ -180,9 +180,9 @@ def _found_again(host: Host, rule: Rule, told: Sequence[TreeFinding]) -> set[tup
     after = HostAsIf(host, Supposition(supposed))
     weights = {_key(one): one.found.weight for one in told}
     found: set[tuple[str, str, str]] = set()
-    for ground in {id(one.ground): one.ground for one in told}.values():
-        top = ground.survey.top.path
-        then = AuditedTree(after, walk(after, top), supposed.on(ground.survey), ground.evidence)
+    for audited in {id(one.audited): one.audited for one in told}.values():
+        top = audited.survey.top.path
+        then = AuditedTree(after, walk(after, top), supposed.on(audited.survey), audited.evidence)
         for again in examine(then, [rule]):
             for path in then.paths(again.found.places):
                 key = rule.code, top, path
@@ -192,7 +192,7 @@ def _found_again(host: Host, rule: Rule, told: Sequence[TreeFinding]) -> set[tup
 
 
 def _objects(host: Host, one: TreeFinding, mend: Mend) -> Iterable[tuple[Identity, Posture]]:
-    survey = one.ground.survey
+    survey = one.audited.survey
     if mend.at:
         for _, route in _routes(host, one):
             if route.end is not None:

@@ -1,6 +1,6 @@
 """Every rule of an audit, by its name."""
 
-from fiat.core.audit.ground import Rule
+from fiat.core.audit.auditedtree import Rule
 from fiat.core.audit.rules import deviating, homes, lists, newfiles, nobody, opentoall, privilege, secrets, started
 
 RULES: dict[str, Rule] = {

@@ -5,23 +5,23 @@ from collections.abc import Callable, Iterable, Iterator
 import numpy as np
 
 from fiat.core.ask.remarks import owners_for_codes, remarks_on
-from fiat.core.audit.ground import AuditedTree, Mend, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, RuleFinding
 from fiat.core.model.posture import Posture
 
 Mending = Callable[[Posture, AuditedTree], Mend | None]
 
 
-def remarked(ground: AuditedTree, code: str, weight: str, mending: Mending) -> Iterator[RuleFinding]:
+def remarked(audited: AuditedTree, code: str, weight: str, mending: Mending) -> Iterator[RuleFinding]:
     """What the remark with this ``code`` is made on, told with what it says."""
-    for numbers, text in _with_remark(ground, code):
-        places = ground.with_profiles(numbers)
+    for numbers, text in _with_remark(audited, code):
+        places = audited.with_profiles(numbers)
         if len(places):
-            yield RuleFinding(weight, text, places, 0, mending(ground.survey.profiles[numbers[0]].posture, ground))
+            yield RuleFinding(weight, text, places, 0, mending(audited.survey.profiles[numbers[0]].posture, audited))
 
 
-def remarked_together(ground: AuditedTree, code: str, weight: str, mend: Mend, of_many: str) -> Iterator[RuleFinding]:
+def remarked_together(audited: AuditedTree, code: str, weight: str, mend: Mend, of_many: str) -> Iterator[RuleFinding]:
     """The same as one finding, where it is made on more than a few kinds of things: ``of_many`` says how many."""
-    found = list(remarked(ground, code, weight, lambda *_: mend))
+    found = list(remarked(audited, code, weight, lambda *_: mend))
     if len(found) <= _FEW:
         yield from found
         return
@@ -32,21 +32,21 @@ def remarked_together(ground: AuditedTree, code: str, weight: str, mend: Mend, o
 _FEW = 5
 
 
-def _with_remark(ground: AuditedTree, code: str) -> Iterator[tuple[list[int], str]]:
+def _with_remark(audited: AuditedTree, code: str) -> Iterator[tuple[list[int], str]]:
     """The profiles that a remark is made on, those that are alike together, with what it says."""
-    if not ground.remarks:
-        for numbers in _alike(ground):
-            for one in remarks_on(ground.survey.profiles[numbers[0]].at(), ground.accounts):
-                ground.remarks.setdefault(one.code, []).append((numbers, one.text))
-    yield from ground.remarks.get(code, [])
+    if not audited.remarks:
+        for numbers in _alike(audited):
+            for one in remarks_on(audited.survey.profiles[numbers[0]].at(), audited.accounts):
+                audited.remarks.setdefault(one.code, []).append((numbers, one.text))
+    yield from audited.remarks.get(code, [])
 
 
-def _alike(ground: AuditedTree) -> Iterable[list[int]]:
+def _alike(audited: AuditedTree) -> Iterable[list[int]]:
     """The numbers of profiles on which the same is remarked."""
     alike: dict[object, list[int]] = {}
-    rows = zip(*(column.tolist() for column in ground.survey.profiles.columns), strict=True)
+    rows = zip(*(column.tolist() for column in audited.survey.profiles.columns), strict=True)
     for number, (mode, uid, gid, acl, rest) in enumerate(rows):
-        owners = owners_for_codes(uid, gid, ground.accounts)
+        owners = owners_for_codes(uid, gid, audited.accounts)
         nameless = (uid if owners[0] else None, gid if owners[1] or owners[2] else None)
         alike.setdefault((mode, acl, rest, owners, nameless), []).append(number)
     return alike.values()

@@ -8,7 +8,7 @@ place; and whoever owns a directory on the way can give themselves that right.
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from fiat.core.audit.ground import AuditedTree, Mend
+from fiat.core.audit.auditedtree import AuditedTree, Mend
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.mode import STICKY, WRITE, permission_letters
@@ -32,9 +32,9 @@ class Foothold(NamedTuple):
     people: int
     how: str
 
-    def words(self, ground: AuditedTree) -> str:
+    def words(self, audited: AuditedTree) -> str:
         """The same as a clause: ``keeper may write to /srv/skerry/tools``."""
-        who = PeopleWords(ground.universe, ground.accounts, ground.universe.everyone).words(self.people, 3)
+        who = PeopleWords(audited.universe, audited.accounts, audited.universe.everyone).words(self.people, 3)
         path = visible(self.object.path)
         return f"{path} belongs to {who}" if self.how == "own" else f"{who} may {_HOW[self.how]} {path}"
 
@@ -42,72 +42,72 @@ class Foothold(NamedTuple):
 _HOW = {"write to": "write to", "replace": "replace names in", "add": "add names in"}
 
 
-def footholds(ground: AuditedTree, path: str, trusted: int) -> list[Foothold]:
+def footholds(audited: AuditedTree, path: str, trusted: int) -> list[Foothold]:
     """Every way in which others than those who are ``trusted`` could replace what is at ``path``, or write to it."""
-    route = ground.walk(path)
-    found = list(_along(ground, route, trusted))
+    route = audited.walk(path)
+    found = list(_along(audited, route, trusted))
     runner = route.interpreter
     while runner is not None:
-        found += _along(ground, runner, trusted)
+        found += _along(audited, runner, trusted)
         runner = runner.interpreter
     return list(dict.fromkeys(found))
 
 
-def _along(ground: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
+def _along(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
     """Each directory that is traversed, and the end."""
     if route.end is None:
         return
-    others = ground.others & ~trusted
+    others = audited.others & ~trusted
     for one in route.directories:
-        owners = _owners(ground, one) & others
+        owners = _owners(audited, one) & others
         if owners:
             yield Foothold(one, owners, "own")
-        taken = ground.taken(one.path) & others
+        taken = audited.taken(one.path) & others
         if taken:
-            yield from _by_parent(ground, ground.walk(one.path).parent, taken)
-    yield from _by_parent(ground, route.parent, ground.taken(route.end.path) & others)
-    owners = _owners(ground, route.end) & others
+            yield from _by_parent(audited, audited.walk(one.path).parent, taken)
+    yield from _by_parent(audited, route.parent, audited.taken(route.end.path) & others)
+    owners = _owners(audited, route.end) & others
     if owners:
         yield Foothold(route.end, owners, "own")
-    writers = ground.allowed(route.end.path, rights.WRITE) & others & ~owners
+    writers = audited.allowed(route.end.path, rights.WRITE) & others & ~owners
     if writers:
         yield Foothold(route.end, writers, "write to")
 
 
-def _owners(ground: AuditedTree, found: Object) -> int:
+def _owners(audited: AuditedTree, found: Object) -> int:
     """Its owner, where they get there and may change it."""
-    return ground.universe.with_uid(found.posture.uid) & ground.allowed(found.path, rights.CHANGE_MODE)
+    return audited.universe.with_uid(found.posture.uid) & audited.allowed(found.path, rights.CHANGE_MODE)
 
 
-def _by_parent(ground: AuditedTree, parent: Object | None, people: int) -> Iterator[Foothold]:
+def _by_parent(audited: AuditedTree, parent: Object | None, people: int) -> Iterator[Foothold]:
     """Those who can take a name away write in the directory that holds it, or own it."""
     if parent is None:
         return
-    people &= ~ground.universe.with_uid(parent.posture.uid)  # that is said of the directory
+    people &= ~audited.universe.with_uid(parent.posture.uid)  # that is said of the directory
     if people:
         yield Foothold(parent, people, "replace")
 
 
-def beside(ground: AuditedTree, path: str, trusted: int) -> Foothold | None:
+def beside(audited: AuditedTree, path: str, trusted: int) -> Foothold | None:
     """Who could put something beside a program that it might load; who can replace names there is not meant."""
-    route = ground.walk(path)
+    route = audited.walk(path)
     parent = route.parent
     if route.end is None or parent is None or not parent.posture.mode & STICKY:
         return None
-    people = ground.allowed(parent.path, rights.CREATE) & ground.others & ~trusted
-    people &= ~ground.universe.with_uid(parent.posture.uid)
+    people = audited.allowed(parent.path, rights.CREATE) & audited.others & ~trusted
+    people &= ~audited.universe.with_uid(parent.posture.uid)
     return Foothold(parent, people, "add") if people else None
 
 
 # --- what takes it away ----------------------------------------------------------------
 
 
-def mend_of(ground: AuditedTree, hold: Foothold) -> Mend | None:
+def mend_of(audited: AuditedTree, hold: Foothold) -> Mend | None:
     """What mends a hold: root as the owner, or no write for those who have it."""
     path = hold.object.path
     if hold.how == "own":
         return Mend(Wish(uid=0), (path,))
-    return without(ground.universe, hold.object.posture, hold.people, WRITE, (path,))
+    return without(audited.universe, hold.object.posture, hold.people, WRITE, (path,))
 
 
 def without(

@@ -79,7 +79,7 @@ class _Counting:
                     continue
                 extent = self._extent_under(part)
                 if extent is not None and any(lies_under(other, top) and other != top for other in tops):
-                    extent = Extent(most=self.most)  # so that nothing is counted twice
+                    extent = Extent(entry_limit=self.most)  # so that nothing is counted twice
                 if extent is not None:
                     survey = self._survey(top, extent)
             route = walk(self.host, top, follow=False)
@@ -106,11 +106,13 @@ class _Counting:
         if change is None or not change.after.directory:
             return None
         if self.shared:
-            return Extent(most=self.most)  # another name of what changes may lie anywhere under it
+            return Extent(entry_limit=self.most)  # another name of what changes may lie anywhere under it
         universe = universe_of(self.host.accounts, [change.before, change.after])
         reach = reach_below(Decisions(universe), change.before, change.after)
         return (
-            None if reach is ChangeReach.NOTHING else Extent(one_level=reach is ChangeReach.ITS_NAMES, most=self.most)
+            None
+            if reach is ChangeReach.NOTHING
+            else Extent(one_level=reach is ChangeReach.ITS_NAMES, entry_limit=self.most)
         )
 
     def _survey(self, path: str, extent: Extent) -> Survey:

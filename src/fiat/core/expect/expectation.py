@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from fiat.core.audit.auditedtree import AuditedTree
 from fiat.core.audit.evidence import NoEvidence
-from fiat.core.audit.ground import AuditedTree
 from fiat.core.errors import ExpectationError, PathError
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import AccessList
@@ -46,8 +46,8 @@ def statements(
         route, survey = survey_at(host, path, Extent(), progress)
         for trouble in survey.troubles:
             problem(PathError(trouble.path, trouble.errno))
-        ground = AuditedTree(host, route, survey, NoEvidence(), _RIGHTS)
-        answers = _Answers(*(_words(ground, right) for right in _RIGHTS))
+        audited = AuditedTree(host, route, survey, NoEvidence(), _RIGHTS)
+        answers = _Answers(*(_words(audited, right) for right in _RIGHTS))
         alike.setdefault(answers, []).append(survey.top.path)
     yield "# What is so now. Leave out who should not be there, and say why in because.\n"
     for answers, tops in alike.items():
@@ -61,11 +61,11 @@ def statements(
         yield 'because = ""\n'
 
 
-def _words(ground: AuditedTree, right: rights.Right) -> tuple[str, ...]:
-    universe = ground.universe
+def _words(audited: AuditedTree, right: rights.Right) -> tuple[str, ...]:
+    universe = audited.universe
     people = universe.of_kind("user") | universe.of_kind("anyone-else")
     found = 0
-    for bits, _ in ground.by_people(np.arange(len(ground.survey)), right):
+    for bits, _ in audited.by_people(np.arange(len(audited.survey)), right):
         found |= bits & people
     if found == people:
         return ("everyone",)

@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from fiat.core.audit.auditedtree import AuditedTree, Places
 from fiat.core.audit.evidence import NoEvidence
-from fiat.core.audit.ground import AuditedTree, Places
 from fiat.core.audit.replacing import footholds
 from fiat.core.change.steps import wanted
 from fiat.core.errors import PathError
@@ -42,7 +42,7 @@ class Counterexample(NamedTuple):
     where the posture is not what it shall be, which ``text`` says then.
     """
 
-    ground: AuditedTree
+    audited: AuditedTree
     places: Places
     right: Right | None
     people: int
@@ -52,12 +52,12 @@ class Counterexample(NamedTuple):
     @property
     def first(self) -> str:
         """The shortest of its paths."""
-        return min(self.ground.paths(self.places[:_LOOKED_AT]), key=lambda path: (path.count("/"), path))
+        return min(self.audited.paths(self.places[:_LOOKED_AT]), key=lambda path: (path.count("/"), path))
 
     @property
     def universe(self) -> Universe:
         """Among whom ``people`` are."""
-        return self.ground.universe
+        return self.audited.universe
 
 
 _LOOKED_AT = 1000
@@ -96,7 +96,9 @@ class Holding(NamedTuple):
         return sum(len(places) for _, places in self.asked)
 
 
-def holding(host: Host, expectation: Expectation, problem: Problem, progress: Progress = no_progress) -> Holding:
+def check_expectation(
+    host: Host, expectation: Expectation, problem: Problem, progress: Progress = no_progress
+) -> Holding:
     """Whether ``expectation`` holds on ``host``; what cannot be looked at is a ``problem``, and leaves it unknown."""
     broken: list[Counterexample] = []
     asked: list[tuple[AuditedTree, Places]] = []
@@ -108,25 +110,25 @@ def holding(host: Host, expectation: Expectation, problem: Problem, progress: Pr
 
     for path in expectation.paths:
         try:
-            ground = _ground(host, path, expectation, failed, progress)
+            audited = _audited_tree(host, path, expectation, failed, progress)
         except PathError as error:
             failed(error)
             continue
-        places = _meant(ground, expectation)
-        for one in _not_read(ground, places):
+        places = _meant(audited, expectation)
+        for one in _not_read(audited, places):
             failed(one)
-        asked.append((ground, places))
+        asked.append((audited, places))
         for demand in expectation.demands:
-            broken += _of_demand(ground, places, demand)
-        broken += _of_posture(ground, places, expectation.stated)
+            broken += _of_demand(audited, places, demand)
+        broken += _of_posture(audited, places, expectation.stated)
         if expectation.may_replace is not None:
-            broken += _of_replacing(ground, places, expectation.may_replace)
+            broken += _of_replacing(audited, places, expectation.may_replace)
     broken.sort(key=lambda one: (one.first.count("/"), one.first))
     return Holding(expectation, broken, asked, tuple(unread))
 
 
-def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, progress: Progress) -> AuditedTree:
-    extent = Extent() if expectation.below else Extent(most=1)
+def _audited_tree(host: Host, path: str, expectation: Expectation, problem: Problem, progress: Progress) -> AuditedTree:
+    extent = Extent() if expectation.below else Extent(entry_limit=1)
     route, survey = survey_at(host, path, extent, progress)
     if not expectation.below:
         survey = survey_of_one(survey.top)
@@ -136,22 +138,22 @@ def _ground(host: Host, path: str, expectation: Expectation, problem: Problem, p
     return AuditedTree(host, route, survey, NoEvidence(), rights)
 
 
-def _not_read(ground: AuditedTree, places: Places) -> Iterator[PathError]:
+def _not_read(audited: AuditedTree, places: Places) -> Iterator[PathError]:
     """What of the lists of some entries could not be read: who gets at these is not known."""
-    survey = ground.survey
+    survey = audited.survey
     for number in np.unique(survey.profile[places]).tolist():
         lists = [error for what, error in survey.profiles[number].unknown if what in ("access list", "default list")]
         if lists:
             some = places[survey.profile[places] == number]
-            yield PathError(ground.path(int(some[0])), lists[0], "read the list of", f"{len(some):,} such paths")
+            yield PathError(audited.path(int(some[0])), lists[0], "read the list of", f"{len(some):,} such paths")
 
 
-def _meant(ground: AuditedTree, expectation: Expectation) -> Places:
+def _meant(audited: AuditedTree, expectation: Expectation) -> Places:
     """The entries that it is about."""
-    count = len(ground.survey)
+    count = len(audited.survey)
     if not expectation.leaving_out:
         return np.arange(count)
-    names = [ground.survey.name(0), *ground.survey.names(np.arange(1, count))]
+    names = [audited.survey.name(0), *audited.survey.names(np.arange(1, count))]
     kept = [not any(fnmatchcase(name, one) for one in expectation.leaving_out) for name in names]
     return np.flatnonzero(kept)
 
@@ -164,34 +166,34 @@ def people_of(whom: Iterable[NamedPeople], universe: Universe, accounts: Account
     return found
 
 
-def _of_demand(ground: AuditedTree, places: Places, demand: Demand) -> Iterator[Counterexample]:
-    universe, accounts = ground.universe, ground.accounts
+def _of_demand(audited: AuditedTree, places: Places, demand: Demand) -> Iterator[Counterexample]:
+    universe, accounts = audited.universe, audited.accounts
     people = universe.of_kind("user") | universe.of_kind("anyone-else")
     barred = people_of(demand.never, universe, accounts)
     if demand.only is not None:
         barred |= people & ~people_of(demand.only, universe, accounts)
     needed = people_of(demand.always, universe, accounts)
-    for bits, some in ground.by_people(places, demand.right):
+    for bits, some in audited.by_people(places, demand.right):
         if bits & barred:
-            yield Counterexample(ground, some, demand.right, bits & barred, True)
+            yield Counterexample(audited, some, demand.right, bits & barred, True)
         if needed & ~bits:
-            yield Counterexample(ground, some, demand.right, needed & ~bits, False)
+            yield Counterexample(audited, some, demand.right, needed & ~bits, False)
 
 
-def _of_posture(ground: AuditedTree, places: Places, stated: StatedPosture) -> Iterator[Counterexample]:
+def _of_posture(audited: AuditedTree, places: Places, stated: StatedPosture) -> Iterator[Counterexample]:
     if stated == StatedPosture():
         return
-    survey = ground.survey
+    survey = audited.survey
     for number in np.unique(survey.profile[places]).tolist():
-        text = differences(survey.profiles[number], stated, ground)
+        text = differences(survey.profiles[number], stated, audited)
         if text:
             some = places[survey.profile[places] == number]
-            yield Counterexample(ground, some, None, 0, False, text)
+            yield Counterexample(audited, some, None, 0, False, text)
 
 
-def differences(profile: Profile, stated: StatedPosture, ground: AuditedTree) -> str:
+def differences(profile: Profile, stated: StatedPosture, audited: AuditedTree) -> str:
     """How a posture differs from what it shall be, in words; empty where it does not."""
-    posture, accounts = profile.posture, ground.accounts
+    posture, accounts = profile.posture, audited.accounts
     found = []
     if stated.uid is not None and posture.uid != stated.uid:
         found.append(f"it belongs to {naming.user(posture.uid, accounts)}, not {naming.user(stated.uid, accounts)}")
@@ -207,18 +209,18 @@ def differences(profile: Profile, stated: StatedPosture, ground: AuditedTree) ->
     if posture.directory and (stated.default is not None or stated.no_default) and posture.default != stated.default:
         found.append(f"its default list is {_entries(posture.default)}, not {_entries(stated.default)}")
     if stated.arrangement is not None:
-        goal = arranged(posture, stated, ground)
+        goal = arranged(posture, stated, audited)
         if goal != posture:
             found.append(f"it is not as {stated.arrangement.arrangement.name} has it")
     return joined(found)
 
 
-def arranged(posture: Posture, stated: StatedPosture, ground: AuditedTree) -> Posture:
+def arranged(posture: Posture, stated: StatedPosture, audited: AuditedTree) -> Posture:
     """What the arrangement makes of a posture."""
     assert stated.arrangement is not None
-    actor, umask = ground.host.actor(), ground.host.settings.umask
-    owner = ground.survey.top.posture.uid
-    wish = Arranger(stated.arrangement, owner, ground.accounts, actor, umask).wish(Profile(posture).at("/"))
+    actor, umask = audited.host.actor(), audited.host.settings.umask
+    owner = audited.survey.top.posture.uid
+    wish = Arranger(stated.arrangement, owner, audited.accounts, actor, umask).wish(Profile(posture).at("/"))
     return wanted(posture, wish, actor, umask)
 
 
@@ -226,12 +228,12 @@ def _entries(acl: AccessList | None) -> str:
     return "none" if acl is None else ",".join(acl.texts())
 
 
-def _of_replacing(ground: AuditedTree, places: Places, only: tuple[NamedPeople, ...]) -> Iterator[Counterexample]:
-    trusted = people_of(only, ground.universe, ground.accounts)
-    for place, path in ground.survey.paths_of(places.tolist()):
-        for hold in footholds(ground, path, trusted):
-            text = f"it could be replaced: {hold.words(ground)}"
-            yield Counterexample(ground, np.array([place]), None, hold.people, True, text)
+def _of_replacing(audited: AuditedTree, places: Places, only: tuple[NamedPeople, ...]) -> Iterator[Counterexample]:
+    trusted = people_of(only, audited.universe, audited.accounts)
+    for place, path in audited.survey.paths_of(places.tolist()):
+        for hold in footholds(audited, path, trusted):
+            text = f"it could be replaced: {hold.words(audited)}"
+            yield Counterexample(audited, np.array([place]), None, hold.people, True, text)
 
 
 class Contradiction(NamedTuple):
@@ -253,11 +255,11 @@ def contradictions(found: Sequence[Holding]) -> list[Contradiction]:
     What several are about is looked at once for all paths of which the same several speak.
     """
     told: dict[tuple[str, str, str], Contradiction] = {}
-    for several, ground, place in _about_the_same(_that_may_contradict(found)):
-        for one, other, text in (*_of_rights(several, ground), *_of_postures(several)):
+    for several, audited, place in _about_the_same(_that_may_contradict(found)):
+        for one, other, text in (*_of_rights(several, audited), *_of_postures(several)):
             key = one.expectation.name, other.expectation.name, text
             if key not in told:
-                told[key] = Contradiction(one.expectation, other.expectation, ground.path(place), text)
+                told[key] = Contradiction(one.expectation, other.expectation, audited.path(place), text)
     return list(told.values())
 
 
@@ -279,12 +281,12 @@ def _about_the_same(found: Sequence[Holding]) -> Iterator[tuple[list[Holding], A
     about: dict[Identity, list[int]] = {}
     places: dict[Identity, tuple[AuditedTree, int]] = {}
     for number, one in enumerate(found):
-        for ground, some in one.asked:
-            for place, identity in zip(some.tolist(), ground.survey.identities(some), strict=True):
+        for audited, some in one.asked:
+            for place, identity in zip(some.tolist(), audited.survey.identities(some), strict=True):
                 numbers = about.setdefault(identity, [])
                 if not numbers or numbers[-1] != number:
                     numbers.append(number)
-                    places.setdefault(identity, (ground, place))
+                    places.setdefault(identity, (audited, place))
     first: dict[tuple[int, ...], Identity] = {}
     for identity, numbers in about.items():
         first.setdefault(tuple(numbers), identity)
@@ -292,9 +294,9 @@ def _about_the_same(found: Sequence[Holding]) -> Iterator[tuple[list[Holding], A
         yield [found[number] for number in several], *places[identity]
 
 
-def _of_rights(several: Sequence[Holding], ground: AuditedTree) -> Iterator[tuple[Holding, Holding, str]]:
+def _of_rights(several: Sequence[Holding], audited: AuditedTree) -> Iterator[tuple[Holding, Holding, str]]:
     """Those who always have a right by one, and must not by another."""
-    universe, accounts = ground.universe, ground.accounts
+    universe, accounts = audited.universe, audited.accounts
     for right in dict.fromkeys(demand.right for one in several for demand in one.expectation.demands):
         demands = [(one, demand) for one in several for demand in one.expectation.demands if demand.right is right]
         needed = [(one, people_of(demand.always, universe, accounts)) for one, demand in demands]

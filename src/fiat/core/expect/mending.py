@@ -15,7 +15,7 @@ from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target, target_of, targets_in
 from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Expectation, StatedPosture
-from fiat.core.expect.holding import Counterexample, Holding, arranged, holding
+from fiat.core.expect.holding import Counterexample, Holding, arranged, check_expectation
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.host import Host
 from fiat.core.model.mode import octal
@@ -56,7 +56,7 @@ def mending(host: Host, found: Sequence[Holding], problem: Callable[[PathError],
     for one in found:
         if one.broken:
             mender.mend(one.expectation)
-    after = [holding(mender.then, one.expectation, problem) for one in found]
+    after = [check_expectation(mender.then, one.expectation, problem) for one in found]
     return Mending(list(mender.targets()), after, mender.why_not)
 
 
@@ -72,7 +72,7 @@ class _Mender:
         self.problem = problem
         self.then: Host = host
         self.why_not: dict[str, str] = {}
-        self._grounds = [ground for one in found for ground, _ in one.asked]
+        self._audited = [audited for one in found for audited, _ in one.asked]
         self._postures: dict[Identity, Posture] = {}
         self._paths: dict[Identity, str] = {}
         self._inodes: dict[int, dict[Identity, None]] = {}
@@ -81,7 +81,7 @@ class _Mender:
     def mend(self, expectation: Expectation) -> None:
         """Mend one, as far as that is possible."""
         for _ in range(_TRIES):
-            broken = holding(self.then, expectation, self.problem).broken
+            broken = check_expectation(self.then, expectation, self.problem).broken
             if not broken:
                 return
             before = dict(self._postures)
@@ -90,14 +90,14 @@ class _Mender:
             self._found.clear()
             if self._postures == before:
                 break  # nothing more can be done
-        if holding(self.then, expectation, self.problem).broken:
+        if check_expectation(self.then, expectation, self.problem).broken:
             self.why_not.setdefault(expectation.name, "no way was found that makes all of it hold")
 
     def _mend(self, expectation: Expectation, one: Counterexample) -> None:
         if one.right is None and one.people:
             self.why_not[expectation.name] = "who may replace something is mended by hand: fiat audit says how"
             return
-        survey = one.ground.survey
+        survey = one.audited.survey
         identities = list(survey.identities(one.places))
         if one.right is None:
             postures = {number: survey.profiles[number].posture for number in set(survey.profile[one.places].tolist())}
@@ -106,7 +106,7 @@ class _Mender:
                 number: _as_stated(posture, expectation.stated, one, umask) for number, posture in postures.items()
             }
             numbers = survey.profile[one.places].tolist()
-            for identity, path, number in zip(identities, one.ground.paths(one.places), numbers, strict=True):
+            for identity, path, number in zip(identities, one.audited.paths(one.places), numbers, strict=True):
                 self._suppose(path, identity, goals[number])
             self._see()
             return
@@ -114,7 +114,7 @@ class _Mender:
             self.why_not[expectation.name] = "root cannot be barred: name root among those who may"
             return
         searched = 0
-        for identity, path in zip(identities, one.ground.paths(one.places), strict=True):
+        for identity, path in zip(identities, one.audited.paths(one.places), strict=True):
             if searched == MOST:
                 self.why_not[expectation.name] = f"more than {MOST:,} ways would be needed: set their postures instead"
                 break
@@ -133,7 +133,7 @@ class _Mender:
         route = walk(self.then, path, follow=False, interpreters=0)
         end = end_without_links(route, identity)
         way = tuple((found.posture, found.mount) for found in route.objects)
-        alike = right, one.allowed, one.people, one.ground.universe, way, end.program
+        alike = right, one.allowed, one.people, one.audited.universe, way, end.program
         changes = self._found.get(alike)
         if changes is not None:
             self._take(route, changes)
@@ -188,8 +188,8 @@ class _Mender:
         """Each object that is to be another, with what it is to be: those of the first look alone."""
         waiting = dict(self._postures)
         tops: set[str] = set()
-        for ground in sorted(self._grounds, key=lambda ground: -len(ground.survey)):
-            survey = ground.survey
+        for audited in sorted(self._audited, key=lambda audited: -len(audited.survey)):
+            survey = audited.survey
             if survey.top.path in tops:
                 continue
             tops.add(survey.top.path)
@@ -203,10 +203,10 @@ class _Mender:
                 if self._can_become(survey.profiles[int(survey.profile[place])], self._postures[known]):
                     goals[place] = self._postures[known]
             if goals:
-                yield targets_in(survey, ground.route, goals, with_tree=len(survey) > 1)
+                yield targets_in(survey, audited.route, goals, with_tree=len(survey) > 1)
         walked = Walked()
-        for ground in self._grounds:
-            walked.add(ground.route)
+        for audited in self._audited:
+            walked.add(audited.route)
         for identity, goal in waiting.items():
             try:
                 target = target_of(self.host, self._paths[identity], identity, goal=goal)
@@ -247,8 +247,8 @@ def _whole(acl: AccessList | None) -> ListWish:
 
 def _as_stated(posture: Posture, stated: StatedPosture, one: Counterexample, umask: int) -> Posture:
     """What a posture is to be."""
-    actor = one.ground.host.actor()
+    actor = one.audited.host.actor()
     if stated.arrangement is not None:
         owned = wanted(posture, Wish(uid=stated.uid, gid=stated.gid), actor, umask)
-        posture = owned if posture.kind is Kind.SYMLINK else arranged(owned, stated, one.ground)
+        posture = owned if posture.kind is Kind.SYMLINK else arranged(owned, stated, one.audited)
     return wanted(posture, wish_of(stated, directory=posture.directory), actor, umask)

@@ -140,7 +140,7 @@ class Host(Protocol):
     def root(self) -> Node:
         """Open ``/``."""
 
-    def here(self) -> str:
+    def cwd(self) -> str:
         """The absolute path that relative paths start from; OSError where it has been removed."""
 
     def actor(self) -> Principal:

@@ -137,7 +137,7 @@ class Universe:
         """The set of principals for whom in_group_p(gid) holds in the kernel."""
         return self._with_gid.get(gid, 0)
 
-    def holding(self, capability: int, uid: int | None = None, gid: int | None = None) -> int:
+    def holders_of(self, capability: int, uid: int | None = None, gid: int | None = None) -> int:
         """The set of principals whose effective capabilities include ``capability``.
 
         With ``uid`` and ``gid`` only those for whom it counts for what belongs

@@ -26,7 +26,7 @@ class Sets(Protocol):
     def constant(self, bits: int) -> Set:
         """The set with the bits of ``bits``."""
 
-    def each(self, of: Callable[..., int], *numbers: Number) -> Set:
+    def lookup(self, of: Callable[..., int], *numbers: Number) -> Set:
         """The set that ``of`` says for these numbers, of each posture for its own."""
 
     def where(self, condition: Condition, principals: Set) -> Set:
@@ -40,7 +40,7 @@ class IntSets:
         """The number itself."""
         return bits
 
-    def each(self, of: Callable[..., int], *numbers: int) -> int:
+    def lookup(self, of: Callable[..., int], *numbers: int) -> int:
         """What ``of`` says."""
         return of(*numbers)
 

@@ -47,7 +47,7 @@ def _clearing_special_bits(context: Context, object_: Object, right: Right) -> I
     """A change of owner or group that clears setuid or setgid is a change of mode as well."""
     posture, universe = object_.posture, context.universe
     everyone = universe.everyone
-    members = universe.in_group(posture.gid) | universe.holding(capabilities.FSETID, posture.uid, posture.gid)
+    members = universe.in_group(posture.gid) | universe.holders_of(capabilities.FSETID, posture.uid, posture.gid)
     untouched = 0
     for some, in_group in ((members, True), (everyone & ~members, False)):
         if not cleared_by_chown(posture, in_group=in_group, in_new_group=True):
@@ -78,7 +78,7 @@ def refused_to_everyone(posture: Posture, mount: Mount | None) -> tuple[int, str
 
 def may_change_mode(universe: Universe, posture: Posture) -> int:
     """The set of principals that may change the mode and the lists (``inode_owner_or_capable``)."""
-    return universe.with_uid(posture.uid) | universe.holding(capabilities.FOWNER, posture.uid)
+    return universe.with_uid(posture.uid) | universe.holders_of(capabilities.FOWNER, posture.uid)
 
 
 def may_change_flags(actor: Principal) -> bool:
@@ -92,7 +92,7 @@ def may_change_flags(actor: Principal) -> bool:
 
 def may_give_away(universe: Universe, posture: Posture) -> int:
     """The set of principals that may give an object to any user and any group."""
-    return universe.holding(capabilities.CHOWN, posture.uid, posture.gid)
+    return universe.holders_of(capabilities.CHOWN, posture.uid, posture.gid)
 
 
 def may_choose_owner(universe: Universe, posture: Posture, uid: int) -> int:

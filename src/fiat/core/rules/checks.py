@@ -293,7 +293,7 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
     if parent.posture.mode & STICKY:
         universe = context.universe
         keepers = universe.with_uid(named.posture.uid) | universe.with_uid(parent.posture.uid)
-        keepers |= universe.holding(capabilities.FOWNER, named.posture.uid, named.posture.gid)
+        keepers |= universe.holders_of(capabilities.FOWNER, named.posture.uid, named.posture.gid)
         yield flat(parent, right.name, errno.EPERM, "sticky", keepers)
     for flag in (*limits_on(named, allow_adding=True), *limits_on(named, allow_adding=False)):
         yield flat(named, right.name, errno.EPERM, flag)

@@ -104,7 +104,7 @@ def partition(universe: Universe, sets: Sets, uid: Number, gid: Number, whom: Wh
     The owner is matched first, by uid; then each named user; then all
     groups; other is for those that are in none of these.
     """
-    owner = taken = sets.each(universe.with_uid, uid)
+    owner = taken = sets.lookup(universe.with_uid, uid)
     matched = nobody = sets.constant(0)
     found = []
     for tag, number in whom:
@@ -112,11 +112,11 @@ def partition(universe: Universe, sets: Sets, uid: Number, gid: Number, whom: Wh
         if tag is Tag.OWNER:
             principals = owner
         elif tag is Tag.NAMED_USER:
-            principals = sets.each(universe.with_uid, number) & ~taken  # of repeated entries the first counts
+            principals = sets.lookup(universe.with_uid, number) & ~taken  # of repeated entries the first counts
             taken = taken | principals
         elif tag is Tag.OWNING_GROUP or tag is Tag.NAMED_GROUP:
             # named users stand before all groups in a list, so all that are taken before them are known
-            principals = sets.each(universe.in_group, gid if tag is Tag.OWNING_GROUP else number) & ~taken
+            principals = sets.lookup(universe.in_group, gid if tag is Tag.OWNING_GROUP else number) & ~taken
             matched = matched | principals
         elif tag is Tag.OTHER:
             principals = sets.constant(universe.everyone) & ~taken & ~matched
@@ -129,9 +129,9 @@ def overriding(universe: Universe, sets: Sets, of: DecisionInputs, want: int) ->
     found = sets.constant(0)
     for capability in overriding_capability(want, directory=of.directory, executable=of.executable):
         if capability and universe.confined:
-            found = found | sets.each(partial(universe.holding, capability), of.uid, of.gid)
+            found = found | sets.lookup(partial(universe.holders_of, capability), of.uid, of.gid)
         elif capability:
-            found = found | sets.constant(universe.holding(capability))
+            found = found | sets.constant(universe.holders_of(capability))
     return found
 
 
@@ -238,7 +238,7 @@ class Decision:
         share = max(matching, key=lambda share: (share.permissions & want).bit_count())
         directory, executable = self._grounds.directory, self._grounds.executable
         for capability in overriding_capability(want, directory=directory, executable=executable):
-            if capability and self.universe.holding(capability, self.posture.uid, self.posture.gid) & bit:
+            if capability and self.universe.holders_of(capability, self.posture.uid, self.posture.gid) & bit:
                 return Reason(True, SUPERUSER, share, capability)
         return Reason(False, share.rule, share)
 

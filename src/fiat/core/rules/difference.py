@@ -64,7 +64,7 @@ def people_concerned(decisions: Decisions, before: Posture, after: Posture) -> i
         return None
     among = decisions.may_differ(before, after)
     if owner or special or before.gid != after.gid:
-        among |= universe.with_uid(before.uid) | universe.with_uid(after.uid) | universe.holding(capabilities.CHOWN)
+        among |= universe.with_uid(before.uid) | universe.with_uid(after.uid) | universe.holders_of(capabilities.CHOWN)
     if owner:  # where files are protected, only those of the directory's owner are open to others
         among |= decisions.of(before).allowed(WRITE) | decisions.of(after).allowed(WRITE)
     return among

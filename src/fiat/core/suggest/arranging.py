@@ -11,7 +11,7 @@ from fiat.core.model.arrangement import Arrangement, ArrangementChoice, Arrangem
 from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
-from fiat.core.suggest.means import becoming
+from fiat.core.suggest.means import wish_between
 from fiat.core.words.arrangements import entries_in, number_in
 from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode
@@ -49,7 +49,7 @@ class Arranger:
         """What is to become of an object; nothing where it is so, or is not meant."""
         wishes = self._wishes(found)
         after = self._after(found.posture, wishes)
-        return Wish() if after == found.posture else becoming(found.posture, after, wishes)
+        return Wish() if after == found.posture else wish_between(found.posture, after, wishes)
 
     def fits(self, found: Object) -> bool:
         """Whether it is so already."""

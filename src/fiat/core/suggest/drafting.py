@@ -7,7 +7,7 @@ from fiat.core.model.host import Host
 from fiat.core.model.posture import Identity, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import ListWish, Wish
-from fiat.core.suggest.means import becoming, outcome
+from fiat.core.suggest.means import outcome, wish_between
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked
@@ -67,7 +67,7 @@ class Drafting:
 
     def _whole(self, path: str, wishes: list[Wish]) -> Wish:
         """What is wished of one object, as one wish."""
-        return wishes[0] if len(wishes) == 1 else becoming(self._first[path].posture, self._last[path], wishes)
+        return wishes[0] if len(wishes) == 1 else wish_between(self._first[path].posture, self._last[path], wishes)
 
 
 def _both(one: Wish, other: Wish) -> Wish | None:

@@ -26,7 +26,7 @@ from fiat.core.rules.difference import diff
 from fiat.core.rules.effective import effective, passes_over_list
 
 
-def becoming(before: Posture, after: Posture, wishes: Iterable[Wish]) -> Wish:
+def wish_between(before: Posture, after: Posture, wishes: Iterable[Wish]) -> Wish:
     """The wish that makes ``after`` of ``before``, as ``wishes`` did one after the other, with the entries that these
     ask for, or that are other ones, named as asked for."""
     access, default = (
@@ -310,7 +310,7 @@ def _together(need: Need, giving: list[Means]) -> Iterator[Means]:
                     return
                 found = found._replace(posture=after)
             names = tuple(dict.fromkeys(name for means in some for name in means.names))
-            wish = becoming(need.object.posture, found.posture, [means.wish for means in some])
+            wish = wish_between(need.object.posture, found.posture, [means.wish for means in some])
             yield Means(names, wish)
 
 

@@ -33,7 +33,7 @@ from fiat.core.suggest.cost import Draft, Way, way_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms, implied_by
-from fiat.core.suggest.means import MEANS, Means, Need, becoming, outcome, single_means
+from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means, wish_between
 from fiat.core.suggest.memberships import (
     effects_of_membership,
     for_members,
@@ -353,7 +353,7 @@ class _Edits:
             self.entries += sum(len(one.access.entries) + len(one.access.remove) for one, _ in steps)
             single = len(steps) == 1 and steps[0][0].like is None
             wishes = [one for one, _ in steps]
-            wish = Wish() if not steps else wishes[0] if single else becoming(profile.posture, steps[-1][1], wishes)
+            wish = Wish() if not steps else wishes[0] if single else wish_between(profile.posture, steps[-1][1], wishes)
             self._known[profile] = wish
             self.wishes |= dict.fromkeys(one for one, _ in steps) if len(self.wishes) < _EXAMPLES else {}
         return wish

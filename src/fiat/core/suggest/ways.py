@@ -431,7 +431,9 @@ class Searching:
         """What a membership does, as far as was read for the other ways; of the paths alone where nothing was."""
         over = self.terms.cost_over
         if over is not None and (over, Extent()) not in self.surveys:
-            self.surveys[over, Extent()] = survey_at(self.host, over, Extent(most=self.terms.most), self.progress)[1]
+            self.surveys[over, Extent()] = survey_at(
+                self.host, over, Extent(entry_limit=self.terms.most), self.progress
+            )[1]
         if not self.surveys:
             return effects_at(self.host, then, self.goals[0].path)
         return effects_of_membership(self.host, then, self.surveys)

@@ -58,7 +58,7 @@ class Supposition(NamedTuple):
     accounts: Accounts | None = None
     mounts: Mapping[str, Mount] = {}
 
-    def on(self, found: Object) -> Object:
+    def apply_to(self, found: Object) -> Object:
         """An object of the host beneath as it would be."""
         posture = self.postures.of(found.status.identity)
         if posture is not None:
@@ -90,9 +90,9 @@ class HostAsIf:
         """Open ``/``."""
         return NodeAsIf(self.host.root(), self.supposition)
 
-    def here(self) -> str:
+    def cwd(self) -> str:
         """As it is."""
-        return self.host.here()
+        return self.host.cwd()
 
     def actor(self) -> Principal:
         """Who acts."""
@@ -154,7 +154,7 @@ class NodeAsIf(_ReadOnly):
 
     def look(self, *, exact: bool = False) -> Object:
         """The object as it would be."""
-        found = self.supposition.on(self.beneath.look(exact=exact))
+        found = self.supposition.apply_to(self.beneath.look(exact=exact))
         if found.posture.mode & EXECUTE_BITS:  # which it may not have had
             return with_program(found, self.beneath)
         return found

@@ -133,7 +133,7 @@ def _object_by_object(top: Node, extent: Extent, progress: Progress) -> Survey:
                 continue
             child.close()
         progress(assembly.entries, directory.path)
-        if extent.most is not None and assembly.entries >= extent.most and waiting:
+        if extent.entry_limit is not None and assembly.entries >= extent.entry_limit and waiting:
             assembly.complete, assembly.bounded = False, True
             break
     for _, node, _ in waiting:

@@ -80,7 +80,7 @@ class Rows:
         data = b"".join([(bits & self._all).to_bytes(size, "little") for bits in sets])
         return np.frombuffer(data, _WORD).reshape(-1, self.words)
 
-    def each(self, of: Callable[..., int], *numbers: NDArray[np.int64]) -> Words:
+    def lookup(self, of: Callable[..., int], *numbers: NDArray[np.int64]) -> Words:
         """A row for each place of the columns ``numbers``; ``of`` is asked once for each distinct combination."""
         first, places = distinct_columns(*numbers)
         columns = [column[first].tolist() for column in numbers]
@@ -184,7 +184,7 @@ class _Lists(NamedTuple):
     named: NDArray[np.int64]
 
 
-class GroundsOfMany:
+class DecisionInputsOfMany:
     """The grounds of profiles, each kind of them together."""
 
     def __init__(self, profiles: Profiles) -> None:
@@ -240,7 +240,7 @@ class DecisionsOfMany:
         self.profiles = profiles
         self.universe = universe
         self._table = table
-        self._grounds = GroundsOfMany(profiles)
+        self._grounds = DecisionInputsOfMany(profiles)
         self._known: dict[int, NDArray[np.int32]] = {}
 
     def allowed(self, want: int, numbers: NDArray[np.intp]) -> NDArray[np.int32]:

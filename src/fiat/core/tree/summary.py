@@ -30,7 +30,7 @@ class Standing(NamedTuple):
 
     def put_together(self, universe: Universe, *, uid: int | None = None, gid: int | None = None) -> int:
         """The set for what this user, and this group, owns; those left out stay apart."""
-        powerful = universe.holding(capabilities.DAC_OVERRIDE)
+        powerful = universe.holders_of(capabilities.DAC_OVERRIDE)
         owner = 0 if uid is None else universe.with_uid(uid) & ~powerful
         members = 0 if gid is None else universe.in_group(gid) & ~powerful & ~owner
         if self.open:
@@ -104,7 +104,7 @@ class ByOwner:
     def _standings(self) -> NDArray[np.int64]:
         """A number that tells how each right stands: a row for each distinct combination of answer, owner and group."""
         principals = self._universe
-        powerful = principals.holding(capabilities.DAC_OVERRIDE)
+        powerful = principals.holders_of(capabilities.DAC_OVERRIDE)
         owners, of_uid = distinct_values(self._uid)
         groups, of_gid = distinct_values(self._gid)
         sets = self._table.sets

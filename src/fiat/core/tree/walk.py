@@ -61,7 +61,7 @@ class Extent(NamedTuple):
     across_mounts: bool = False
     one_level: bool = False
     details: bool = False
-    most: int | None = None
+    entry_limit: int | None = None
 
 
 def with_program(found: Object, node: Node) -> Object:
@@ -127,7 +127,7 @@ def absolute(host: Host, path: str) -> str:
     Raises PathError where it starts from a current directory that is not there any more.
     """
     try:
-        whole = path if path.startswith("/") else f"{host.here()}/{path}"
+        whole = path if path.startswith("/") else f"{host.cwd()}/{path}"
     except OSError as error:
         raise PathError(path, error.errno or errno.ENOENT, hint="the current directory has been removed") from error
     names = [name for name in whole.split("/") if name not in ("", ".")]

@@ -145,7 +145,7 @@ class ImageHost:
         """Open ``/``."""
         return self.open("/")
 
-    def here(self) -> str:
+    def cwd(self) -> str:
         """``/``: an image has no current directory."""
         return "/"
 

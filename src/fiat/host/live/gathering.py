@@ -96,7 +96,7 @@ class _Gathering:
 
     def _stop_where_enough(self) -> None:
         """Leave the rest unread where as many entries as were asked for have been read."""
-        if self.extent.most is not None and self.assembly.entries >= self.extent.most and self.waiting:
+        if self.extent.entry_limit is not None and self.assembly.entries >= self.extent.entry_limit and self.waiting:
             self.assembly.complete, self.assembly.bounded = False, True
             self.waiting.clear()
 

@@ -78,7 +78,7 @@ class LiveHost:
         """A new handle on the root directory."""
         return os.open("/", os.O_PATH | os.O_DIRECTORY)
 
-    def here(self) -> str:
+    def cwd(self) -> str:
         """The directory that was the current one at the start: one that may not be entered is left for good."""
         if isinstance(self._here, OSError):
             raise self._here

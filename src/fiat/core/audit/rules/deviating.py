@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import AuditedTree, Mend, Places, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Places, Rule, RuleFinding
 from fiat.core.model.mode import EXECUTE_BITS, READ, SETGID, SETUID, SPECIAL, WRITE, octal
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Posture
@@ -24,13 +24,13 @@ _SHARE = 50
 """One in so many at most deviates, and the others are all alike."""
 
 
-def _found(ground: AuditedTree) -> Iterator[RuleFinding]:
-    survey = ground.survey
+def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
+    survey = audited.survey
     columns = survey.profiles.columns
     profile = survey.profile
     # of a program with setuid or setgid the owner and the group are its privilege
     plain = columns.mode[profile] & (SETUID | SETGID) == 0
-    files = np.flatnonzero(ground.files & (survey.parent >= 0) & plain)
+    files = np.flatnonzero(audited.files & (survey.parent >= 0) & plain)
     alike = columns.mode[profile] & ~_NO_NEWS
     keys = (survey.parent[files], alike[files], columns.uid[profile[files]], columns.gid[profile[files]])
     first, number = distinct_columns(*(np.asarray(key, np.int64) for key in keys), columns.acl[profile[files]])
@@ -47,11 +47,11 @@ def _found(ground: AuditedTree) -> Iterator[RuleFinding]:
         for kind in kinds[1:].tolist():
             posture = survey.profiles[int(profile[files[first[kind]]])].posture
             places = files[number == kind]
-            yield _told(ground, places, posture, norm, whole)
+            yield _told(audited, places, posture, norm, whole)
 
 
-def _told(ground: AuditedTree, places: Places, posture: Posture, norm: Posture, whole: int) -> RuleFinding:
-    accounts = ground.accounts
+def _told(audited: AuditedTree, places: Places, posture: Posture, norm: Posture, whole: int) -> RuleFinding:
+    accounts = audited.accounts
     has, others = [], []
     wish = Wish()
     if posture.uid != norm.uid:
@@ -72,11 +72,11 @@ def _told(ground: AuditedTree, places: Places, posture: Posture, norm: Posture, 
         wish = Wish()
     be = "is" if len(places) == 1 else "are"
     text = f"{len(places):,} of {whole:,} files here {be} {joined(has)}; the others are {joined(others)}"
-    decisions = Decisions(ground.universe)
+    decisions = Decisions(audited.universe)
     given = 0
     for want in (READ, WRITE):
         given |= decisions.of(posture).allowed(want) & ~decisions.of(norm).allowed(want)
-    given &= ground.others & ~ground.universe.with_uid(posture.uid)
+    given &= audited.others & ~audited.universe.with_uid(posture.uid)
     return RuleFinding("odd" if given else "plain", text, places, given, None if wish == Wish() else Mend(wish))
 
 

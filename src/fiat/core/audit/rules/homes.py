@@ -5,7 +5,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.audit.replacing import footholds, mend_of, without
 from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
@@ -24,96 +24,96 @@ _STARTUP = (
 """What a login, a shell or a session reads in a home directory."""
 
 
-def _homes(ground: AuditedTree) -> Iterator[tuple[User, int]]:
+def _homes(audited: AuditedTree) -> Iterator[tuple[User, int]]:
     """Each person's home directory in the tree, and root's, that belongs to them."""
-    people = [one for one in ground.accounts.users if one.uid == 0 or one.uid >= ground.accounts.first_person]
+    people = [one for one in audited.accounts.users if one.uid == 0 or one.uid >= audited.accounts.first_person]
     homes = {one.home.rstrip("/"): one for one in reversed(people) if one.home.count("/") > 1 or one.uid == 0}
-    places = ground.places_of([home for home in homes if home])
-    _, uid, _ = ground.columns
+    places = audited.places_of([home for home in homes if home])
+    _, uid, _ = audited.columns
     for home, place in sorted(places.items()):
-        if ground.directories[place] and uid[place] == homes[home].uid:
+        if audited.directories[place] and uid[place] == homes[home].uid:
             yield homes[home], place
 
 
-def _open(ground: AuditedTree) -> Iterator[RuleFinding]:
-    for account, place in _homes(ground):
+def _open(audited: AuditedTree) -> Iterator[RuleFinding]:
+    for account, place in _homes(audited):
         one = np.array([place])
-        posture = ground.object(place).posture
-        for people, _ in ground.by_others(one, rights.WRITE):
+        posture = audited.object(place).posture
+        for people, _ in audited.by_others(one, rights.WRITE):
             if people:
-                mend = without(ground.universe, posture, people, WRITE)
+                mend = without(audited.universe, posture, people, WRITE)
                 text = f"others may replace what is in the home directory of {visible(account.name)}"
                 yield RuleFinding("danger", text, one, people, mend)
-        for people, _ in ground.by_others(one, rights.READ):
-            if people & ground.universe.of_kind("anyone-else"):
+        for people, _ in audited.by_others(one, rights.READ):
+            if people & audited.universe.of_kind("anyone-else"):
                 mend = Mend(Wish(mode=parse_change("o-rwx")))
                 text = f"everyone may look into the home directory of {visible(account.name)}"
                 yield RuleFinding("plain", text, one, people, mend)
 
 
-def _startup(ground: AuditedTree) -> Iterator[RuleFinding]:
-    for account, home in _homes(ground):
-        top = ground.path(home)
-        places = ground.places_of([f"{top}/{name}" for name in _STARTUP])
-        trusted = ground.root | ground.universe.with_uid(account.uid)
+def _startup(audited: AuditedTree) -> Iterator[RuleFinding]:
+    for account, home in _homes(audited):
+        top = audited.path(home)
+        places = audited.places_of([f"{top}/{name}" for name in _STARTUP])
+        trusted = audited.root | audited.universe.with_uid(account.uid)
         for path, place in places.items():
-            for hold in footholds(ground, path, trusted):
+            for hold in footholds(audited, path, trusted):
                 if hold.object.path == top or not hold.object.path.startswith(f"{top}/"):
                     continue  # that is said of the home directory, or of what it lies in
-                text = f"{visible(account.name)}'s login reads it, and {hold.words(ground)}"
-                yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
+                text = f"{visible(account.name)}'s login reads it, and {hold.words(audited)}"
+                yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(audited, hold))
 
 
-def _foreign(ground: AuditedTree) -> Iterator[RuleFinding]:
-    _, uid, _ = ground.columns
-    for account, home in _homes(ground):
-        inside = ground.below(home)
+def _foreign(audited: AuditedTree) -> Iterator[RuleFinding]:
+    _, uid, _ = audited.columns
+    for account, home in _homes(audited):
+        inside = audited.below(home)
         theirs = inside[(uid[inside] != account.uid) & (uid[inside] != 0)]
         for owner in np.unique(uid[theirs]).tolist():
-            name = naming.user(owner, ground.accounts)
+            name = naming.user(owner, audited.accounts)
             text = f"it belongs to {name}, and lies in the home directory of {visible(account.name)}"
             mend = Mend(Wish(uid=account.uid))
-            people = ground.universe.with_uid(owner)
+            people = audited.universe.with_uid(owner)
             yield RuleFinding("odd", text, theirs[uid[theirs] == owner], people, mend)
 
 
-def _path_of_root(ground: AuditedTree) -> Iterator[RuleFinding]:
-    listed = (ground.evidence.login() or {}).get("ENV_SUPATH", "").removeprefix("PATH=")
+def _path_of_root(audited: AuditedTree) -> Iterator[RuleFinding]:
+    listed = (audited.evidence.login() or {}).get("ENV_SUPATH", "").removeprefix("PATH=")
     folders = [one for one in listed.split(":") if one.startswith("/")] or list(USUAL_FOLDERS)
     said: set[tuple[str, int, str]] = set()
     for folder in folders:
-        end = ground.walk(folder).end
+        end = audited.walk(folder).end
         if end is None or not end.posture.directory:
             continue
-        place = ground.places_of([end.path]).get(end.path)
+        place = audited.places_of([end.path]).get(end.path)
         if place is None:
             continue
-        for hold in footholds(ground, end.path, ground.root):
+        for hold in footholds(audited, end.path, audited.root):
             key = hold.object.path, hold.people, hold.how
             if key in said:
                 continue
             said.add(key)
-            text = f"root looks for programs in {visible(folder)}, and {hold.words(ground)}"
-            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
-        yield from _programs(ground, place)
+            text = f"root looks for programs in {visible(folder)}, and {hold.words(audited)}"
+            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(audited, hold))
+        yield from _programs(audited, place)
 
 
-def _programs(ground: AuditedTree, folder: int) -> Iterator[RuleFinding]:
+def _programs(audited: AuditedTree, folder: int) -> Iterator[RuleFinding]:
     """Programs in a directory that root looks into, which others own or may write to."""
-    mode, uid, _ = ground.columns
-    inside = ground.files & (ground.survey.parent == folder) & (mode & EXECUTE_BITS != 0)
+    mode, uid, _ = audited.columns
+    inside = audited.files & (audited.survey.parent == folder) & (mode & EXECUTE_BITS != 0)
     open_to_all = mode & 0o002 != 0  # that is told elsewhere
-    for people, some in ground.by_others(np.flatnonzero(inside & ~open_to_all), rights.WRITE):
+    for people, some in audited.by_others(np.flatnonzero(inside & ~open_to_all), rights.WRITE):
         for one in some.tolist() if people else ():
-            found = ground.object(one)
-            mend = without(ground.universe, found.posture, people, WRITE)
+            found = audited.object(one)
+            mend = without(audited.universe, found.posture, people, WRITE)
             text = f"root finds {visible(posixpath.basename(found.path))} here, and others may write to it"
             yield RuleFinding("danger", text, np.array([one]), people, mend)
     for one in np.flatnonzero(inside & (uid != 0)).tolist():
-        found = ground.object(one)
-        owner = naming.user(found.posture.uid, ground.accounts)
+        found = audited.object(one)
+        owner = naming.user(found.posture.uid, audited.accounts)
         text = f"root finds {visible(posixpath.basename(found.path))} here, and it belongs to {owner}"
-        people = ground.universe.with_uid(found.posture.uid)
+        people = audited.universe.with_uid(found.posture.uid)
         yield RuleFinding("danger", text, np.array([one]), people, Mend(Wish(uid=0)))
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.audit.remarked import remarked
 from fiat.core.audit.rules.nobody import without_entries
 from fiat.core.model.accesslist import AccessList, Entry, Tag
@@ -18,8 +18,8 @@ from fiat.core.text import joined
 from fiat.core.words import naming
 
 
-def _masked(ground: AuditedTree) -> Iterator[RuleFinding]:
-    yield from remarked(ground, "mask-cuts", "odd", _as_masked)
+def _masked(audited: AuditedTree) -> Iterator[RuleFinding]:
+    yield from remarked(audited, "mask-cuts", "odd", _as_masked)
 
 
 def _as_masked(posture: Posture, _: AuditedTree) -> Mend | None:
@@ -35,17 +35,17 @@ def _as_masked(posture: Posture, _: AuditedTree) -> Mend | None:
     return Mend(Wish(access=ListWish(tuple(wishes), mask=acl.mask)))
 
 
-def _passed_over(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _passed_over(audited: AuditedTree) -> Iterator[RuleFinding]:
     mend = Mend(Wish(access=ListWish(drop=True)))
-    yield from remarked(ground, "list-passed-over", "odd", lambda *_: mend)
+    yield from remarked(audited, "list-passed-over", "odd", lambda *_: mend)
 
 
-def _empty_groups(ground: AuditedTree) -> Iterator[RuleFinding]:
-    yield from remarked(ground, "empty-group", "plain", _without_empty_groups)
+def _empty_groups(audited: AuditedTree) -> Iterator[RuleFinding]:
+    yield from remarked(audited, "empty-group", "plain", _without_empty_groups)
 
 
-def _without_empty_groups(posture: Posture, ground: AuditedTree) -> Mend | None:
-    accounts = ground.accounts
+def _without_empty_groups(posture: Posture, audited: AuditedTree) -> Mend | None:
+    accounts = audited.accounts
     gone = [
         entry
         for entry in (posture.acl.entries if posture.acl is not None else ())
@@ -59,42 +59,42 @@ def _without_empty_groups(posture: Posture, ground: AuditedTree) -> Mend | None:
     return None
 
 
-def _owners(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _owners(audited: AuditedTree) -> Iterator[RuleFinding]:
     def as_others(posture: Posture, _: AuditedTree) -> Mend:
         more = (group_permissions(posture) | posture.mode & 7) & ~(posture.mode >> 6 & 7)
         clause = f"u+{permission_letters(more).replace('-', '')}"
         return Mend(Wish(mode=parse_change(clause)))
 
-    yield from remarked(ground, "owner-has-less", "odd", as_others)
+    yield from remarked(audited, "owner-has-less", "odd", as_others)
 
 
-def _groups(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _groups(audited: AuditedTree) -> Iterator[RuleFinding]:
     def as_others(posture: Posture, _: AuditedTree) -> Mend | None:
         more = permission_letters(posture.mode & 7 & ~group_permissions(posture)).replace("-", "")
         # with a list, more for the group would be more for whoever is named in it
         clause = f"g+{more}" if posture.acl is None else f"o-{more}"
         return Mend(Wish(mode=parse_change(clause)))
 
-    yield from remarked(ground, "group-has-less", "odd", as_others)
+    yield from remarked(audited, "group-has-less", "odd", as_others)
 
 
-def _idle_groups(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _idle_groups(audited: AuditedTree) -> Iterator[RuleFinding]:
     """A group that somebody chose, for it is not its owner's own, and that may do nothing."""
-    for number, profile in enumerate(ground.survey.profiles):
+    for number, profile in enumerate(audited.survey.profiles):
         posture = profile.posture
         if posture.kind not in (Kind.FILE, Kind.DIRECTORY) or posture.acl is not None:
             continue
         if posture.mode & 0o070 or posture.gid == 0:
             continue
-        owner = ground.accounts.user_numbered(posture.uid)
+        owner = audited.accounts.user_numbered(posture.uid)
         if posture.uid == 0 or owner is None or owner.gid == posture.gid:
             continue
-        if not ground.accounts.member_count(posture.gid):
+        if not audited.accounts.member_count(posture.gid):
             continue
-        group = naming.group(posture.gid, ground.accounts)
+        group = naming.group(posture.gid, audited.accounts)
         text = f"group {group} owns it and may do nothing with it"
         mend = Mend(Wish(gid=owner.gid))
-        places = ground.with_profiles([number])
+        places = audited.with_profiles([number])
         if len(places):
             yield RuleFinding("plain", text, places, 0, mend)
 
@@ -103,20 +103,20 @@ _LOOKED_THROUGH = 100
 """Entries of a list of which each is tried without: of very long ones that would take long, and is no news."""
 
 
-def _repeated(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _repeated(audited: AuditedTree) -> Iterator[RuleFinding]:
     """Named entries without which everybody had the same."""
-    decisions = Decisions(ground.universe)
+    decisions = Decisions(audited.universe)
     seen: dict[tuple[AccessList, int, int, int], list[int]] = {}
-    for number, profile in enumerate(ground.survey.profiles):
+    for number, profile in enumerate(audited.survey.profiles):
         posture = profile.posture
         if posture.acl is not None and posture.acl.mask and len(posture.acl.entries) <= _LOOKED_THROUGH:
             seen.setdefault((posture.acl, posture.mode, posture.uid, posture.gid), []).append(number)
     for numbers in seen.values():
-        posture = ground.survey.profiles[numbers[0]].posture
+        posture = audited.survey.profiles[numbers[0]].posture
         assert posture.acl is not None
         gone = []
         for entry in posture.acl.entries:
-            if entry.id is None or not _may_repeat(entry, posture, ground):
+            if entry.id is None or not _may_repeat(entry, posture, audited):
                 continue
             left = tuple(one for one in posture.acl.entries if one != entry)
             without = posture._replace(acl=AccessList(left))
@@ -124,14 +124,14 @@ def _repeated(ground: AuditedTree) -> Iterator[RuleFinding]:
             if all(had.allowed(want) == has.allowed(want) for want in range(1, 8)):
                 gone.append(entry)
         if gone:
-            named = joined(naming.entry(entry, ground.accounts) for entry in gone[:3])
+            named = joined(naming.entry(entry, audited.accounts) for entry in gone[:3])
             text = f"without {named} everybody would have the same"
-            places = ground.with_profiles(numbers)
+            places = audited.with_profiles(numbers)
             if len(places):
                 yield RuleFinding("plain", text, places, 0, without_entries(posture, gone[:1]))
 
 
-def _may_repeat(entry: Entry, posture: Posture, ground: AuditedTree) -> bool:
+def _may_repeat(entry: Entry, posture: Posture, audited: AuditedTree) -> bool:
     """Whether an entry can give just what is given without it; asked first, for it is told quickly."""
     acl = posture.acl
     assert acl is not None
@@ -140,10 +140,10 @@ def _may_repeat(entry: Entry, posture: Posture, ground: AuditedTree) -> bool:
         if entry.id == posture.gid:
             return True  # it is the owning group, which has an entry anyway
         return own == posture.mode & 7  # what a member gets whom no other entry matches
-    account = None if entry.id is None or entry.id == posture.uid else ground.accounts.user_numbered(entry.id)
+    account = None if entry.id is None or entry.id == posture.uid else audited.accounts.user_numbered(entry.id)
     if account is None:
         return entry.id == posture.uid or own == posture.mode & 7
-    gids = ground.accounts.gids_of(account)
+    gids = audited.accounts.gids_of(account)
     groups = [
         effective(one, acl.mask)
         for one in acl.entries
@@ -152,9 +152,9 @@ def _may_repeat(entry: Entry, posture: Posture, ground: AuditedTree) -> bool:
     return own in groups if groups else own == posture.mode & 7
 
 
-def _capitals(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, _, _ = ground.columns
-    idle = ground.files & (mode & EXECUTE_BITS == 0)
+def _capitals(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, _, _ = audited.columns
+    idle = audited.files & (mode & EXECUTE_BITS == 0)
     for bit, letter, who in ((SETUID, "u", "setuid"), (SETGID, "g", "setgid")):
         places = np.flatnonzero(idle & (mode & bit != 0))
         if len(places):
@@ -163,15 +163,15 @@ def _capitals(ground: AuditedTree) -> Iterator[RuleFinding]:
             yield RuleFinding("odd", text, places, 0, Mend(Wish(mode=parse_change(clause))))
 
 
-def _without_effect(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _without_effect(audited: AuditedTree) -> Iterator[RuleFinding]:
     for code, clause in (
         ("setuid-without-effect", "u-s"),
         ("setgid-without-effect", "g-s"),
         ("sticky-without-effect", "-t"),
     ):
         mend = Mend(Wish(mode=parse_change(clause)))
-        yield from remarked(ground, code, "plain", lambda *_, mend=mend: mend)
-    yield from remarked(ground, "capabilities-without-effect", "plain", lambda *_: None)
+        yield from remarked(audited, code, "plain", lambda *_, mend=mend: mend)
+    yield from remarked(audited, "capabilities-without-effect", "plain", lambda *_: None)
 
 
 RULES = (

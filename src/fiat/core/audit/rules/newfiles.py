@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID
 from fiat.core.model.modechange import parse_change
@@ -15,25 +15,25 @@ from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.words import naming
 
 
-def _inside(ground: AuditedTree) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
+def _inside(audited: AuditedTree) -> "np.ndarray[tuple[int], np.dtype[np.bool_]]":
     """For each entry whether it is a directory in a directory of the tree."""
-    return ground.directories & (ground.survey.parent >= 0)
+    return audited.directories & (audited.survey.parent >= 0)
 
 
-def _setgid_lost(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, _, gid = ground.columns
-    above = np.maximum(ground.survey.parent, 0)
-    lost = _inside(ground) & (mode & SETGID == 0) & (mode[above] & SETGID != 0) & (gid == gid[above])
+def _setgid_lost(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, _, gid = audited.columns
+    above = np.maximum(audited.survey.parent, 0)
+    lost = _inside(audited) & (mode & SETGID == 0) & (mode[above] & SETGID != 0) & (gid == gid[above])
     lost &= mode & 0o020 != 0
     mend = Mend(Wish(mode=parse_change("g+s")))
     for group in np.unique(gid[lost]).tolist():
-        name = naming.group(group, ground.accounts)
+        name = naming.group(group, audited.accounts)
         text = f"the directory above hands group {name} on, and this one does not: what is made here gets its maker's"
         yield RuleFinding("odd", text, np.flatnonzero(lost & (gid == group)), 0, mend)
 
 
-def _default_differs(ground: AuditedTree) -> Iterator[RuleFinding]:
-    profiles = ground.survey.profiles
+def _default_differs(audited: AuditedTree) -> Iterator[RuleFinding]:
+    profiles = audited.survey.profiles
     numbers: dict[AccessList | None, int] = {None: 0}
     lists: list[AccessList | None] = [None]
 
@@ -43,9 +43,9 @@ def _default_differs(ground: AuditedTree) -> Iterator[RuleFinding]:
             lists.append(acl)
         return found
 
-    default = profiles.by_rest(lambda rest: number(rest.posture.default), np.int32)[ground.survey.profile]
-    above = default[np.maximum(ground.survey.parent, 0)]
-    differs = np.flatnonzero(_inside(ground) & (above != 0) & (default != above))
+    default = profiles.by_rest(lambda rest: number(rest.posture.default), np.int32)[audited.survey.profile]
+    above = default[np.maximum(audited.survey.parent, 0)]
+    differs = np.flatnonzero(_inside(audited) & (above != 0) & (default != above))
     for had, has in dict.fromkeys(zip(above[differs].tolist(), default[differs].tolist(), strict=True)):
         places = differs[(above[differs] == had) & (default[differs] == has)]
         what = "has no default list" if not has else "has another default list"
@@ -57,26 +57,26 @@ def _default_differs(ground: AuditedTree) -> Iterator[RuleFinding]:
         yield RuleFinding("odd", text, places, 0, Mend(wish))
 
 
-def _umask_defeats(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, _, gid = ground.columns
-    umask = _login_umask(ground)
+def _umask_defeats(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, _, gid = audited.columns
+    umask = _login_umask(audited)
     if umask is None or not umask & 0o020:
         return
-    bare = ground.by_rest(lambda rest: rest.posture.default is None)
-    shared = ground.directories & bare & (mode & SETGID != 0) & (mode & 0o030 == 0o030)
+    bare = audited.by_rest(lambda rest: rest.posture.default is None)
+    shared = audited.directories & bare & (mode & SETGID != 0) & (mode & 0o030 == 0o030)
     for group in np.unique(gid[shared]).tolist():
-        if ground.accounts.member_count(group) < 2:
+        if audited.accounts.member_count(group) < 2:
             continue
-        name = naming.group(group, ground.accounts)
+        name = naming.group(group, audited.accounts)
         text = f"group {name} works here together, and a login's umask {umask:04o} takes w from what each of them makes"
         entry = Entry(Tag.OWNING_GROUP, 7)
         mend = Mend(Wish(default=ListWish((EntryWish(entry),))))
         yield RuleFinding("odd", text, np.flatnonzero(shared & (gid == group)), 0, mend)
 
 
-def _login_umask(ground: AuditedTree) -> int | None:
+def _login_umask(audited: AuditedTree) -> int | None:
     """What login.defs(5) gives everybody; None where it says nothing, or more to whoever has a group of their own."""
-    settings = ground.evidence.login() or {}
+    settings = audited.evidence.login() or {}
     word = settings.get("UMASK", "")
     if settings.get("USERGROUPS_ENAB", "").lower() == "yes" or not word:
         return None

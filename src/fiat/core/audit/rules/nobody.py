@@ -2,31 +2,31 @@
 
 from collections.abc import Iterator
 
-from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.audit.remarked import remarked, remarked_together
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import ListWish, Wish
 
 
-def _owners(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _owners(audited: AuditedTree) -> Iterator[RuleFinding]:
     mend = Mend(Wish(uid=0), chosen=("--with", "no-owner"))
     many = "no account has the number of its owner, one of {}"
-    yield from remarked_together(ground, "owner-without-account", "odd", mend, many)
+    yield from remarked_together(audited, "owner-without-account", "odd", mend, many)
 
 
-def _groups(ground: AuditedTree) -> Iterator[RuleFinding]:
+def _groups(audited: AuditedTree) -> Iterator[RuleFinding]:
     mend = Mend(Wish(gid=0), chosen=("--with", "no-group"))
     many = "no group has the number of its group, one of {}"
-    yield from remarked_together(ground, "group-without-name", "odd", mend, many)
+    yield from remarked_together(audited, "group-without-name", "odd", mend, many)
 
 
-def _entries(ground: AuditedTree) -> Iterator[RuleFinding]:
-    yield from remarked(ground, "entry-without-name", "odd", _drop_nameless)
+def _entries(audited: AuditedTree) -> Iterator[RuleFinding]:
+    yield from remarked(audited, "entry-without-name", "odd", _drop_nameless)
 
 
-def _drop_nameless(posture: Posture, ground: AuditedTree) -> Mend | None:
-    accounts = ground.accounts
+def _drop_nameless(posture: Posture, audited: AuditedTree) -> Mend | None:
+    accounts = audited.accounts
     gone = []
     for entry in posture.acl.entries if posture.acl is not None else ():
         if entry.id is None:

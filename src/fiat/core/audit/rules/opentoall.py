@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import AuditedTree, Mend, Rule, RuleFinding, by_use
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding, by_use
 from fiat.core.model import right as rights
 from fiat.core.model.mode import STICKY
 from fiat.core.model.modechange import parse_change
@@ -16,37 +16,39 @@ _FILES = Mend(_NO_WRITE, chosen=("--only", "files", "--with", "o+w"))
 _DIRECTORIES = Mend(_NO_WRITE, chosen=("--only", "dirs", "--with", "o+w", "--without", "sticky"))
 
 
-def _files(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, _, _ = ground.columns
-    places = np.flatnonzero(ground.files & (mode & 0o002 != 0))
-    yield from by_use(ground, places, rights.WRITE, "danger", "everyone may write to it", _FILES)
+def _files(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, _, _ = audited.columns
+    places = np.flatnonzero(audited.files & (mode & 0o002 != 0))
+    yield from by_use(audited, places, rights.WRITE, "danger", "everyone may write to it", _FILES)
 
 
-def _devices(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, _, _ = ground.columns
-    blocks = ground.by_rest(lambda rest: rest.posture.kind is Kind.BLOCK)
+def _devices(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, _, _ = audited.columns
+    blocks = audited.by_rest(lambda rest: rest.posture.kind is Kind.BLOCK)
     places = np.flatnonzero(blocks & (mode & 0o006 != 0))
     text = "everyone may open this disk, past every file's own permissions"
     mend = Mend(Wish(mode=parse_change("o-rw")))
-    yield from by_use(ground, places, rights.READ, "danger", text, mend)
+    yield from by_use(audited, places, rights.READ, "danger", text, mend)
 
 
-def _directories(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, _, _ = ground.columns
-    places = np.flatnonzero(ground.directories & (mode & 0o003 == 0o003) & (mode & STICKY == 0))
+def _directories(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, _, _ = audited.columns
+    places = np.flatnonzero(audited.directories & (mode & 0o003 == 0o003) & (mode & STICKY == 0))
     text = "everyone may add names, and remove or replace what others have there"
-    yield from by_use(ground, places, rights.WRITE, "danger", text, _DIRECTORIES)
+    yield from by_use(audited, places, rights.WRITE, "danger", text, _DIRECTORIES)
 
 
-def _sticky(ground: AuditedTree) -> Iterator[RuleFinding]:
-    mode, uid, _ = ground.columns
-    shared = ground.directories & (mode & 0o003 == 0o003) & (mode & STICKY != 0)
+def _sticky(audited: AuditedTree) -> Iterator[RuleFinding]:
+    mode, uid, _ = audited.columns
+    shared = audited.directories & (mode & 0o003 == 0o003) & (mode & STICKY != 0)
     held = "only the owner of a name removes it; others can still fill it, and take a name before it is used"
-    yield from by_use(ground, np.flatnonzero(shared & (uid == 0)), rights.WRITE, "plain", f"sticky: {held}")
+    yield from by_use(audited, np.flatnonzero(shared & (uid == 0)), rights.WRITE, "plain", f"sticky: {held}")
     for owner in np.unique(uid[shared & (uid != 0)]).tolist():
         text = "sticky, but it belongs to an ordinary user, who can still remove and replace what anybody has there"
         mend = Mend(Wish(uid=0))
-        yield RuleFinding("plain", text, np.flatnonzero(shared & (uid == owner)), ground.universe.with_uid(owner), mend)
+        yield RuleFinding(
+            "plain", text, np.flatnonzero(shared & (uid == owner)), audited.universe.with_uid(owner), mend
+        )
 
 
 RULES = (

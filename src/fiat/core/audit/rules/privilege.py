@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit.ground import AuditedTree, Mend, Places, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Places, Rule, RuleFinding
 from fiat.core.audit.replacing import footholds, mend_of
 from fiat.core.model import right as rights
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID
@@ -22,41 +22,41 @@ _RUNS_ANYTHING = re.compile(
 """Names of programs that run whatever they are told to."""
 
 
-def privileged(ground: AuditedTree) -> Places:
+def privileged(audited: AuditedTree) -> Places:
     """Programs that give whoever runs them something: setuid, setgid or capabilities, where these have effect."""
-    mode, _, _ = ground.columns
+    mode, _, _ = audited.columns
     executable = mode & EXECUTE_BITS != 0
-    capable = executable & ground.by_rest(lambda rest: rest.posture.capabilities is not None)
-    counts = ground.by_rest(lambda rest: not refuses_privilege(rest.program, rest.mount))
-    return np.flatnonzero(ground.files & counts & ((set_id_by_mode(mode) != 0) | capable))
+    capable = executable & audited.by_rest(lambda rest: rest.posture.capabilities is not None)
+    counts = audited.by_rest(lambda rest: not refuses_privilege(rest.program, rest.mount))
+    return np.flatnonzero(audited.files & counts & ((set_id_by_mode(mode) != 0) | capable))
 
 
-def _as_whom(ground: AuditedTree, found: Object) -> str:
+def _as_whom(audited: AuditedTree, found: Object) -> str:
     parts, counts = [], set_id_by_mode(found.posture.mode)
     if counts & SETUID:
-        parts.append(f"as {naming.user(found.posture.uid, ground.accounts)}")
+        parts.append(f"as {naming.user(found.posture.uid, audited.accounts)}")
     if counts & SETGID:
-        parts.append(f"in group {naming.group(found.posture.gid, ground.accounts)}")
+        parts.append(f"in group {naming.group(found.posture.gid, audited.accounts)}")
     if found.posture.capabilities is not None:
         parts.append("with capabilities")
     return " ".join(parts)
 
 
-def _replaceable(ground: AuditedTree) -> Iterator[RuleFinding]:
-    for place in privileged(ground).tolist():
-        found = ground.object(place)
-        trusted = ground.root | (ground.universe.with_uid(found.posture.uid) if found.posture.mode & SETUID else 0)
-        for hold in footholds(ground, found.path, trusted):
-            text = f"it runs {_as_whom(ground, found)}, and {hold.words(ground)}"
-            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(ground, hold))
+def _replaceable(audited: AuditedTree) -> Iterator[RuleFinding]:
+    for place in privileged(audited).tolist():
+        found = audited.object(place)
+        trusted = audited.root | (audited.universe.with_uid(found.posture.uid) if found.posture.mode & SETUID else 0)
+        for hold in footholds(audited, found.path, trusted):
+            text = f"it runs {_as_whom(audited, found)}, and {hold.words(audited)}"
+            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(audited, hold))
 
 
-def _unusual(ground: AuditedTree) -> Iterator[RuleFinding]:
-    places = privileged(ground)
-    paths = ground.paths(places)
-    packaged = ground.evidence.packaged(paths)
+def _unusual(audited: AuditedTree) -> Iterator[RuleFinding]:
+    places = privileged(audited)
+    paths = audited.paths(places)
+    packaged = audited.evidence.packaged(paths)
     for place, path in zip(places.tolist(), paths, strict=True):
-        found = ground.object(place)
+        found = audited.object(place)
         anything = _RUNS_ANYTHING.fullmatch(posixpath.basename(path)) is not None
         if packaged is not None and path in packaged and not anything:
             continue
@@ -71,8 +71,8 @@ def _unusual(ground: AuditedTree) -> Iterator[RuleFinding]:
             why = "and no package owns it"
         strong = bool(found.posture.mode & SETUID and found.posture.uid == 0) or found.posture.capabilities is not None
         weight = "danger" if anything or (strong and packaged is not None) else "odd"
-        text = f"whoever runs it acts {_as_whom(ground, found)}, {why}"
-        for users, _ in ground.by_others(np.array([place]), rights.EXECUTE):
+        text = f"whoever runs it acts {_as_whom(audited, found)}, {why}"
+        for users, _ in audited.by_others(np.array([place]), rights.EXECUTE):
             if users:
                 yield RuleFinding(weight, text, np.array([place]), users, mend)
             else:

@@ -257,10 +257,10 @@ NOBODY = "; nobody but root, or its owner, gets there"
 
 
 def by_use(
-    ground: AuditedTree, places: Places, right: Right, weight: str, text: str, mend: Mend | None = None
+    audited: AuditedTree, places: Places, right: Right, weight: str, text: str, mend: Mend | None = None
 ) -> Iterator[RuleFinding]:
     """What is found at ``places``: of ``weight`` where others can really use it by having ``right``, and else plain."""
-    for people, some in ground.by_others(places, right):
+    for people, some in audited.by_others(places, right):
         if people:
             yield RuleFinding(weight, text, some, people, mend)
         else:
