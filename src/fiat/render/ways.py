@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.let import Way, WaysToGoals
+from fiat.app.let import MEANS, Way, WaysToGoals
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
@@ -283,7 +283,7 @@ class WaysView(PlainResult):
         if means == "owner":
             given = dict.fromkeys(naming.user(wish.uid, self.accounts) for wish in wishes if wish.uid is not None)
             return f"the owner becomes {joined(given)}" if given else f"the owner becomes {self.who}"
-        return _LETTERS[means]
+        return MEANS[means].about
 
     def _names_group(self, way: Way) -> bool:
         """Whether the group itself gets an entry."""
@@ -355,10 +355,3 @@ def _named(who: Principal) -> str:
 def _the_one(values: list[object]) -> object:
     """The value that all share; None where they differ."""
     return values[0] if all(value == values[0] for value in values) else None
-
-
-_LETTERS = {
-    "owner-bits": "the owner's letters",
-    "group-bits": "what the owning group may do",
-    "other-bits": "what everyone may do whom no entry and no group matches",
-}

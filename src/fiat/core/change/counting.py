@@ -109,11 +109,9 @@ class _Counting:
             return Extent(entry_limit=self.most)  # another name of what changes may lie anywhere under it
         universe = universe_of(self.host.accounts, [change.before, change.after])
         reach = reach_below(Decisions(universe), change.before, change.after)
-        return (
-            None
-            if reach is ChangeReach.NOTHING
-            else Extent(one_level=reach is ChangeReach.ITS_NAMES, entry_limit=self.most)
-        )
+        if reach is ChangeReach.NOTHING:
+            return None
+        return Extent(one_level=reach is ChangeReach.ITS_NAMES, entry_limit=self.most)
 
     def _survey(self, path: str, extent: Extent) -> Survey:
         survey = self.surveys.get((path, extent)) or self.surveys.get((path, Extent()))

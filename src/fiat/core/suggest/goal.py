@@ -30,6 +30,11 @@ class Terms(NamedTuple):
     most: int = COUNT_LIMIT
     cost_over: str | None = None
 
+    @property
+    def by_words(self) -> str:
+        """The means that are asked for, as the end of a sentence; empty where it is all of them."""
+        return "" if self.by == tuple(MEANS) else f" by {', '.join(self.by)}"
+
     def spares(self, movers: set[tuple[object, ...]]) -> bool:
         """Whether none of those who move, by identity, is to be spared."""
         return not any(who.identity in movers for who in self.spare)

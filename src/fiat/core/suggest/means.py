@@ -125,15 +125,34 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int, keeping: Ke
     return ListWish(tuple(entries), (), None if mask == union else mask or READ)
 
 
+class MeansKind(NamedTuple):
+    """One means; those that need more than a new row here have it in :func:`single_means`.
+
+    ``about`` says what it is. ``own`` means concern nobody but who it is about. What goes ``by_group`` is thought of
+    for each group of theirs. What is not ``in_posture`` changes no object. Where several would do on an object of a
+    tree, the first by ``concern`` is taken: it concerns the fewest others.
+    """
+
+    name: str
+    about: str
+    concern: int
+    own: bool = False
+    by_group: bool = False
+    in_posture: bool = True
+
+
 MEANS = {
-    "entry": "an access entry for who it is about alone",
-    "owner-bits": "the owner's letters",
-    "group-bits": "what the owning group may do",
-    "named-group": "what a group that is named in the list may do",
-    "other-bits": "what everyone may do whom no entry and no group matches",
-    "owning-group": "another owning group",
-    "owner": "another owner",
-    "membership": "joining a group, or leaving it",
+    kind.name: kind
+    for kind in (
+        MeansKind("entry", "an access entry for who it is about alone", 0, own=True),
+        MeansKind("owner-bits", "the owner's letters", 1, own=True),
+        MeansKind("group-bits", "what the owning group may do", 3),
+        MeansKind("named-group", "what a group that is named in the list may do", 2, by_group=True),
+        MeansKind("other-bits", "what everyone may do whom no entry and no group matches", 4),
+        MeansKind("owning-group", "another owning group", 5, by_group=True),
+        MeansKind("owner", "another owner", 6),
+        MeansKind("membership", "joining a group, or leaving it", 7, in_posture=False),
+    )
 }
 """All means, in the order in which equal ways are told."""
 

@@ -1,6 +1,6 @@
 """Memberships as ways: each that a user could get, or lose, and what it would do; Fiat never changes one itself."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from fiat.core.ask.effects import Effects, same_people
 from fiat.core.ask.treeeffects import Asker, Pair, View
@@ -16,7 +16,9 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decision, superuser
-from fiat.core.suggest.means import Need, entry_holding, had, outcome, single_means
+from fiat.core.suggest.cost import Draft, Meant, Way, way_of
+from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.means import MEANS, Need, entry_holding, had, outcome, single_means
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import walk
 
@@ -38,7 +40,7 @@ def for_members(need: Need, members: Universe, actor: Principal, umask: int) -> 
         own = need._replace(object=need.object._replace(posture=posture), who=member)
         for means in single_means(own, members):
             after = outcome(own.object, means.wish, actor, umask)
-            if means.names in (("entry",), ("owner-bits",)) and after is not None and own.met(after):
+            if all(MEANS[name].own for name in means.names) and after is not None and own.met(after):
                 yield means.wish, after
                 posture = after
                 break
@@ -83,6 +85,29 @@ def with_membership(host: Host, membership: tuple[str, int], *, gives: bool) -> 
     change = [membership]
     supposed = SupposedAccounts(host.accounts, change) if gives else SupposedAccounts(host.accounts, (), change)
     return HostAsIf(host, Supposition(accounts=supposed))
+
+
+def membership_ways(
+    host: Host,
+    goals: Sequence[Goal],
+    postures: Iterable[Posture],
+    holds: Callable[[Principal], bool],
+    effects: Callable[[Host], Effects],
+    meant: Meant,
+) -> Iterator[Way]:
+    """Joining a group that ``postures`` speak of, or leaving it, where all goals, of one user, hold by that.
+
+    ``holds`` tells it of who the user is then, ``effects`` what it does on the host as it is then. Nothing is changed
+    by Fiat.
+    """
+    who, gives = goals[0].who, goals[0].gives
+    if any(goal.who != who for goal in goals):
+        return  # a way is one membership
+    gids = {gid for posture in postures for gid in posture.owners()[1]}
+    for membership, member in memberships(host, who, gids, gives=gives):
+        if holds(member):
+            then = with_membership(host, membership, gives=gives)
+            yield way_of(host, goals, Draft(("membership",), (), membership), effects(then), meant, at_least=True)
 
 
 def effects_of_membership(host: Host, then: Host, surveys: Surveys) -> Effects:

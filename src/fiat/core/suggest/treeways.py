@@ -10,6 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.ask.effects import Effects
 from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.why import RULE_WORDS
@@ -38,9 +39,8 @@ from fiat.core.suggest.memberships import (
     effects_of_membership,
     for_members,
     members_of,
-    memberships,
+    membership_ways,
     not_more,
-    with_membership,
 )
 from fiat.core.suggest.ways import ROOT, Searching, ask, impossible
 from fiat.core.text import counted, visible
@@ -128,8 +128,7 @@ class SearchingTrees:
             reason = impossible(there, ask(self.host, there))
             if reason:
                 return reason
-        means = "" if self.terms.by == tuple(MEANS) else f" by {', '.join(self.terms.by)}"
-        return f"no change of modes, lists, owners or a membership does it{means}"
+        return f"no change of modes, lists, owners or a membership does it{self.terms.by_words}"
 
     def _wrong(self, host: Host, view: View, goal: Goal) -> NDArray[np.intp]:
         """The places in a tree where a goal is not so; for a group, where it is not so for all of its members."""
@@ -164,13 +163,14 @@ class SearchingTrees:
         return many and self.terms.by == tuple(MEANS) and way.cost[:4] == (False, 0, 0, 0)
 
     def _preferences(self) -> Iterator[Preference]:
-        if not self.goals[0].gives and {"entry", "owner-bits"} & {*self.terms.by}:
+        kinds = [MEANS[name] for name in self.terms.by]
+        if not self.goals[0].gives and any(kind.own for kind in kinds):
             yield Preference("entry", top=True)
-        for name in self.terms.by:
-            if name in ("named-group", "owning-group"):
-                yield from (Preference(name, gid) for gid in self._gids())
-            elif name != "membership":
-                yield Preference(name)
+        for kind in kinds:
+            if kind.by_group:
+                yield from (Preference(kind.name, gid) for gid in self._gids())
+            elif kind.in_posture:
+                yield Preference(kind.name)
 
     def _gids(self) -> list[int]:
         """The groups of who it is about; those that own something in the trees first."""
@@ -294,20 +294,18 @@ class SearchingTrees:
         return True
 
     def _memberships(self) -> Iterator[Way]:
-        who, gives = self.goals[0].who, self.goals[0].gives
-        if len(self.people) > 1:
-            return
         postures = [found.posture for tree in self.trees for found in tree.route.objects]
         postures += [profile.posture for tree in self.trees for profile in tree.survey.profiles]
-        gids = {gid for posture in postures for gid in posture.owners()[1]}
-        for membership, member in memberships(self.host, who, gids, gives=gives):
-            if all(self._so_as(member, goal) for goal in self.goals) and not any(
+
+        def holds(member: Principal) -> bool:
+            return all(self._so_as(member, goal) for goal in self.goals) and not any(
                 self._wrong_as(member, tree) for tree in self.trees
-            ):
-                then = with_membership(self.host, membership, gives=gives)
-                effects = effects_of_membership(self.host, then, self.surveys)
-                draft = Draft(("membership",), (), membership)
-                yield way_of(self.host, self.goals, draft, effects, {}, at_least=True)
+            )
+
+        def effects(then: Host) -> Effects:
+            return effects_of_membership(self.host, then, self.surveys)
+
+        yield from membership_ways(self.host, self.goals, postures, holds, effects, {})
 
     def _so_as(self, member: Principal, goal: Goal) -> bool:
         """Whether it is so for who is a member then at the first path where it is not so now."""
@@ -404,7 +402,7 @@ class _Edits:
         preferred = (means for means in single_means(need, everyone, groups) if self._is_preferred(means, need))
         found = next(self._doing(preferred, need), None)
         if found is None:
-            others = sorted(single_means(need, everyone), key=lambda means: _FALLBACK.index(means.names[0]))
+            others = sorted(single_means(need, everyone), key=lambda means: MEANS[means.names[0]].concern)
             found = next(self._doing(others, need), None)
         return found
 
@@ -427,7 +425,6 @@ class _Edits:
 
 
 _GROUP = Tag.NAMED_GROUP
-_FALLBACK = ("entry", "owner-bits", "named-group", "group-bits", "other-bits", "owning-group", "owner")
 
 
 class _Asked:

@@ -26,12 +26,17 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.checks import Step, Verdict
 from fiat.core.rules.decision import superuser
-from fiat.core.suggest.cost import Draft, Meant, Way, meant_by, way_of
+from fiat.core.suggest.cost import Draft, Way, meant_by, way_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.means import MEANS, Means, Need, means_for, outcome
-from fiat.core.suggest.memberships import effects_of_membership, members_of, memberships, not_more, with_membership
+from fiat.core.suggest.memberships import (
+    effects_of_membership,
+    members_of,
+    membership_ways,
+    not_more,
+)
 from fiat.core.text import visible
 from fiat.core.tree.reading import Walked, survey_at
 from fiat.core.tree.walk import Extent, route_for, walk
@@ -54,8 +59,6 @@ _FEW_GROUPS = 16
 
 First = Callable[[Sequence[tuple[str, Wish]]], None]
 """Is told of the entry way, by its wishes by path, before what lies below is read to count what the ways cost."""
-
-_AT_ONCE = {"entry", "owner-bits"}
 
 ROOT = principals.unlisted_user(0, (0,))
 """Who carries a way out, as far as its cost is concerned: whether the one who asks may do it is another question."""
@@ -195,8 +198,7 @@ class Searching:
         """Why there is no way."""
         if self.fixed:
             return f"{visible(self.fixed[0])} cannot be changed so, not even by root: {self.fixed[1]}"
-        means = "" if self.terms.by == tuple(MEANS) else f" by {', '.join(self.terms.by)}"
-        return f"no change of a mode, a list, an owner or a membership on the way does it{means}"
+        return f"no change of a mode, a list, an owner or a membership on the way does it{self.terms.by_words}"
 
     def ways(self) -> Iterator[Way]:
         """Each way: for one goal by every combination of means, for several by each means as far as it goes."""
@@ -292,7 +294,7 @@ class Searching:
     def _for_all(self) -> Iterator[tuple[tuple[str, ...], Drafting, int]]:
         """One goal after the other, by what costs least, and by each means wherever it can be."""
         known = set()
-        for prefer in ("", *(name for name in self.terms.by if name != "membership")):
+        for prefer in ("", *(name for name in self.terms.by if MEANS[name].in_posture)):
             drafting = Drafting(self.host, ROOT, self.walked)
             chosen: list[Means] = []
             for goal in self.goals:
@@ -356,7 +358,7 @@ class Searching:
             self._for_new(drafting)
         if any(ask(drafting.then, goal).allowed is not goal.gives for goal in self.goals):
             return None
-        if self.first is not None and {*names} <= _AT_ONCE:
+        if self.first is not None and all(MEANS[name].own for name in names):
             self.first(drafting.steps)
             self.first = None
         made = make_plan(
@@ -375,10 +377,7 @@ class Searching:
         if made.effects is None or refused is not None:
             return None  # not even root can
         draft = Draft(names or ("entry",), tuple(drafting.steps), None, made, drafting.entries, latent)
-        return way_of(self.host, self.goals, draft, made.effects, self._meant())
-
-    def _meant(self) -> Meant:
-        return meant_by(self.goals)
+        return way_of(self.host, self.goals, draft, made.effects, meant_by(self.goals))
 
     def _for_new(self, drafting: Drafting) -> None:
         """Default lists of the directories that the goals are for, so that what is made there follows."""
@@ -391,14 +390,15 @@ class Searching:
     def _for_members(self, drafting: Drafting, goal: Goal) -> tuple[str, ...] | None:
         """Do the same for members of the group whom another class decides, each by an entry of their own; the means
         that it took, None where that cannot be."""
-        by = ("entry", "owner-bits", *(["owner"] if goal.right.by_owner else []))
-        own = self.terms._replace(by=by, exact=False)
+        own = [kind.name for kind in MEANS.values() if kind.own]
+        by = (*own, *(["owner"] if goal.right.by_owner else []))
+        terms = self.terms._replace(by=by, exact=False)
         names: dict[str, None] = {}
         for member in members_of(goal.who, self.host.accounts).principals:
             theirs = goal._replace(who=member)
             if ask(drafting.then, theirs).allowed is goal.gives:
                 continue
-            chosen = Searching(drafting.then, [theirs], own, self.walked)._alone(drafting, theirs)
+            chosen = Searching(drafting.then, [theirs], terms, self.walked)._alone(drafting, theirs)
             if chosen is None:
                 return None
             names |= dict.fromkeys(name for means in chosen for name in means.names)
@@ -407,21 +407,15 @@ class Searching:
     # --- memberships ---
 
     def _memberships(self) -> Iterator[Way]:
-        """Joining a group that is allowed it, or leaving the one by which it was; nothing is changed by Fiat."""
-        who, gives = self.goals[0].who, self.goals[0].gives
-        if any(goal.who != who for goal in self.goals):
-            return  # a way is one membership
-        postures = (
-            need.object.posture for goal in self.goals for need in self._needs_of(goal) if need.object is not None
+        gives = self.goals[0].gives
+        postures = [need.object.posture for goal in self.goals for need in self._needs_of(goal)]
+
+        def holds(member: Principal) -> bool:
+            return all(ask(self.host, goal, member).allowed is gives for goal in self.goals)
+
+        yield from membership_ways(
+            self.host, self.goals, postures, holds, self._effects_of_membership, meant_by(self.goals)
         )
-        gids = {gid for posture in postures for gid in posture.owners()[1]}
-        for membership, member in memberships(self.host, who, gids, gives=gives):
-            if any(ask(self.host, goal, member).allowed is not gives for goal in self.goals):
-                continue
-            then = with_membership(self.host, membership, gives=gives)
-            effects = self._effects_of_membership(then)
-            draft = Draft(("membership",), (), membership)
-            yield way_of(self.host, self.goals, draft, effects, self._meant(), at_least=True)
 
     def _needs_of(self, goal: Goal) -> Iterator[Need]:
         verdict = ask(self.host, goal)
