@@ -12,9 +12,9 @@ import pytest
 from fiat.app.compare import ComparedState, compared
 from fiat.app.save import Destination, save
 from fiat.app.times import parse_time
-from fiat.core.ask import effects
 from fiat.core.errors import NotationError
 from fiat.core.model.principals import Principal
+from fiat.core.rules import difference
 from fiat.core.state.comparison import Comparison
 from fiat.core.words import naming
 from fiat.host.live.accounts import from_folder
@@ -126,7 +126,7 @@ def test_a_fault_where_answers_are_compared_is_seen(tmp_path: Path, monkeypatch:
         found = compared(*states)
         assert found is not None
         assert found.effects.gains
-        monkeypatch.setattr(effects, "more", lambda one, other: {})
+        monkeypatch.setattr(difference, "_newly", lambda one, other: {})
         nothing = compared(*states)
         assert nothing is not None
         assert not nothing.effects.gains

@@ -197,8 +197,8 @@ def override_anything(want: int, *, directory: bool, executable: bool) -> tuple[
     return 0, -1
 
 
-def only_the_flag(object_: object, flag: str) -> bool:
-    return False
+def no_limits(object_: object, *, allow_adding: bool) -> Iterator[str]:
+    return iter(())
 
 
 @pytest.mark.slow
@@ -210,8 +210,8 @@ def only_the_flag(object_: object, flag: str) -> bool:
         (rules.Decision, "allowed", union_of_entries),
         (rules, "overriding_capability", override_anything),
         (rules, "EXECUTE_BITS", 0),
-        (checks, "permissions_for", lambda right, kind: {"read": 4, "list": 4, "write": 2}.get(right.name, 1)),
-        (checks, "has_flag", only_the_flag),
+        (Right, "permissions_on", lambda right, kind: right.permission),
+        (checks, "limits_on", no_limits),
         (checks, "STICKY", 0),
         (checks.Step, "allowed", True),
     ],
