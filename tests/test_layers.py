@@ -171,7 +171,7 @@ def test_every_change_goes_through_one_door() -> None:
         "core.change.target",
         "app.change",  # the paths that are given, each with its tree
         "app.restore",  # trees that were compared
-        "core.suggest.treeways",  # the trees of a let or a bar
+        "core.suggest.treeedits",  # the trees of a let or a bar
         "core.audit.mending",  # counted alone, never carried out
     }
     assert _callers(known, {"target_of", "targets_in"}) == {

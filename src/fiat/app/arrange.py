@@ -21,7 +21,8 @@ from fiat.core.rules.access import Access
 from fiat.core.suggest.arranging import Arranged, Arranger, arrangements_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Terms
-from fiat.core.suggest.ways import ROOT, Searching
+from fiat.core.suggest.needs import ROOT
+from fiat.core.suggest.ways import Searching
 from fiat.core.text import quoted, shell_word, visible
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked

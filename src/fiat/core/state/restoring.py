@@ -84,26 +84,19 @@ def restoring(
     first, number = distinct_columns(now.profile[mine].astype(np.int64), before.profile[theirs].astype(np.int64), known)
     chooser = _Chooser(accounts, only)
     goals: dict[int, Posture] = {}
-    trusted: set[int] = set()
-    unreached = np.zeros(len(first), np.bool_)
-    stays = np.zeros(len(first), np.bool_)
-    unprivileged = np.zeros(len(first), np.bool_)
+    unreached, stays, unprivileged = (np.zeros(len(first), np.bool_) for _ in range(3))
     count = len(now.profiles)
     for which, place in enumerate(first.tolist()):
         has, had = now.profiles[int(now.profile[mine[place]])], before.profiles[int(before.profile[theirs[place]])]
-        goal = chooser.goal(has, had)
-        if goal is not None and not known[place] and not privilege:
-            bare = without_privilege(goal)
-            unprivileged[which] = bare != goal
-            goal = bare
-        if goal is None:
-            unreached[which] = True
-            goal = has.posture
-        elif goal == has.posture:
-            stays[which] = True
+        wanted = chooser.goal(has, had)
+        goal = has.posture if wanted is None else wanted
+        if not known[place] and not privilege:
+            goal = without_privilege(goal) if wanted is not None else goal
+            unprivileged[which] = wanted is not None and goal != wanted
+        unreached[which] = wanted is None
+        stays[which] = wanted is not None and goal == has.posture
         goals[count + which] = goal
-        if known[place]:
-            trusted.add(count + which)
+    trusted = frozenset((np.flatnonzero(known[first]) + count).tolist())
     profiles = now.profiles.taken(np.concatenate([np.arange(count), now.profile[mine][first].astype(np.int64)]))
     profile = now.profile.copy()
     profile[mine] = (count + number).astype(np.int32)
@@ -114,7 +107,7 @@ def restoring(
     if only is RestoreDirection.EVERYTHING:  # what stays differs by nothing that is put back
         left.append(LeftObjects("other-flags", after, mine[(stays & ~unprivileged)[number]]))
     survey = now.with_profiles(profiles, profile)
-    return Restoring(survey, chosen, Goals(goals, frozenset(trusted)), [one for one in left if len(one.places)])
+    return Restoring(survey, chosen, Goals(goals, trusted), [one for one in left if len(one.places)])
 
 
 def _filesystems(survey: Survey) -> NDArray[Any]:

@@ -12,6 +12,7 @@ __all__ = (
     "forecast",
     "goal",
     "means",
+    "needs",
     "search",
     "ways",
 )

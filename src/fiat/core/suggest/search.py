@@ -16,8 +16,9 @@ from fiat.core.suggest.cost import Way
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.memberships import members_of
+from fiat.core.suggest.needs import ROOT, ask, impossible
 from fiat.core.suggest.treeways import SearchingTrees
-from fiat.core.suggest.ways import ROOT, First, Searching, ask, impossible, worth_telling
+from fiat.core.suggest.ways import First, Searching, worth_telling
 from fiat.core.text import counted, joined, shell_word, visible
 from fiat.core.tree.reading import Walked, end_without_links
 from fiat.core.tree.walk import Trouble, inside, names_in, open_end, route_for, walk

@@ -4,8 +4,7 @@ What becomes of an object depends on its posture and on what it is run with, so 
 """
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
-from typing import NamedTuple
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,38 +16,30 @@ from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan, Surveys
 from fiat.core.change.planned import Item
-from fiat.core.change.target import Target
 from fiat.core.model import right as rights
-from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.mode import EXECUTE
-from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe, of_accounts
 from fiat.core.model.right import Right
-from fiat.core.model.route import Route
-from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.suggest.cost import Draft, Way, way_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms, implied_by
-from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means, wish_between
+from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.memberships import (
     effects_of_membership,
-    for_members,
     members_of,
     membership_ways,
-    not_more,
 )
-from fiat.core.suggest.ways import ROOT, Searching, ask, impossible
+from fiat.core.suggest.needs import ROOT, ask, impossible
+from fiat.core.suggest.treeedits import GoalTree, Preference, TreeEdits
+from fiat.core.suggest.ways import Searching
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.asif import HostAsIf, Supposition
-from fiat.core.tree.profile import Profile, profile_of
 from fiat.core.tree.reading import Walked, end_without_links, survey_at
-from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, walk
 
 _FEW_GROUPS = 4
@@ -57,31 +48,8 @@ _FEW_GROUPS = 4
 _MANY_PROFILES = 2_000
 """Where objects are of more kinds, one way that costs nobody anything is enough, unless others are asked for."""
 
-_EXAMPLES = 50
-"""So many different wishes are kept to tell what a way does."""
-
 _OF_USE = (rights.READ, rights.WRITE, rights.EXECUTE)
 """Who has none of these below a directory has nothing from entering it."""
-
-
-class _Tree(NamedTuple):
-    """A tree that goals are for, as it is: the route to its top, what is there, and which goals."""
-
-    route: Route
-    survey: Survey
-    goals: tuple[Goal, ...]
-
-    @property
-    def top(self) -> str:
-        return self.survey.top.path
-
-
-class Preference(NamedTuple):
-    """By which means objects are changed wherever that can be, and by which group; ``top`` where only tops are."""
-
-    name: str
-    gid: int | None = None
-    top: bool = False
 
 
 class SearchingTrees:
@@ -113,13 +81,13 @@ class SearchingTrees:
                 if len(wrong) or (terms.and_new and self._misses_new(tree, goal)):
                     self.left.append(goal)
 
-    def _read(self, path: str) -> _Tree:
+    def _read(self, path: str) -> GoalTree:
         route, survey = survey_at(self.host, path, Extent(), self.progress, follow=False)
         self.walked.expect(end_without_links(route))
         if not survey.complete:
             raise KeyboardInterrupt
         self.surveys[survey.top.path, Extent()] = survey
-        return _Tree(route, survey, tuple(goal for goal in self.goals if goal.path == path))
+        return GoalTree(route, survey, tuple(goal for goal in self.goals if goal.path == path))
 
     def why_none(self) -> str:
         """Why there is no way: for one of the paths where it is not so."""
@@ -137,7 +105,7 @@ class SearchingTrees:
         wrong = wrong_places(host, view, people, [goal._replace(who=who) for who in people])
         return np.unique(np.concatenate(wrong))
 
-    def _misses_new(self, tree: _Tree, goal: Goal) -> bool:
+    def _misses_new(self, tree: GoalTree, goal: Goal) -> bool:
         """Whether there is a directory in a tree where what is made later would not follow."""
         umask = self.host.settings.umask
         return any(for_new(profile.at(), goal, ROOT, umask) is not None for profile in tree.survey.profiles)
@@ -186,7 +154,8 @@ class SearchingTrees:
         opened = self._opened(drafting, preference) if self.goals[0].gives else []
         if opened is None:
             return None
-        edits = [_Edits(self, tree, preference) for tree in self.trees]
+        terms, umask = self.terms, self.host.settings.umask
+        edits = [TreeEdits(tree, preference, terms, self.everyone, self.members, umask) for tree in self.trees]
         if preference.top:
             for one in edits:
                 one.close(drafting)
@@ -249,7 +218,7 @@ class SearchingTrees:
             return None
         return [_not_covered(reason, list(dict.fromkeys(paths))) for reason, paths in wrong.items()]
 
-    def _open_elsewhere(self, tree: _Tree) -> Iterator[Finding]:
+    def _open_elsewhere(self, tree: GoalTree) -> Iterator[Finding]:
         """What closing the top leaves open: files by names outside the tree, and what other mounts show of it."""
         survey = tree.survey
         outside = [places for places in survey.several_names().values() if survey.links[places[0]] > len(places)]
@@ -312,119 +281,11 @@ class SearchingTrees:
         path = self._example.get(goal)
         return path is None or ask(self.host, goal._replace(path=path, below=False), member).allowed is goal.gives
 
-    def _wrong_as(self, member: Principal, tree: "_Tree") -> int:
+    def _wrong_as(self, member: Principal, tree: "GoalTree") -> int:
         """On how many paths of a tree the goals are not so for who is a member then."""
         goals = [goal._replace(who=member) for goal in tree.goals]
         places = wrong_places(self.host, View(tree.route, tree.survey), [member], goals)
         return sum(len(some) for some in places)
-
-
-class _Edits:
-    """What becomes of a tree, profile by profile, by the means that are preferred; ``names`` are those it took."""
-
-    def __init__(self, searching: SearchingTrees, tree: _Tree, preference: Preference) -> None:
-        self.searching = searching
-        self.tree = tree
-        self.preference = preference
-        self.names: dict[str, None] = {}
-        self.entries = 0
-        self.wishes: dict[Wish, None] = {}
-        self._umask = searching.host.settings.umask
-        self._allowed = frozenset(searching.terms.by)
-        self._known: dict[Profile, Wish] = {}
-
-    def target(self) -> Target:
-        """The tree as the target of a plan."""
-        survey = self.tree.survey
-        return Target(survey.top.path, self.tree.route, survey, np.ones(len(survey), np.bool_), True, self.wish)
-
-    def close(self, drafting: Drafting) -> None:
-        """Let nobody of those whom it is about enter the top."""
-        for wish, posture in self._steps(profile_of(self.tree.survey.top)):
-            drafting.add(self.tree.survey.top, wish, posture)
-
-    def wish(self, profile: Profile) -> Wish:
-        """What is to become of what has this profile."""
-        wish = self._known.get(profile)
-        if wish is None:
-            steps = self._steps(profile)
-            self.entries += sum(len(one.access.entries) + len(one.access.remove) for one, _ in steps)
-            single = len(steps) == 1 and steps[0][0].like is None
-            wishes = [one for one, _ in steps]
-            wish = Wish() if not steps else wishes[0] if single else wish_between(profile.posture, steps[-1][1], wishes)
-            self._known[profile] = wish
-            self.wishes |= dict.fromkeys(one for one, _ in steps) if len(self.wishes) < _EXAMPLES else {}
-        return wish
-
-    def _steps(self, profile: Profile) -> list[tuple[Wish, Posture]]:
-        """The wishes, one after the other, and what comes of each."""
-        found = profile.at()
-        steps: list[tuple[Wish, Posture]] = []
-        for goal in self.tree.goals:
-            want = goal.asks(profile) | (EXECUTE if self.preference.top else 0)
-            if not want:
-                continue
-            now = found._replace(posture=steps[-1][1] if steps else profile.posture)
-            steps += self._one(Need(now, goal.who, want, goal.gives, want if self.preference.top else goal.part))
-            if self.searching.terms.and_new and profile.posture.directory:
-                now = found._replace(posture=steps[-1][1] if steps else profile.posture)
-                new = for_new(now, goal, ROOT, self._umask)
-                if new is not None and new.like is not None:
-                    steps.append((new, new.like))
-        return steps
-
-    def _one(self, need: Need) -> Iterator[tuple[Wish, Posture]]:
-        """What meets one need, for the members of a group too."""
-        members = self.searching.members.get(need.who)
-        posture = need.object.posture
-        if not need.met(posture):
-            means = self._best(need)
-            if means is None:
-                return
-            after = outcome(need.object, means.wish, ROOT, self._umask)
-            assert after is not None
-            self.names |= dict.fromkeys(means.names)
-            yield means.wish, after
-            if members is not None and self.searching.terms.exact and need.gives:
-                changed = need.object._replace(posture=after)
-                for wish, after in not_more(posture, changed, need.want, members, ROOT, self._umask):
-                    yield wish, after
-            posture = after
-        if members is not None:
-            now = need._replace(object=need.object._replace(posture=posture))
-            yield from for_members(now, members, ROOT, self._umask)
-
-    def _best(self, need: Need) -> Means | None:
-        """The means that are preferred, where they do it; else those that concern the fewest others."""
-        name, gid, _ = self.preference
-        everyone = self.searching.everyone
-        groups = None if name == "group-bits" or need.who.kind == "group" else () if gid is None else (gid,)
-        preferred = (means for means in single_means(need, everyone, groups) if self._is_preferred(means, need))
-        found = next(self._doing(preferred, need), None)
-        if found is None:
-            others = sorted(single_means(need, everyone), key=lambda means: MEANS[means.names[0]].concern)
-            found = next(self._doing(others, need), None)
-        return found
-
-    def _doing(self, means: Iterable[Means], need: Need) -> Iterator[Means]:
-        """Those that may be used, and do it."""
-        for one in means:
-            if {*one.names} <= self._allowed:
-                after = outcome(need.object, one.wish, ROOT, self._umask)
-                if after is not None and need.met(after):
-                    yield one
-
-    def _is_preferred(self, means: Means, need: Need) -> bool:
-        name, gid, _ = self.preference
-        if gid is None:
-            return means.names[0] == name
-        if name == "named-group" and means.names == ("group-bits",):
-            return need.object.posture.gid == gid
-        given = {means.wish.gid, *(one.entry.id for one in means.wish.access.entries if one.entry.tag is _GROUP)}
-        return means.names[0] == name and gid in given
-
-
-_GROUP = Tag.NAMED_GROUP
 
 
 class _Asked:
@@ -454,7 +315,7 @@ def wrong_places(host: Host, view: View, people: Sequence[Principal], goals: Seq
     return found
 
 
-def _view_after(made: Plan, after: Host, tree: _Tree) -> View:
+def _view_after(made: Plan, after: Host, tree: GoalTree) -> View:
     return View(walk(after, tree.top, follow=False), made.postures_after().on(tree.survey))
 
 

@@ -16,16 +16,13 @@ from fiat.core.ask.why import RULE_WORDS
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
-from fiat.core.model.accesslist import NO_ID
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.posture import Object
-from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.principals import Principal
 from fiat.core.model.right import TRAVERSE
 from fiat.core.model.wish import Wish
-from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
-from fiat.core.rules.checks import Step, Verdict
-from fiat.core.rules.decision import superuser
+from fiat.core.rules.checks import Verdict
 from fiat.core.suggest.cost import Draft, Way, meant_by, way_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
@@ -37,10 +34,10 @@ from fiat.core.suggest.memberships import (
     membership_ways,
     not_more,
 )
+from fiat.core.suggest.needs import BY_OWNER, ROOT, ask, impossible, needs_of, refused_steps
 from fiat.core.text import visible
 from fiat.core.tree.reading import Walked, survey_at
-from fiat.core.tree.walk import Extent, route_for, walk
-from fiat.core.words import naming
+from fiat.core.tree.walk import Extent, walk
 
 _MOST_COMBINED = 24
 """So many combinations of means on one or two objects are looked at, the least costly of each kind first."""
@@ -59,73 +56,6 @@ _FEW_GROUPS = 16
 
 First = Callable[[Sequence[tuple[str, Wish]]], None]
 """Is told of the entry way, by its wishes by path, before what lies below is read to count what the ways cost."""
-
-ROOT = principals.unlisted_user(0, (0,))
-"""Who carries a way out, as far as its cost is concerned: whether the one who asks may do it is another question."""
-
-
-_BY_OWNER = {"owner-only", "owner-in-other-group", "sticky"}
-"""The rules that let an owner do what is asked for."""
-
-
-def ask(host: Host, goal: Goal, who: Principal | None = None) -> Verdict:
-    """Whether who the goal is about, or ``who``, has its right."""
-    route = route_for(host, goal.path, goal.right)
-    return Access(Universe([who or goal.who]), host.settings).verdict(route, goal.right, 0)
-
-
-def impossible(goal: Goal, verdict: Verdict) -> str:
-    """Why nothing of a posture can change the answer; empty where something might."""
-    if goal.gives:
-        for step in _refused(verdict):
-            if step.reason is None and not (step.rule in _BY_OWNER and _can_own(goal.who)):
-                return _flat(step)
-            if step.runs_for and step.path != step.runs_for:  # which others are run with as well
-                who = naming.principal(goal.who)
-                return f"{visible(step.runs_for)} is run with {visible(step.path)}, which {who} may not {step.needs}"
-        return ""
-    if superuser(goal.who):
-        return f"{naming.principal(goal.who)} is a superuser: no mode and no list keeps out who may change them"
-    if not goal.right.permission and not goal.right.by_owner:
-        return f"{goal.right} goes with a capability, and with no posture"
-    return ""
-
-
-def _flat(step: Step) -> str:
-    return f"not modes and lists refuse it at {visible(step.path)}, but this: {RULE_WORDS.get(step.rule, step.rule)}"
-
-
-def _can_own(who: Principal) -> bool:
-    return who.kind not in ("group", "anyone-else") and who.uid not in (None, NO_ID)
-
-
-def _refused(verdict: Verdict) -> list[Step]:
-    return [step for step in (*verdict.steps, *verdict.beyond) if not step.allowed]
-
-
-def _needs(goal: Goal, verdict: Verdict) -> Iterator[Need]:
-    """What is needed of each object; of those that refuse, or of the one that decides what is to be taken."""
-    if not goal.gives:
-        if goal.right.by_owner:
-            return
-        part = goal.right.permission
-        deciding = [
-            step
-            for step in verdict.steps
-            if step.reason is not None and step.want & part and step.object and not step.runs_for
-        ]
-        step = deciding[-1]  # what comes before is the way there, what comes after is what runs it
-        assert step.object is not None
-        same = [one.want for one in deciding if one.path == step.path]
-        yield Need(step.object, goal.who, max(same), False, part)
-        return
-    wants: dict[str, tuple[Object, int]] = {}
-    for step in _refused(verdict):
-        if step.object is not None and step.reason is not None:
-            known = wants.get(step.path, (step.object, 0))
-            wants[step.path] = step.object, known[1] | step.want
-    for found, want in wants.values():
-        yield Need(found, goal.who, want, True)
 
 
 def combined(choices: Sequence[Sequence[Means]]) -> Iterator[tuple[Means, ...]]:
@@ -237,8 +167,8 @@ class Searching:
             end = walk(self.host, goal.path).end
             return [end] if end is not None and goal.right.by_owner else []
         found = []
-        for step in _refused(verdict):
-            if step.rule in _BY_OWNER and step.object is not None:
+        for step in refused_steps(verdict):
+            if step.rule in BY_OWNER and step.object is not None:
                 named = walk(self.host, goal.path, follow=False).end if step.rule == "sticky" else None
                 found += [one for one in (named, step.object) if one is not None]
         return found
@@ -319,7 +249,7 @@ class Searching:
         chosen: list[Means] = []
         for found in self._to_own(goal, verdict)[:1]:
             chosen += self._own(drafting, goal, found) or []
-        for need in self._noted(_needs(goal, verdict)):
+        for need in self._noted(needs_of(goal, verdict)):
             choices = self._choices(need)
             best = next((one for one in choices if one.names == (prefer,)), choices[0] if choices else None)
             if best is None or not self._add(drafting, need, best):
@@ -331,7 +261,7 @@ class Searching:
         """Have ``who`` get as far as ``path``; the means that it took, None where that cannot be."""
         names: list[str] = []
         goal = Goal(who, TRAVERSE, path, True)
-        for step in _refused(ask(drafting.then, goal)):
+        for step in refused_steps(ask(drafting.then, goal)):
             if step.object is None or step.path == path:
                 break
             if step.reason is None:
@@ -419,7 +349,7 @@ class Searching:
 
     def _needs_of(self, goal: Goal) -> Iterator[Need]:
         verdict = ask(self.host, goal)
-        return iter(()) if verdict.allowed is goal.gives else _needs(goal, verdict)
+        return iter(()) if verdict.allowed is goal.gives else needs_of(goal, verdict)
 
     def _effects_of_membership(self, then: Host) -> Effects:
         """What a membership does, as far as was read for the other ways; of the paths alone where nothing was."""
