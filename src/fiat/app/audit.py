@@ -60,7 +60,7 @@ class Audit(NamedTuple):
     host: Host
 
     def weighing(self, weight: str) -> list[Mended]:
-        """Those of one weight."""
+        """The findings of one weight, in the order in which they were found."""
         return [one for one in self.found if one.told.found.weight == weight]
 
 

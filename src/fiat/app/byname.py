@@ -34,7 +34,7 @@ class SearchedFolder(NamedTuple):
 
     @property
     def runs(self) -> bool:
-        """Whether it is run."""
+        """Whether the search ends here, and what was found is run."""
         return self.takes and self.why is not None and (self.by_shell or self.why.verdict.allowed)
 
 
@@ -65,7 +65,7 @@ class ByName(NamedTuple):
 
     @property
     def caveats(self) -> list[Finding]:
-        """What was not evaluated."""
+        """What Fiat does not evaluate of what was found in each folder, each thing once."""
         found = [caveat for one in self.places if one.why is not None for caveat in one.why.caveats]
         return list(dict.fromkeys(found))
 

@@ -45,7 +45,7 @@ class ChangeOptions(NamedTuple):
 
     @property
     def with_tree(self) -> bool:
-        """Whether trees are meant."""
+        """Whether trees are meant, not just the paths that were given."""
         return self.below or self.contents
 
 

@@ -54,7 +54,7 @@ class Foresight(NamedTuple):
 
     @property
     def caveats(self) -> list[Finding]:
-        """What is not evaluated."""
+        """What Fiat does not evaluate of the directory, its route and its makers."""
         return caveats.of_route(self.route)
 
 

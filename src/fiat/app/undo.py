@@ -28,7 +28,7 @@ Hold = Callable[[Run, Sequence[RunEntry]], bool]
 
 
 def hold_nothing(undone: Run, entries: Sequence[RunEntry]) -> bool:
-    """Keep nobody from anything."""
+    """A lock that keeps nobody from anything: for a plan that is only shown."""
     return False
 
 

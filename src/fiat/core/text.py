@@ -86,7 +86,7 @@ def joined(words: Iterable[str]) -> str:
 
 
 def counted(number: int, one: str, many: str = "") -> str:
-    """``1 user``, ``12 users``."""
+    """A number with its noun: ``1 user``, ``12 users``; ``many`` is the plural where an s does not make it."""
     return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 

@@ -82,7 +82,7 @@ class Workers(Generic[Piece, Result]):
 
     @property
     def count(self) -> int:
-        """How many there are."""
+        """How many processes do the work."""
         return len(self._workers)
 
     @property

@@ -18,7 +18,7 @@ def against_today_fields(effects: Effects) -> Fields:
 
 
 def against_today_blocks(effects: Effects, accounts: Accounts) -> Iterator[Block]:
-    """What supposed memberships change."""
+    """What supposed memberships change, as gains and losses against today."""
     yield BLANK
     yield Verbatim("Against today:")
     yield from shift_blocks("Gains", kept(effects.gains), accounts, unlisted_in(effects.universe))

@@ -58,7 +58,7 @@ class AuditView(PlainResult):
             }
 
     def rows(self) -> Iterator[Fields]:
-        """The same, flat."""
+        """The records as flat rows, for CSV."""
         for one in self.records():
             affected = one["affected"]
             yield {
@@ -206,7 +206,7 @@ class RulesView(PlainResult):
         self.rules = list(rules)
 
     def records(self) -> Iterator[Fields]:
-        """One for each."""
+        """One record for each rule, for JSON."""
         for rule in self.rules:
             yield {"rule": rule.code, "about": rule.about, "why": rule.why, "asked": rule.asked}
 

@@ -188,7 +188,7 @@ class BelowView(PlainResult):
             }
 
     def lines(self) -> Iterator[Fields]:
-        """The same."""
+        """One record for each entry that is meant, for JSON Lines."""
         return self.rows()
 
     def written(self, format: str) -> OutputLines | None:

@@ -48,7 +48,7 @@ class DecodedView(PlainResult):
         yield {"word": self.found.word, "readings": [self._fields(reading) for reading in self.found.readings]}
 
     def blocks(self) -> Iterator[Block]:
-        """Each reading."""
+        """Each reading of the word, in all notations and in words."""
         for number, reading in enumerate(self.found.readings):
             if number:
                 yield BLANK

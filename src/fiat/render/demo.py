@@ -10,7 +10,7 @@ from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
 
 
 def introduction(scenes: int) -> Iterator[Block]:
-    """What comes."""
+    """What is about to be shown, and what it is shown on."""
     yield Prose(
         f"One night on skerry, in {scenes} commands. Everything runs on a sample host that is held in a file; "
         f"add --from {SAMPLE} to any command to try it yourself."

@@ -16,7 +16,7 @@ def finding_fields(finding: Finding) -> Fields:
 
 
 def guard_fields(finding: Finding) -> Fields:
-    """A guard that objects."""
+    """A guard that objects, as a JSON object: its name, what it says, where."""
     return {"name": finding.code, "path": finding.path, "text": finding.text, "paths": finding.paths}
 
 

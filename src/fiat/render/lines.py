@@ -21,7 +21,7 @@ def json_texts(texts: Sequence[str]) -> list[str]:
 
 
 def visible_texts(texts: list[str]) -> list[str]:
-    """Each text made visible."""
+    """Each text with what is not printable as an escape."""
     together = "".join(texts)
     if together.isprintable() and "\\" not in together:
         return texts

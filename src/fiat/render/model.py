@@ -35,7 +35,7 @@ Spans = str | Span | Sequence[str | Span]
 
 
 def spans(given: Spans) -> list[Span]:
-    """``given`` as spans."""
+    """What was given for a cell or a line, as spans with their styles."""
     if isinstance(given, str):
         return [Span(given)]
     if isinstance(given, Span):
@@ -44,7 +44,7 @@ def spans(given: Spans) -> list[Span]:
 
 
 def plain(given: Spans) -> str:
-    """``given`` without its styles."""
+    """The text of what was given, without styles."""
     if isinstance(given, str):
         return given
     return "".join(one.text for one in spans(given))
@@ -142,7 +142,7 @@ class Result(Protocol):
     """Something found, in every form that it can be shown in."""
 
     def blocks(self) -> Iterator[Block]:
-        """As text."""
+        """The result as blocks of text, for a terminal or a pipe."""
 
     def records(self) -> Iterator[Fields]:
         """As JSON: one object for each result."""
@@ -168,7 +168,7 @@ class PlainResult:
         return iter(())
 
     def rows(self) -> Iterator[Fields]:
-        """The records."""
+        """The records themselves, where these are flat enough for CSV."""
         return self.records()
 
     def lines(self) -> Iterator[Fields]:
@@ -176,9 +176,9 @@ class PlainResult:
         return self.records()
 
     def written(self, format: str) -> "OutputLines | None":
-        """Nothing is written already."""
+        """None: nothing of the result is laid out already."""
         return None
 
     def envelope(self) -> Fields:
-        """Nothing."""
+        """No fields beside the results."""
         return {}

@@ -60,7 +60,7 @@ class Output:
 
     @property
     def has_problems(self) -> bool:
-        """Whether any path failed."""
+        """Whether anything went wrong at one of the paths."""
         return bool(self._problems)
 
     # --- what goes wrong, on stderr ---

@@ -60,7 +60,7 @@ class RunsView(PlainResult):
         self.history = history
 
     def records(self) -> Iterator[Fields]:
-        """Each run."""
+        """One record for each run, in the order in which they are shown."""
         return map(run_fields, self.runs)
 
     def rows(self) -> Iterator[Fields]:
@@ -125,7 +125,7 @@ class VerifyView(PlainResult):
         return map(damage_fields, self.damage)
 
     def rows(self) -> Iterator[Fields]:
-        """The same."""
+        """What is wrong, as in the records: these are flat."""
         return self.records()
 
     def envelope(self) -> Fields:
@@ -183,7 +183,7 @@ class RunView(PlainResult):
             yield row
 
     def envelope(self) -> Fields:
-        """The run itself."""
+        """The run itself, beside its objects."""
         return {"run": run_fields(self.run)}
 
     def blocks(self) -> Iterator[Block]:

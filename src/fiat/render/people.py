@@ -46,7 +46,7 @@ class PeopleFields:
         return found
 
     def json(self, bits: int | None) -> str:
-        """The record as JSON."""
+        """The rendered JSON object of who is asked about."""
         found = self._json.get(bits)
         if found is None:
             found = self._json[bits] = json.dumps(self.fields(bits))

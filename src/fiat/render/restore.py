@@ -41,11 +41,11 @@ class RestoreView(PlainResult):
         self.in_part = in_part
 
     def records(self) -> Iterator[Fields]:
-        """Those of the plan."""
+        """The records of the plan that puts the state back."""
         return self.plan.records()
 
     def rows(self) -> Iterator[Fields]:
-        """Those of the plan."""
+        """The rows of the plan that puts the state back."""
         return self.plan.rows()
 
     def written(self, format: str) -> OutputLines | None:

@@ -15,7 +15,7 @@ class SavedView(PlainResult):
         self.live = live
 
     def records(self) -> Iterator[Fields]:
-        """One for each tree."""
+        """One record for each tree that was saved."""
         for tree in self.saved.capture.trees:
             yield {
                 "path": tree.top.path,

@@ -48,13 +48,13 @@ class ListingView(PlainResult):
             yield fields.of(one, remarks_on(one, self.accounts))
 
     def rows(self) -> Iterator[Fields]:
-        """The same, flat."""
+        """One flat row for each object, for CSV."""
         from fiat.render.objects import flat_row
 
         return map(flat_row, self.records())
 
     def blocks(self) -> Iterator[Block]:
-        """The table."""
+        """One line for each object, in a table."""
         kinds: Counter[Kind] = Counter()
 
         def rows() -> Iterator[tuple[Spans, ...]]:
@@ -167,7 +167,7 @@ class Sheet(PlainResult):
         yield flat_row(ObjectFields(self.accounts).of(self.found.object, self.found.remarks))
 
     def blocks(self) -> Iterator[Block]:
-        """The sheet."""
+        """The sheet: heading, entries, facts and remarks."""
         yield from _sheet(self.found.object, self.found.remarks, self.accounts, self.found.arranged)
         target = self.found.target
         if target is None:

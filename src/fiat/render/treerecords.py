@@ -226,7 +226,7 @@ class TreeListingView(PlainResult):
         self.accounts = found.host.accounts
 
     def blocks(self) -> Iterator[Block]:
-        """The table."""
+        """The table of the tree, with what entries have in common written once."""
         yield Verbatim(visible(self.found.top))
         # MERGED  # loads NumPy
 

@@ -31,7 +31,7 @@ class UmaskView(PlainResult):
         }
 
     def blocks(self) -> Iterator[Block]:
-        """The same in words."""
+        """The umask of the process in words, with what it leaves."""
         mask, whose = self.found.mask, visible(self.found.whose)
         left = umask.leaves(mask)
         yield Verbatim(f"{octal(mask)}  {umask.clauses(mask)}  the umask of {whose}")
@@ -62,7 +62,7 @@ class LoginView(UmaskView):
         return self.where.envelope()
 
     def blocks(self) -> Iterator[Block]:
-        """The same in words."""
+        """Where the umask is set for the login, in words, the deciding place first."""
         yield from super().blocks()
         yield Prose(
             f"By {visible(self.login.decided)}; conditions around such lines are not evaluated.", 1, hanging="  "

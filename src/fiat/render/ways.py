@@ -136,7 +136,7 @@ class WaysView(PlainResult):
         return str(gid) if group is None else group.name
 
     def envelope(self) -> Fields:
-        """Nothing was carried out."""
+        """That nothing was carried out."""
         return {"applied": None, "history": None}
 
     # --- text ---

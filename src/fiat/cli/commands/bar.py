@@ -21,5 +21,5 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Bar them."""
+    """Find the least change that takes the right from them, and carry one out where asked; the exit status."""
     return run_meaning("bar", args, gives=False)

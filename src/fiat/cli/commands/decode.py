@@ -36,7 +36,7 @@ def prepare(arguments: list[str]) -> list[str]:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Translate each word."""
+    """Translate each word into all notations; the exit status."""
     output = output_of("decode", args)
     host = host_of(args)
     not_with("--on", args.on, "--umask", args.umask, "it is the mode that clauses are applied to")

@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Foresee, directory by directory."""
+    """Foresee what each directory makes of things; the exit status."""
     output = output_of("foresee", args)
     host = host_of(args)
     how = ForeseeOptions(tuple(args.by), args.umask, args.asking, args.of)

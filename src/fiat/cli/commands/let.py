@@ -25,5 +25,5 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Let them."""
+    """Find the least change that gives them the right, and carry one out where asked; the exit status."""
     return run_meaning("let", args, gives=True)

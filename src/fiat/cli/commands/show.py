@@ -54,7 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Show each path."""
+    """Show each path, what is in it, or the whole tree under it; the exit status."""
     selection_goes_with(args, "--inside or --below", args.inside or args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     goes_with("--pid", args.pid, "--umask", args.umask)

@@ -52,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Put one run back."""
+    """Put back the run, or the runs, that were named, or the newest; the exit status."""
     if args.snapshot is not None:
         raise NotationError("--from", "a snapshot was never changed, so there is nothing to undo in it")
     output = output_of("undo", args, changes=True)

@@ -53,7 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Answer for each path."""
+    """Tell for each path who may do what, or for whole trees; the exit status."""
     selection_goes_with(args, "--below", args.below)
     goes_with("--across-mounts", args.across_mounts, "--below", args.below)
     not_with("--because", args.because, "--below", args.below, "the rule is named for one path")

@@ -46,7 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Give the verdict."""
+    """Give the verdict for each right and path, step by step; the exit status."""
     goes_with("--folders", args.folders is not None, "run", args.right == "run")
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer

@@ -94,7 +94,7 @@ def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> Non
 
 
 def add_host(parser: argparse.ArgumentParser) -> None:
-    """Which host is asked."""
+    """Add the options that say which host is asked: a snapshot, accounts from a folder."""
     parser.add_argument(
         "--accounts",
         metavar="DIR",

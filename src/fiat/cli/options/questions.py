@@ -7,7 +7,7 @@ from fiat.cli.options.common import process_number
 
 
 def add_question(parser: argparse.ArgumentParser) -> None:
-    """Rights, people and suppositions."""
+    """Add the options that say which rights are asked about, of whom, and what is supposed."""
     parser.add_argument(
         "--can",
         action="append",
@@ -30,7 +30,7 @@ def add_question(parser: argparse.ArgumentParser) -> None:
 
 
 def question(args: argparse.Namespace, host: Host) -> Question:
-    """What the options ask."""
+    """The question that the parsed options ask of ``host``."""
     return Question(
         host,
         rights=args.can,

@@ -34,7 +34,7 @@ def add_choice(parser: argparse._ActionsContainer) -> None:
 
 
 def selected(args: argparse.Namespace, accounts: Accounts) -> Selection:
-    """What the options choose."""
+    """The selection that the parsed options make, by the accounts of the host."""
     return selection(
         accounts,
         only=args.only,

@@ -280,7 +280,7 @@ def _inherits(default: AccessList, mode: int) -> Finding:
 
 
 def permissions(mode: int) -> str:
-    """``0640 rw-r-----``."""
+    """A mode for a sentence: ``0640 rw-r-----``."""
     return f"{mode:04o} {letters(mode)}"
 
 

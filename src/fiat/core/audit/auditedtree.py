@@ -249,7 +249,7 @@ class AuditedTree:
         return {}
 
     def below(self, place: int) -> Places:
-        """Everything under an entry."""
+        """The places of everything under an entry, without the entry itself."""
         return np.arange(place + 1, int(self.survey.end[place]))
 
 

@@ -33,7 +33,7 @@ class Evidence(Protocol):
         """What is started by services and by the clock."""
 
     def login(self) -> Mapping[str, str] | None:
-        """What login.defs(5) sets."""
+        """The settings of login.defs(5), by name; None where it was not looked at."""
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """Which of these logs hold lines that look like credentials, and of what kind they are."""
@@ -43,30 +43,30 @@ class Evidence(Protocol):
 
 
 class NoEvidence:
-    """Nothing was looked at."""
+    """The evidence of a host where nothing was looked at: every answer is that it is not known."""
 
     def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
-        """Not known."""
+        """None: whether a package owns any of ``paths`` was not looked at."""
         return None
 
     def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
-        """Not known."""
+        """None: what the files at ``paths`` begin with was not looked at."""
         return None
 
     def started(self) -> tuple[StartedFile, ...] | None:
-        """Not known."""
+        """None: what services and the clock start was not looked at."""
         return None
 
     def login(self) -> Mapping[str, str] | None:
-        """Not known."""
+        """None: the settings of logins were not looked at."""
         return None
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
-        """Not known."""
+        """None: no log was looked into."""
         return None
 
     def unread(self) -> Sequence[Trouble]:
-        """Nothing was asked about."""
+        """Nothing: no file was asked about, so none could not be read."""
         return ()
 
 
@@ -97,20 +97,20 @@ class KeptEvidence:
         return None if known is None else known & frozenset(paths)
 
     def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
-        """Those that were found."""
+        """The kinds of secrets that were found at ``paths`` when the snapshot was taken."""
         known = self.kept.secret_kinds
         return None if known is None else {path: known[path] for path in paths if path in known}
 
     def started(self) -> tuple[StartedFile, ...] | None:
-        """What was started then."""
+        """What services and the clock started when the snapshot was taken."""
         return self.kept.services
 
     def login(self) -> Mapping[str, str] | None:
-        """What was set then."""
+        """The settings of logins when the snapshot was taken."""
         return self.kept.settings
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
-        """Logs are not kept."""
+        """None: what logs hold is not kept with a snapshot."""
         return None
 
     def unread(self) -> Sequence[Trouble]:

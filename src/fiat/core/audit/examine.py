@@ -43,7 +43,7 @@ class TreeFinding(NamedTuple):
 
     @property
     def paths(self) -> int:
-        """On how many paths."""
+        """On how many paths of the tree it was found."""
         return len(self.found.places)
 
     @property

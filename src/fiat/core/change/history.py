@@ -138,7 +138,7 @@ Waiting = Callable[["Run | None"], None]
 
 
 def in_silence(run: "Run | None") -> None:
-    """Tell nobody."""
+    """Tell nobody of whom is waited for."""
 
 
 class History(Protocol):

@@ -60,7 +60,7 @@ class Plan:
 
     @property
     def losses(self) -> tuple[Shift, ...]:
-        """Who loses what."""
+        """Who loses what; nothing where effects were not asked for, or nothing changes."""
         return self.effects.losses if self.effects is not None else ()
 
     def items(self) -> Iterator[Item]:

@@ -38,5 +38,5 @@ class Item(NamedTuple):
 
     @property
     def change(self) -> Change:
-        """The change alone."""
+        """The change of the object, without what is said of it."""
         return self.planned.change

@@ -56,7 +56,7 @@ class Counterexample(NamedTuple):
 
     @property
     def universe(self) -> Universe:
-        """Among whom ``people`` are."""
+        """The universe that ``people`` is a set of."""
         return self.audited.universe
 
 
@@ -87,7 +87,7 @@ class Holding(NamedTuple):
 
     @property
     def state(self) -> str:
-        """``held``, ``broken`` or ``unknown``."""
+        """``held``, ``broken``, or ``unknown`` where something could not be looked at."""
         return "broken" if self.broken else "unknown" if self.unread else "held"
 
     @property
@@ -159,7 +159,7 @@ def _meant(audited: AuditedTree, expectation: Expectation) -> Places:
 
 
 def people_of(whom: Iterable[NamedPeople], universe: Universe, accounts: Accounts) -> int:
-    """All of these."""
+    """The principals whom any of ``whom`` speaks of, as a set of the universe."""
     found = 0
     for one in whom:
         found |= one.among(universe, accounts)
@@ -346,7 +346,7 @@ def _barred(demand: Demand, universe: Universe, accounts: Accounts) -> int:
 
 
 def words(one: Contradiction) -> str:
-    """As it is told."""
+    """The contradiction as a sentence: which expectations, at which path, and why."""
     names = [quoted(one.one.name), quoted(one.other.name)]
     both = names[0] if one.one is one.other else joined(names)
     verb = "contradicts itself" if one.one is one.other else "contradict each other"

@@ -80,7 +80,7 @@ class Accounts:
         return no_person or account.shell.rpartition("/")[2] in _NO_LOGIN
 
     def user_named(self, name: str) -> User | None:
-        """The user called ``name``."""
+        """The account of the user called ``name``; None where there is none."""
         return self._user_by_name.get(name)
 
     def user_numbered(self, uid: int) -> User | None:
@@ -88,7 +88,7 @@ class Accounts:
         return self._user_by_uid.get(uid)
 
     def group_named(self, name: str) -> Group | None:
-        """The group called ``name``."""
+        """The group called ``name``; None where there is none."""
         return self._group_by_name.get(name)
 
     def group_numbered(self, gid: int) -> Group | None:
@@ -199,7 +199,7 @@ class SupposedAccounts(Accounts):
         self._leaves = frozenset(leaves)
 
     def user_named(self, name: str) -> User | None:
-        """The user called ``name``."""
+        """The account of the user called ``name``, asked of the accounts beneath; None where there is none."""
         return self._base.user_named(name)
 
     def user_numbered(self, uid: int) -> User | None:
@@ -207,7 +207,7 @@ class SupposedAccounts(Accounts):
         return self._base.user_numbered(uid)
 
     def group_named(self, name: str) -> Group | None:
-        """The group called ``name``."""
+        """The group called ``name``, asked of the accounts beneath; None where there is none."""
         return self._base.group_named(name)
 
     def group_numbered(self, gid: int) -> Group | None:

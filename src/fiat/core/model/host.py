@@ -22,7 +22,7 @@ Progress = Callable[[int, str], None]
 
 
 def no_progress(entries: int, path: str) -> None:
-    """Show nothing."""
+    """Show nobody how far the work has come."""
 
 
 class NotHeld(OSError):
@@ -59,7 +59,7 @@ class Node(Protocol):
 
     @property
     def path(self) -> str:
-        """Where it was opened."""
+        """The absolute path by which it was opened."""
 
     def look(self, *, exact: bool = False) -> Object:
         """The object as it is now; what may not be read is among its ``unknown``.
@@ -127,18 +127,18 @@ class Host(Protocol):
 
     @property
     def name(self) -> str:
-        """What it is called."""
+        """What the host is called in messages and in snapshots."""
 
     @property
     def accounts(self) -> Accounts:
-        """The users and groups."""
+        """The users and groups that names and numbers are looked up in."""
 
     @property
     def settings(self) -> Settings:
         """What the access rules depend on beyond the file tree."""
 
     def root(self) -> Node:
-        """Open ``/``."""
+        """Open the root directory ``/``; OSError as the kernel has it."""
 
     def cwd(self) -> str:
         """The absolute path that relative paths start from; OSError where it has been removed."""

@@ -67,7 +67,7 @@ def special_names(mode: int) -> tuple[str, ...]:
 
 
 def octal(mode: int) -> str:
-    """Four octal digits: ``0640``."""
+    """The mode as four octal digits: ``0640``."""
     return f"{mode:04o}"
 
 

@@ -56,7 +56,7 @@ class Number(NamedTuple):
 
 
 class Text(NamedTuple):
-    """Any text."""
+    """Any text that JSON can hold, surrogate escapes among it."""
 
     def write(self, value: str) -> Any:
         """As it is."""
@@ -70,7 +70,7 @@ class Text(NamedTuple):
 
 
 class Truth(NamedTuple):
-    """True or false."""
+    """True or false, and no number in their place."""
 
     def write(self, value: bool) -> Any:
         """As it is."""

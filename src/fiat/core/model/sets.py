@@ -21,7 +21,7 @@ Condition = Any
 
 
 class Sets(Protocol):
-    """What holds the sets."""
+    """What holds sets of principals: whole numbers for one posture, or rows of words for many."""
 
     def constant(self, bits: int) -> Set:
         """The set with the bits of ``bits``."""
@@ -37,15 +37,15 @@ class IntSets:
     """Whole numbers, for one posture."""
 
     def constant(self, bits: int) -> int:
-        """The number itself."""
+        """``bits`` itself: of one posture a set is a whole number."""
         return bits
 
     def lookup(self, of: Callable[..., int], *numbers: int) -> int:
-        """What ``of`` says."""
+        """What ``of`` says of these numbers."""
         return of(*numbers)
 
     def where(self, condition: bool, principals: int) -> int:
-        """``principals``, or 0."""
+        """``principals`` where the condition holds, else 0."""
         return principals if condition else 0
 
 

@@ -88,7 +88,7 @@ class DecisionInputs(NamedTuple):
 
 
 def decision_inputs(posture: Posture) -> DecisionInputs:
-    """Those of one posture."""
+    """What decides of one posture: who its entries speak of, and what each gives."""
     mode, acl = posture.mode, posture.acl
     whom, entries = NOBODY_NAMED, None
     if acl is not None and deciding_entries(mode, acl) is not None:
@@ -252,7 +252,7 @@ class Decisions:
         self._partitions = Partitions(universe)
 
     def of(self, posture: Posture) -> Decision:
-        """The decision for ``posture``."""
+        """The decision for ``posture``, worked out once for all that decide alike."""
         key = (posture.kind is Kind.DIRECTORY, posture.mode & 0o777, posture.uid, posture.gid, posture.acl)
         decision = self._known.get(key)
         if decision is None:

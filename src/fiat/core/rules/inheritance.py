@@ -30,11 +30,11 @@ class Creator(Protocol):
 
     @property
     def uid(self) -> int | None:
-        """The user."""
+        """The number of the user whose file it becomes; None where the maker has none."""
 
     @property
     def gids(self) -> frozenset[int]:
-        """The groups."""
+        """The numbers of all groups of the maker."""
 
     def holds(self, capability: int) -> bool:
         """Whether the effective capabilities include this one."""

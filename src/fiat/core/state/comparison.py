@@ -82,7 +82,7 @@ class Comparison(NamedTuple):
 
     @property
     def differs(self) -> bool:
-        """Whether anything does."""
+        """Whether any object, or any answer, differs between the two states."""
         return bool(self.accounts or self.mounts or self.effects.gains or self.effects.losses) or any(
             bool(one.changed.any() or one.matching.first_moved.any() or one.matching.replaced.any())
             or bool(len(one.matching.gone) or len(one.matching.new))

@@ -93,18 +93,18 @@ class Way(NamedTuple):
 
     @property
     def gains(self) -> tuple[Shift, ...]:
-        """Everyone's gains."""
+        """Who gains what by this way, everyone counted."""
         return self.effects.gains
 
     @property
     def for_new(self) -> bool:
-        """Whether default lists change."""
+        """Whether it changes default lists, so that what is made later follows."""
         changes = () if self.plan is None else (planned.change for planned in self.plan.changes)
         return any(change.before.default != change.after.default for change in changes)
 
     @property
     def losses(self) -> tuple[Shift, ...]:
-        """Everyone's losses."""
+        """Who loses what by this way, everyone counted."""
         return self.effects.losses
 
 

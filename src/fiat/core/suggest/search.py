@@ -49,7 +49,7 @@ class SearchResult(NamedTuple):
 
     @property
     def goal(self) -> Goal:
-        """The first goal."""
+        """The first goal, whose direction all of them share."""
         return self.goals[0]
 
 

@@ -83,23 +83,23 @@ class HostAsIf:
 
     @property
     def settings(self) -> Settings:
-        """As they are."""
+        """The settings of the host beneath."""
         return self.host.settings
 
     def root(self) -> Node:
-        """Open ``/``."""
+        """Open the root directory as it would be."""
         return NodeAsIf(self.host.root(), self.supposition)
 
     def cwd(self) -> str:
-        """As it is."""
+        """The directory that relative paths start from on the host beneath."""
         return self.host.cwd()
 
     def actor(self) -> Principal:
-        """Who acts."""
+        """Who acts on the host beneath."""
         return self.host.actor()
 
     def wait_for_clock(self, changed: int) -> None:
-        """Nothing changes here."""
+        """Return at once: nothing changes on a supposed host."""
 
     def process(self, pid: int) -> Principal:
         """A running process keeps the groups that it has."""
@@ -111,11 +111,11 @@ class HostAsIf:
         return self if seen is self.host else HostAsIf(seen, self.supposition)
 
     def login_settings(self) -> Mapping[str, str]:
-        """As they are."""
+        """The settings of logins on the host beneath."""
         return self.host.login_settings()
 
     def process_umask(self, pid: int) -> int:
-        """As it is."""
+        """The umask of the process ``pid`` on the host beneath."""
         return self.host.process_umask(pid)
 
 
@@ -240,7 +240,7 @@ class _Supposed(_ReadOnly):
         return iter(_changed_names(set(), self.path, self.supposition))
 
     def close(self) -> None:
-        """Nothing is held."""
+        """Let go of nothing: no handle is held."""
 
 
 def _error(number: int) -> OSError:

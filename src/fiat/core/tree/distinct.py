@@ -28,7 +28,7 @@ def distinct_values(values: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArr
 
 
 def each_once(values: NDArray[Any]) -> list[int]:
-    """The distinct values, ascending."""
+    """The distinct values of an array, ascending."""
     found = np.sort(values)
     return [] if not len(found) else [int(found[0]), *found[1:][found[1:] != found[:-1]].tolist()]
 

@@ -21,7 +21,7 @@ class Names:
         return self._data[start : start + int(self._lengths[place])].decode("utf-8", "surrogateescape")
 
     def many(self, places: NDArray[Any]) -> list[str]:
-        """The names of many."""
+        """The names of the entries at these places, in their order."""
         starts = self._starts[places].astype(np.int64)
         bounds = zip(starts.tolist(), (starts + self._lengths[places]).tolist(), strict=True)
         if self._text is None:

@@ -168,7 +168,7 @@ class Survey:
         return Identity(filesystem, int(self.inode[place]), int(self.birth[place]))
 
     def identities(self, places: NDArray[Any]) -> Iterator[Identity]:
-        """Those of many entries."""
+        """The identities of the entries at these places, in their order."""
         filesystems = self.profiles.by_rest(lambda rest: rest.filesystem, np.object_)[self.profile[places]].tolist()
         return map(Identity, filesystems, self.inode[places].tolist(), self.birth[places].tolist())
 
@@ -244,11 +244,11 @@ class EntryChooser(Protocol):
 
     @property
     def looks_at_names(self) -> bool:
-        """Whether names count."""
+        """Whether it chooses by names, so that these are to be read."""
 
     @property
     def looks_at_postures(self) -> bool:
-        """Whether postures count."""
+        """Whether it chooses by postures."""
 
     def takes_posture(self, posture: Posture) -> bool:
         """Whether what has this posture can be meant."""

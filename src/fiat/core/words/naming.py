@@ -11,12 +11,12 @@ from fiat.core.text import counted, several, several_of, visible
 
 
 def user(uid: int, accounts: Accounts) -> str:
-    """``keeper``, or ``number 7188``."""
+    """What the user with a number is called: ``keeper``, or ``number 7188`` without an account."""
     return _name(accounts.user_numbered(uid)) or f"number {uid}"
 
 
 def group(gid: int, accounts: Accounts) -> str:
-    """``watch``, or ``number 7299``."""
+    """What the group with a number is called: ``watch``, or ``number 7299`` without a name."""
     return _name(accounts.group_numbered(gid)) or f"number {gid}"
 
 

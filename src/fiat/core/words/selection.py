@@ -31,7 +31,7 @@ class Feature(NamedTuple):
     has: tuple[str, ...] = ()
 
     def of(self, posture: Posture, accounts: Accounts) -> bool:
-        """Whether ``posture`` has it."""
+        """Whether ``posture`` has all the bits and all else that the feature names."""
         if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
             return False  # a symlink's letters decide nothing, so it has none of them
         return all(_has(word, posture, accounts) for word in self.has)
@@ -58,7 +58,7 @@ class Selection(NamedTuple):
         return self == Selection()
 
     def takes(self, object_: Object, accounts: Accounts) -> bool:
-        """Whether ``object_`` is meant."""
+        """Whether ``object_`` is meant, by its posture and by its name."""
         return self.takes_posture(object_.posture, accounts) and all(
             self.takes_names([object_.path.rpartition("/")[2]])
         )
@@ -95,12 +95,12 @@ class HostSelection(NamedTuple):
 
     @property
     def looks_at_names(self) -> bool:
-        """Whether names count."""
+        """Whether the selection chooses by names."""
         return self.selection.name is not None
 
     @property
     def looks_at_postures(self) -> bool:
-        """Whether postures count."""
+        """Whether the selection chooses by postures."""
         return self.selection._replace(name=None) != Selection()
 
     def takes_posture(self, posture: Posture) -> bool:

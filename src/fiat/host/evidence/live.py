@@ -48,7 +48,7 @@ class LiveEvidence:
         return tuple(dict.fromkeys((*of_units(accounts), *of_the_clock(accounts))))
 
     def login(self) -> Mapping[str, str] | None:
-        """What login.defs(5) sets."""
+        """The settings of login.defs(5) on this host, by name; None where it could not be read."""
         return self._host.login_settings()
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:

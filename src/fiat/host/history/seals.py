@@ -27,7 +27,7 @@ class Seal:
         self._waiting.clear()
 
     def text(self) -> str:
-        """The sum so far."""
+        """The seal of what was added so far: CRC-32, in eight hexadecimal digits."""
         self._add_waiting()
         return f"{self._sum:08x}"
 

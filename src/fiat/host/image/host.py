@@ -88,7 +88,7 @@ class ImageNode:
         self._become(self.look().posture._replace(capabilities=value))
 
     def change_flags(self, flags: tuple[str, ...]) -> None:
-        """Have just these flags."""
+        """Have just these of the flags that limit change."""
         self._become(self.look().posture._replace(flags=flags))
 
     def keeps_flags(self) -> bool:
@@ -99,7 +99,7 @@ class ImageNode:
         self._host.objects[self.path] = self.look()._replace(posture=posture)
 
     def close(self) -> None:
-        """Nothing is held."""
+        """Let go of nothing: no handle is held."""
 
 
 class ImageHost:
@@ -142,7 +142,7 @@ class ImageHost:
         return ImageNode(self, path)
 
     def root(self) -> ImageNode:
-        """Open ``/``."""
+        """Open the root directory of the image."""
         return self.open("/")
 
     def cwd(self) -> str:
@@ -150,11 +150,11 @@ class ImageHost:
         return "/"
 
     def actor(self) -> Principal:
-        """The superuser."""
+        """The superuser: nobody else acts on a host in memory."""
         return unlisted_user(0, (0,))
 
     def wait_for_clock(self, changed: int) -> None:
-        """Nothing is stamped here."""
+        """Return at once: nothing is stamped in memory."""
 
     def process(self, pid: int) -> Principal:
         """Always raises: nothing runs in an image."""

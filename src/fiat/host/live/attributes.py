@@ -67,7 +67,7 @@ def lists_are_kept(path: str) -> bool | None:
 
 
 def decoded(raw: Raw) -> Attributes:
-    """What raw attributes say."""
+    """The lists and capabilities that raw extended attributes hold, with what of them is unknown."""
     if not raw:
         return Attributes()
     unknown: list[tuple[str, int]] = []

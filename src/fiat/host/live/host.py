@@ -27,7 +27,7 @@ _TICK = 20_000_000
 
 
 class LiveHost:
-    """This host."""
+    """This host, asked through the kernel's interfaces; ``accounts`` may come from elsewhere."""
 
     def __init__(self, accounts: Accounts | None = None) -> None:
         self.name = os.uname().nodename
@@ -69,7 +69,7 @@ class LiveHost:
         )
 
     def root(self) -> LiveTreeNode:
-        """Open ``/``."""
+        """Open the root directory of this process."""
         from fiat.host.live.treenode import LiveTreeNode
 
         return LiveTreeNode(self._reader, self.open_root(), "/")
@@ -85,7 +85,7 @@ class LiveHost:
         return self._here
 
     def actor(self) -> Principal:
-        """This process."""
+        """This process as a principal: its numbers, groups and capabilities."""
         return self.process(os.getpid())
 
     def wait_for_clock(self, changed: int) -> None:

@@ -19,7 +19,7 @@ _GET_UUID = 2 << 30 | 17 << 16 | 0x15 << 8 | 0
 
 
 class StatusCalls(Protocol):
-    """statx(2)."""
+    """The calls of statx(2) on an object that a descriptor holds."""
 
     def fields(self, fd: int) -> tuple[int, ...]:
         """What it says of the object held by ``fd``, as in :mod:`fiat.host.live.statx`; raises OSError."""

@@ -175,5 +175,5 @@ class LiveNode:
                 raise
 
     def close(self) -> None:
-        """Close the handle."""
+        """Close the descriptor that is held."""
         os.close(self.fd)

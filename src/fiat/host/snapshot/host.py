@@ -92,7 +92,7 @@ class SnapshotHost(ImageHost):
         raise error(number, path)
 
     def open(self, path: str) -> SnapshotNode:
-        """The object at ``path``."""
+        """The object at ``path`` as it was captured; OSError where nothing was there, NotHeld where it was not kept."""
         self.object_at(path)
         return SnapshotTreeNode(self, path) if self._in_trees(path) else SnapshotNode(self, path)
 

@@ -131,7 +131,7 @@ class Secret(NamedTuple):
 
 
 class LoginSetting(NamedTuple):
-    """One setting of login.defs(5)."""
+    """One setting of login.defs(5) as a snapshot keeps it: its name and its value."""
 
     name: str
     value: str
