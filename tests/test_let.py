@@ -327,6 +327,12 @@ SAMPLE = ("--from", "skerry")
             "fiat let: a snapshot cannot be changed; --preview shows what the change would do",
             2,
         ),
+        # what runs a script is others' too: it is the script that is barred
+        (
+            ("bar", "surveyor", "execute", "/srv/skerry/tools/reduce"),
+            "surveyor may execute /srv/skerry/tools/reduce. 1 way to bar them from it:",
+            0,
+        ),
         (("bar", "keeper", "read", "/nope"), "fiat bar: cannot look at '/nope': No such file or directory", 2),
     ],
 )
