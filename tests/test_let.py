@@ -1,6 +1,8 @@
 """Letting and barring: every way carried out, the answer turned, and what was told of it held against the kernel."""
 
 import os
+import re
+import shlex
 import tempfile
 from collections import Counter
 from collections.abc import Iterator
@@ -10,6 +12,7 @@ from typing import Any, NamedTuple
 
 import pytest
 
+from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from support.estates import (
     ACCEPT,
     GROUPS,
@@ -27,7 +30,7 @@ from support.estates import (
     remember,
     write_accounts,
 )
-from support.files import give_list, make, set_state, state_of
+from support.files import give_list, list_of, make, set_state, state_of
 from support.filesystems import fresh
 from support.program import answer, fiat, machine
 from support.worlds import protections
@@ -406,3 +409,20 @@ def test_a_way_is_carried_out_and_undone(folder: str) -> None:
     for run in ("2", "1"):
         assert fiat("undo", run, *where[2:]).returncode == 0
     assert state_of(path) == before
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("right", ["create", "write"])
+def test_the_command_lines_of_a_way_do_the_same_for_what_is_made_later(folder: str, right: str) -> None:
+    os.chmod(folder, 0o755)
+    write_accounts(folder)
+    by_way, by_lines = (make(f"{folder}/{name}", 0o750, directory=True) for name in ("one", "two"))
+    where = ("--accounts", folder, "--no-history")
+    (told,) = machine("let", "keeper", right, by_lines, "--and-new", *where[:2])["results"]
+    for line in told["ways"][0]["commands"]:
+        assert re.search(r" --(entry|default-entry|mode)\b", line), line
+        assert fiat(*shlex.split(line)[1:], "--no-history").returncode == 0, line
+    assert fiat("let", "keeper", right, by_way, "--and-new", "--do", "1", *where).returncode == 0
+    lists = [[list_of(path, name) for name in (ACCESS_XATTR, DEFAULT_XATTR)] for path in (by_way, by_lines)]
+    assert lists[0] == lists[1]
+    assert lists[0][1]

@@ -286,6 +286,8 @@ def test_a_snapshot_replaces_a_file_and_nothing_else(small: tuple[str, Path], tm
     assert fiat("show", top, "--from", str(target)).returncode == 0
     printed = fiat("save", top, "-o", "-")
     assert json.loads(printed.stdout.splitlines()[-1]) == {"end": len(printed.stdout.splitlines()) - 1}
+    done = fiat("save", top, "-o", "-", "--json")
+    assert (done.returncode, done.stdout, "does not go with --output -" in done.stderr) == (2, "", True)
     assert sorted(os.listdir(tmp_path)) == ["folder", "good.jsonl.gz", "link", "pipe", "precious"]
 
 

@@ -10,7 +10,7 @@ import sys
 
 from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, output_of
+from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, not_with, output_of
 from fiat.cli.progress import Progress
 from fiat.render.save import SavedView
 
@@ -40,6 +40,8 @@ def run(args: argparse.Namespace) -> int:
     """Save, and say what was."""
     goes_with("--keep", args.keep is not None, "--add", args.add is not None)
     to_output = args.output == "-"
+    form = f"--format {args.format}"
+    not_with(form, args.format != "text", "--output -", to_output, "what is printed is the snapshot itself")
     output = output_of("save", args, changes=not to_output)
     host = host_of(args)
     with Progress(output.shows_progress and not to_output) as progress:

@@ -27,7 +27,7 @@ from fiat.core.rules.effective import effective
 from fiat.core.rules.inheritance import Creation, hands_on_group, made
 from fiat.core.rules.sideeffects import Actor
 from fiat.core.suggest.goal import Goal
-from fiat.core.suggest.means import had, raised
+from fiat.core.suggest.means import had, raised, wish_between
 from fiat.core.text import joined
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import route_for, walk
@@ -51,7 +51,7 @@ def for_new(found: Object, goal: Goal, actor: Actor, umask: int) -> Wish | None:
     if new == has:
         return None
     after = _with(made, who, new, actor, umask)
-    return None if after is None else Wish(like=posture._replace(default=after))
+    return None if after is None else wish_between(posture, posture._replace(default=after), [Wish()])
 
 
 def _made(posture: Posture, default: AccessList) -> Posture:
