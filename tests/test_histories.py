@@ -207,6 +207,19 @@ def test_a_damaged_run_is_named_and_left_out(folder: str, statement: str, says: 
     assert fiat("set", paths[0], "--mode", "604", "--history", place).returncode == 0
 
 
+def test_files_of_a_history_are_open_to_their_owner_whatever_the_umask(folder: str) -> None:
+    path, place = make(f"{folder}/file", 0o640), f"{folder}/history"
+    before = os.umask(0o777)
+    try:
+        assert fiat("set", path, "--mode", "600", "--history", place).returncode == 0
+    finally:
+        os.umask(before)
+    assert {name: mode_of(f"{folder}/{name}") for name in os.listdir(folder) if name != "file"} == {
+        "history": 0o600,
+        "history.locks": 0o600,
+    }
+
+
 def test_what_is_no_history_is_neither_read_nor_written(folder: str) -> None:
     path, place = make(f"{folder}/file", 0o640), f"{folder}/other"
     statements: tuple[str, ...]

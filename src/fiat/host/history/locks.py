@@ -55,6 +55,9 @@ def locked(path: str, claims: Iterable[Claim], waiting: Callable[[], None]) -> I
     """
     fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK, 0o600)
     try:
+        found = os.fstat(fd)
+        if found.st_mode & 0o600 != 0o600 and found.st_uid == os.geteuid():
+            os.fchmod(fd, 0o600)  # a umask may take away even what the owner needs to open it again
         told = False
         for place, kind in _places(claims):
             lock = _FLOCK.pack(kind, os.SEEK_SET, place, 1, 0)
