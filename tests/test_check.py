@@ -293,6 +293,21 @@ def test_postures_that_are_stated(folder: str) -> None:
 
 
 @pytest.mark.root
+def test_a_list_of_three_entries_is_what_the_mode_says_and_a_path_counts_once(folder: str) -> None:
+    path = make(f"{folder}/plain", 0o640)
+    file = Path(folder) / "expected.toml"
+    plain = 'list = ["user::rw-", "group::r--", "other::---"]'
+    file.write_text(f'[[expect]]\nname = "plain"\npaths = ["{path}", "{path}", "{path}/"]\n{plain}\nmode = "0600"\n')
+    (one,) = machine("check", str(file), status=1)["results"]
+    assert [(found["path"], found["paths"], found["because"]) for found in one["counterexamples"]] == [
+        (path, 1, "its mode is 0640, not 0600")
+    ]
+    os.chmod(path, 0o644)
+    (one,) = machine("check", str(file), status=1)["results"]
+    assert "its list is none, not user::rw-,group::r--,other::---" in one["counterexamples"][0]["because"]
+
+
+@pytest.mark.root
 def test_who_may_replace_it(folder: str) -> None:
     top = make(f"{folder}/tree", 0o755, directory=True)
     path = make(f"{top}/tool", 0o755)

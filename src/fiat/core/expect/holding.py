@@ -16,7 +16,7 @@ from fiat.core.audit.replacing import footholds
 from fiat.core.change.steps import wanted
 from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Demand, Expectation, NamedPeople, StatedPosture
-from fiat.core.model.accesslist import AccessList
+from fiat.core.model.accesslist import AccessList, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.mode import octal
@@ -204,7 +204,8 @@ def differences(profile: Profile, stated: StatedPosture, audited: AuditedTree) -
     mode = stated.mode_for(directory=posture.directory)
     if mode is not None and posture.mode != mode:
         found.append(f"its mode is {octal(posture.mode)}, not {octal(mode)}")
-    if (stated.acl is not None or stated.no_acl) and posture.acl != stated.acl:
+    acl = posture.acl or (None if stated.no_acl else from_mode(posture.mode))  # three entries are what the mode says
+    if (stated.acl is not None or stated.no_acl) and acl != stated.acl:
         found.append(f"its list is {_entries(posture.acl)}, not {_entries(stated.acl)}")
     if posture.directory and (stated.default is not None or stated.no_default) and posture.default != stated.default:
         found.append(f"its default list is {_entries(posture.default)}, not {_entries(stated.default)}")

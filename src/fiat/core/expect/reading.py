@@ -117,7 +117,7 @@ class _Reader:
         where = self.lines.where(self.number)
         return Expectation(
             name,
-            paths,
+            tuple(dict.fromkeys(path.rstrip("/") or "/" for path in paths)),
             below,
             self._texts("except"),
             demands,
