@@ -19,6 +19,7 @@ from fiat.core.rules import inheritance
 from fiat.core.rules.inheritance import Creation, made
 from fiat.core.tree.walk import walk
 from fiat.host.live.host import LiveHost
+from support.files import APPEND_ONLY, IMMUTABLE, change_flags, make
 from support.filesystems import fresh
 from support.kernel import as_somebody
 from support.program import fiat, machine
@@ -224,3 +225,25 @@ def test_who_makes_it_and_what_is_asked_for() -> None:
     ):
         done = fiat("foresee", "/srv/skerry/log", *words, "--from", "skerry")
         assert (done.returncode, done.stderr) == (2, f"fiat foresee: {said}\n")
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("flags", [0, APPEND_ONLY, IMMUTABLE])
+def test_who_may_make_something_under_flags_is_the_kernels_answer(flags: int, folder: str) -> None:
+    os.chmod(folder, 0o755)
+    top = make(f"{folder}/top", 0o777, directory=True)
+    somebody = unlisted_user(1, (1,))
+
+    def makes() -> bool:
+        try:
+            os.close(os.open(f"{top}/new", os.O_CREAT | os.O_EXCL, 0o600))
+        except OSError:
+            return False
+        return True
+
+    change_flags(top, flags)
+    try:
+        (told,) = machine("foresee", top, "--by", "uid:1")["results"]
+        assert told["may_create"] is as_somebody(somebody, makes)
+    finally:
+        change_flags(top, 0)

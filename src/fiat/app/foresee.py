@@ -111,8 +111,8 @@ def _of_directory(
 
 def _makers(host: Host, route: Route) -> tuple[list[Principal], bool]:
     """Everyone who may add names in the directory, root only where nobody else may; and whether anyone else may."""
-    answer = Answer(host, route, (rights.WRITE,))
-    bits = answer.allowed[rights.WRITE]
+    answer = Answer(host, route, (rights.CREATE,))
+    bits = answer.allowed[rights.CREATE]
     users = [who for who in answer.universe.members(bits) if who.kind == "user"]
     people = [who for who in users if not superuser(who)] or users
     return people, bool(bits & answer.universe.of_kind("anyone-else"))

@@ -142,7 +142,7 @@ def forecast(host: Host, route: Route, asked: MadeQuestion) -> Forecast:
             copied = of(source.posture.kind, source.posture.mode)
         moved = source.posture if _on_one_mount(source, end) else copied
     there = Access(Universe([asked.by]), host.settings).verdict(
-        route_for(host, end.path, rights.WRITE), rights.WRITE, 0
+        route_for(host, end.path, rights.CREATE), rights.CREATE, 0
     )
     reach_file, reach_folder = (_reach(host, end, posture, asked.by) for posture in (file, folder))
     above = Answer(host, route, (rights.READ, rights.WRITE, rights.TRAVERSE))
