@@ -426,3 +426,14 @@ def test_the_command_lines_of_a_way_do_the_same_for_what_is_made_later(folder: s
     lists = [[list_of(path, name) for name in (ACCESS_XATTR, DEFAULT_XATTR)] for path in (by_way, by_lines)]
     assert lists[0] == lists[1]
     assert lists[0][1]
+
+
+@pytest.mark.root
+def test_nobody_is_told_to_join_a_number_that_is_no_groups(folder: str) -> None:
+    os.chmod(folder, 0o755)
+    write_accounts(folder)
+    path = make(f"{folder}/file", 0o640)
+    give_list(path, f"user::rw-,group:{GROUPS['survey']}:r--,group:65001:r--,group::---,mask::r--,other::---")
+    (told,) = machine("let", "auditor", "read", path, "--accounts", folder)["results"]
+    joined = [way["membership"]["group"] for way in told["ways"] if way["membership"]]
+    assert joined == ["survey"]

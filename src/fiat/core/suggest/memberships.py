@@ -70,13 +70,14 @@ def memberships(
 ) -> Iterator[tuple[tuple[str, int], Principal]]:
     """Each membership of ``gids`` that a user could get, or lose; and who they are then.
 
-    A primary group cannot be left.
+    A primary group cannot be left, and a number that is no group's cannot be joined.
     """
     accounts = host.accounts
     account: User | None = accounts.user_numbered(who.uid) if who.uid is not None else None
     if who.kind != "user" or account is None:
         return
-    for gid in sorted(gids - who.gids if gives else gids & who.gids - {account.gid}):
+    named = {gid for gid in gids if accounts.group_numbered(gid) is not None}
+    for gid in sorted(named - who.gids if gives else named & who.gids - {account.gid}):
         yield (account.name, gid), who._replace(gids=who.gids | {gid} if gives else who.gids - {gid})
 
 
