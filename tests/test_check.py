@@ -1,5 +1,6 @@
 """Check: what a file expects, against what the kernel lets everybody do; mended, it really holds."""
 
+import json
 import os
 import random
 import re
@@ -201,6 +202,28 @@ def test_the_sample_host_breaks_two_and_mending_makes_them_hold() -> None:
         "/srv/skerry/tools/calibration.ini",
     }
     assert {one["who"] for one in shown["gains"]} == {"chartpress"}
+
+
+def test_each_name_of_a_counterexample_is_whom_who_says_it_of(tmp_path: Path) -> None:
+    """And no sentence says of those who may have it that they have not."""
+    file = tmp_path / "expected.toml"
+    for path, right, only in (
+        ("/srv/skerry/tools", "read", ["root", "keeper", "apprentice"]),
+        ("/srv/skerry/tools/calibration.ini", "write", ["keeper"]),
+        ("/srv/skerry/keys/gate.key", "read", []),
+        ("/srv/skerry/charts/draft", "write", ["group:survey"]),
+    ):
+        file.write_text(f'[[expect]]\nname = "n"\npaths = ["{path}"]\n{right} = {{ only = {json.dumps(only)} }}\n')
+        (one,) = machine("check", str(file), "--from", "skerry", status=1)["results"]
+        (who,) = machine("who", path, "--can", right, "--all", "--from", "skerry")["results"]
+        having = {user["name"] for user in who["users"] if user[right]}
+        having |= {"anyone-else"} if who["anyone_else"][right] else set()
+        named = {found["who"] for found in one["counterexamples"]}
+        assert named
+        assert named <= having
+        text = fiat("check", str(file), "--from", "skerry").stdout
+        assert "everyone except" not in text
+        assert ("others than " in text) is ("anyone-else" in named)
 
 
 @pytest.mark.root

@@ -141,7 +141,13 @@ class CheckView(PlainResult):
         bits = one.people
         if bits & one.universe.of_kind("anyone-else"):
             bits |= one.universe.of_kind("group")
-        return f"{path}{more}: {people.words(bits)} {'may' if one.allowed else 'may not'} {one.right.name}"
+        said = people.words(bits)
+        if one.allowed and said.startswith(_EXCEPT):  # those who are left out may have it: they are allowed to
+            said = f"others than {said.removeprefix(_EXCEPT)}"
+        return f"{path}{more}: {said} {'may' if one.allowed else 'may not'} {one.right.name}"
+
+
+_EXCEPT = "everyone except "
 
 
 def _commands(one: Holding) -> list[str]:
