@@ -36,7 +36,7 @@ from support.estates import (
     remember,
     write_accounts,
 )
-from support.files import make, states
+from support.files import IMMUTABLE, change_flags, make, mode_of, states
 from support.filesystems import fresh
 from support.places import trusted_folder
 from support.program import fiat, fiat_as, machine, run_here
@@ -328,6 +328,28 @@ def test_a_list_of_three_entries_is_what_the_mode_says_and_a_path_counts_once(fo
     os.chmod(path, 0o644)
     (one,) = machine("check", str(file), status=1)["results"]
     assert "its list is none, not user::rw-,group::r--,other::---" in one["counterexamples"][0]["because"]
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("stated", ['mode = "0600"', 'read = { only = ["root"] }'])
+def test_what_the_kernel_would_refuse_is_not_said_to_be_mended(stated: str, folder: str) -> None:
+    os.chmod(folder, 0o755)
+    held, other = make(f"{folder}/held", 0o644), make(f"{folder}/other", 0o644)
+    file = Path(folder) / "expected.toml"
+    file.write_text(f'[[expect]]\nname = "one"\npaths = ["{held}"]\n{stated}\n')
+    change_flags(held, IMMUTABLE)
+    try:
+        done = fiat("check", str(file), "--mend", "--do", "--no-history")
+        assert (done.returncode, done.stdout) == (1, "")
+        assert done.stderr == (
+            f"fiat check: 'one' ({held} cannot be changed: the immutable flag) cannot be made to hold\n"
+        )
+        file.write_text(f'{file.read_text()}[[expect]]\nname = "two"\npaths = ["{other}"]\n{stated}\n')
+        done = fiat("check", str(file), "--mend", "--do", "--no-history")
+        assert (done.returncode, mode_of(other) & 0o004) == (1, 0)
+        assert "the immutable flag) would not hold after that either" in done.stderr
+    finally:
+        change_flags(held, 0)
 
 
 @pytest.mark.root

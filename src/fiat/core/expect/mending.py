@@ -5,11 +5,13 @@ set; who has a right that they shall not have is barred, and who has not what th
 asked again at the end.
 """
 
+import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
 
+from fiat.core.ask.why import RULE_WORDS
 from fiat.core.audit.replacing import without
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target, target_of, targets_in
@@ -24,9 +26,11 @@ from fiat.core.model.posture import Identity, Kind, Object, Posture
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.difference import PostureAnswers, diff
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.search import search
+from fiat.core.text import visible
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked, end_without_links, other_now
@@ -56,8 +60,13 @@ def mending(host: Host, found: Sequence[Holding], problem: Callable[[PathError],
     for one in found:
         if one.broken:
             mender.mend(one.expectation)
+    targets = list(mender.targets())
+    mender.forget_impossible()
     after = [check_expectation(mender.then, one.expectation, problem) for one in found]
-    return Mending(list(mender.targets()), after, mender.why_not)
+    for one in after:
+        if one.broken and mender.impossible:
+            mender.why_not.setdefault(one.expectation.name, next(iter(mender.impossible.values())))
+    return Mending(targets, after, mender.why_not)
 
 
 class _Mender:
@@ -72,6 +81,7 @@ class _Mender:
         self.problem = problem
         self.then: Host = host
         self.why_not: dict[str, str] = {}
+        self.impossible: dict[Identity, str] = {}
         self._audited = [audited for one in found for audited, _ in one.asked]
         self._postures: dict[Identity, Posture] = {}
         self._paths: dict[Identity, str] = {}
@@ -200,7 +210,7 @@ class _Mender:
                 if known is None:
                     continue
                 waiting.pop(known, None)
-                if self._can_become(survey.profiles[int(survey.profile[place])], self._postures[known]):
+                if self._can_become(survey.profiles[int(survey.profile[place])], known):
                     goals[place] = self._postures[known]
             if goals:
                 yield targets_in(survey, audited.route, goals, with_tree=len(survey) > 1)
@@ -214,14 +224,25 @@ class _Mender:
             except PathError as error:
                 self.problem(error)
                 continue
-            if self._can_become(target.survey.profiles[0], goal):
+            if self._can_become(target.survey.profiles[0], identity):
                 yield target
 
-    def _can_become(self, found: Profile, goal: Posture) -> bool:
-        """Whether the kernel lets anything of it be changed so."""
-        actor = self.host.actor()
+    def _can_become(self, found: Profile, known: Identity) -> bool:
+        """Whether the kernel lets anything of it be changed so; it is noted where not, and why."""
+        actor, goal = self.host.actor(), self._postures[known]
         towards = steps_towards(found.posture, goal, actor)
-        return change(found.posture, towards, actor, found.mount, found.keeps_lists).after != found.posture
+        done = change(found.posture, towards, actor, found.mount, found.keeps_lists)
+        if done.errno:
+            rule = refused_to_everyone(found.posture, found.mount)[1]
+            why = RULE_WORDS[rule] if rule else os.strerror(done.errno)
+            self.impossible[known] = f"{visible(self._paths[known])} cannot be changed: {why}"
+        return done.after != found.posture
+
+    def forget_impossible(self) -> None:
+        """Suppose no longer what turned out to be refused by the kernel."""
+        for known in self.impossible:
+            self._postures.pop(known, None)
+        self._see()
 
 
 def wish_of(stated: StatedPosture, *, directory: bool) -> Wish:
