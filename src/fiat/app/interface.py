@@ -75,7 +75,7 @@ def who(
 
 
 def who_below(host: Host, path: str, rights: Iterable[str] = (), *, across_mounts: bool = False) -> TreeWho:
-    """The same for everything at and under ``path``."""
+    """Who may do what with everything at and under ``path``, equal answers together."""
     (route,) = arrive(host, [path])
     return ask_tree(Question(host, rights=rights), route, across_mounts=across_mounts)
 

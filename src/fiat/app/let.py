@@ -40,7 +40,7 @@ class LetOptions(NamedTuple):
     cost_over: str | None = None
 
     def terms(self, host: Host) -> Terms:
-        """The same for the search; :class:`NotationError` for a word that is no means."""
+        """The terms of the search that these options ask for; :class:`NotationError` for a word that is no means."""
         for word in self.by:
             if word not in MEANS:
                 known = ", ".join(MEANS)

@@ -62,7 +62,7 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
 
 
 def why_each(host: Host, who: str | Principal, rights: Sequence[Asked], path: str) -> list[Why]:
-    """The same for several rights, each asked alone; x is traverse on a directory, and else execute."""
+    """The verdicts for several rights at one path, each asked alone; x is traverse on a directory, and else execute."""
     principal = who_words.parse(who, host) if isinstance(who, str) else who
     if not path:
         raise PathError(path, errno.ENOENT)

@@ -102,7 +102,7 @@ def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
 
 
 def several_of(first: list[str], count: int, what: str = "") -> str:
-    """The same, where only the first names are at hand."""
+    """Several names as :func:`several` has them, where only the first are at hand; ``count`` is how many there are."""
     if not count:
         return ""
     shown = ", ".join(first)

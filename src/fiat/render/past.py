@@ -174,7 +174,7 @@ class RunView(PlainResult):
             yield {"path": entry.path, "fate": self._fate(entry), "before": before, "after": after, "found": found}
 
     def rows(self) -> Iterator[Fields]:
-        """The same, flat: owners and groups by number."""
+        """The objects of the run as flat rows: owners and groups by number."""
         for fields in self.records():
             row = {"path": fields["path"], "fate": fields["fate"]}
             for when in ("before", "after"):

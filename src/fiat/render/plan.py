@@ -72,7 +72,7 @@ class PlanView(PlainResult):
                 yield {"path": path, **rest}
 
     def rows(self) -> Iterator[Fields]:
-        """The same in flat rows, with modes that keep their zero, and names."""
+        """The changes in flat rows, with modes that keep their zero, and names."""
         for fields in self.records():
             before, after = fields["before"], fields["after"]
             row = {"path": fields["path"], "kind": before["kind"], "changes": before != after}

@@ -39,7 +39,7 @@ class SavedView(PlainResult):
         }
 
     def blocks(self) -> Iterator[Block]:
-        """The same in words: the file first."""
+        """What was saved, in words: the file first."""
         saved = self.saved
         assert saved.path is not None
         yield Prose(f"Saved to {unbroken(visible(saved.path))} ({_bytes(saved.size)}):", hanging="  ")

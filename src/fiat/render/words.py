@@ -22,7 +22,7 @@ KINDS = {
     Kind.BLOCK: "block devices",
     Kind.CHARACTER: "character devices",
 }
-"""The same for several."""
+"""The words for several objects of a kind."""
 
 
 def permissions(value: int, kind: Kind) -> str:

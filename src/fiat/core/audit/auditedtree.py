@@ -155,7 +155,7 @@ class AuditedTree:
             yield of(one), places[applies][which == place]
 
     def by_others(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
-        """The same of everybody but root and the owner of each."""
+        """Who else than root and each owner has ``right`` at these places: each set of people, with its places."""
         _, uid, _ = self.columns
         for bits, some in self.by_people(places, right):
             among = bits & self.others

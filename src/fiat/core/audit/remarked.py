@@ -20,7 +20,7 @@ def remarked(audited: AuditedTree, code: str, weight: str, mending: Mending) -> 
 
 
 def remarked_together(audited: AuditedTree, code: str, weight: str, mend: Mend, of_many: str) -> Iterator[RuleFinding]:
-    """The same as one finding, where it is made on more than a few kinds of things: ``of_many`` says how many."""
+    """What is remarked; as one finding where it is made on more than a few kinds: ``of_many`` says how many."""
     found = list(remarked(audited, code, weight, lambda *_: mend))
     if len(found) <= _FEW:
         yield from found

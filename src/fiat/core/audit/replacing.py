@@ -33,7 +33,7 @@ class Foothold(NamedTuple):
     how: str
 
     def words(self, audited: AuditedTree) -> str:
-        """The same as a clause: ``keeper may write to /srv/skerry/tools``."""
+        """The foothold as a clause: ``keeper may write to /srv/skerry/tools``."""
         who = PeopleWords(audited.universe, audited.accounts, audited.universe.everyone).words(self.people, 3)
         path = visible(self.object.path)
         return f"{path} belongs to {who}" if self.how == "own" else f"{who} may {_HOW[self.how]} {path}"

@@ -76,7 +76,7 @@ def _has_it(now: Posture, then: Posture) -> bool:
 
 
 def with_digests(host: Host, intended: Sequence[IntendedChange]) -> list[IntendedChange]:
-    """The same with the digests of privileged files: only on these contents will they be given their privilege back."""
+    """The changes with the digests of privileged files: only on these contents is their privilege given back."""
     found = list(intended)
     distinct = {id(one.change): one.change for one in found}  # of most objects it is the very same
     privileged = {key for key, change in distinct.items() if is_privileged(change.before)}

@@ -87,7 +87,7 @@ class Context(NamedTuple):
     decisions: Decisions
 
     def after_exec(self) -> "Context":
-        """The same for the programs that the principals run; this very context where that makes no difference."""
+        """The context of the programs that the principals run; this very one where that makes no difference."""
         universe = self.universe.after_exec()
         return self if universe is self.universe else Context(universe, self.settings, Decisions(universe))
 

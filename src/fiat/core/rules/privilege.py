@@ -36,7 +36,7 @@ def refuses_privilege(program: Program | None, mount: Mount | None) -> str:
 
 
 def without_privilege(posture: Posture) -> Posture:
-    """The same without set-id bits and capabilities."""
+    """The posture without set-id bits and capabilities."""
     return posture._replace(mode=posture.mode & ~_SET_ID, capabilities=None)
 
 

@@ -278,7 +278,7 @@ class _Causes:
                 tally.first = min(tally.first, asked.after)
 
     def cells(self) -> Iterator[Cell]:
-        """The same people and the same cause: one cell for all of the rights."""
+        """One cell for all rights that the same people gained, or lost, by the same cause."""
         self._look()
         together: dict[tuple[bool, int, object], dict[Right, _Tally]] = {}
         for (gained, bits, right, kind), tally in self.found.items():

@@ -23,7 +23,7 @@ from fiat.core.tree.walk import Trouble
 
 
 def with_joint_profiles(one: Survey, other: Survey) -> tuple[Survey, Survey]:
-    """The same two trees; profiles with the same number are the same on both sides.
+    """Two trees so numbered that profiles with the same number are the same on both sides.
 
     What is another with each start of the machine, and decides nothing, is left out of
     them: the number of the device, and what other mounts show of the file system.

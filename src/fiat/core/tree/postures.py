@@ -82,7 +82,7 @@ class PosturesOfMany:
 
 
 def postures_of_many(postures: Mapping[Identity, Posture]) -> PosturesOfMany:
-    """The same from a mapping."""
+    """Supposed postures of many objects from a mapping, by what they are of."""
     distinct: dict[Posture, int] = {}
     number = [distinct.setdefault(posture, len(distinct)) for posture in postures.values()]
     filesystems: dict[str, int] = {}

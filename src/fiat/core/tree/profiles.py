@@ -127,7 +127,7 @@ class Profiles:
         return found
 
     def copy(self) -> "Profiles":
-        """The same profiles, to take more of them."""
+        """A copy of the profiles, to which more can be appended."""
         return self.taken(np.arange(len(self)))
 
     def taken(self, numbers: NDArray[np.intp]) -> "Profiles":

@@ -249,7 +249,7 @@ class Groups:
         return len(self.answer)
 
     def by(self, number: NDArray[np.int32], count: int) -> "Groups":
-        """The same entries by other numbers below ``count``, each of which stands for one answer or several."""
+        """Groups of these entries by other numbers below ``count``, each of which stands for one answer or several."""
         return Groups(
             self._survey, Answers(number, AnswerKeys(self._keys.table, np.zeros((count, 0), np.int32))), number >= 0
         )

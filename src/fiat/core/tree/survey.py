@@ -173,7 +173,7 @@ class Survey:
         return map(Identity, filesystems, self.inode[places].tolist(), self.birth[places].tolist())
 
     def with_profiles(self, profiles: Iterable[Profile], profile: Numbers) -> "Survey":
-        """The same tree with other profiles; ``top`` is as its profile then says."""
+        """A survey of this tree with other profiles; ``top`` is as its profile then says."""
         profiles = profiles if isinstance(profiles, Profiles) else Profiles(profiles)
         first = profiles[int(profile[0])]
         top = self.top._replace(posture=first.posture, program=first.program, mount=first.mount)
@@ -199,7 +199,7 @@ class Survey:
         return self.directories_at(slice(None))
 
     def directories_at(self, places: NDArray[Any] | slice) -> NDArray[np.bool_]:
-        """The same for some of them."""
+        """For each of the entries at these places, whether it is a directory."""
         found: NDArray[np.bool_] = self.profiles.by_rest(lambda rest: rest.posture.directory)[self.profile[places]]
         return found
 

@@ -15,7 +15,7 @@ def set_command(path: str, wish: Wish, accounts: Accounts) -> str:
 
 
 def set_command_for(paths: Iterable[str], wish: Wish, accounts: Accounts, how: Iterable[str] = ()) -> str:
-    """The same for several paths, or for what ``how`` chooses in their trees."""
+    """``fiat set`` with the options for ``wish``, for several paths, or for what ``how`` chooses in their trees."""
     return " ".join(["fiat set", *map(shell_word, paths), *how, *_options(wish, accounts)])
 
 

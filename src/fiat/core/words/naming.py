@@ -86,7 +86,7 @@ def word_for(who: Principal) -> str:
 
 
 def from_word(word: str) -> str:
-    """The same as :func:`principal` says, of a word that :func:`word_for` made."""
+    """What a principal is called, as :func:`principal` says it, by a word that :func:`word_for` made."""
     kind, colon, rest = word.partition(":")
     if colon and kind == "uid":
         return f"uid {rest}"
@@ -160,7 +160,7 @@ def several_users(users: Iterable[Principal], accounts: Accounts, show: int, wha
 
 
 def several_words(words: Sequence[str], accounts: Accounts, show: int, what: str = "users") -> str:
-    """The same of users who are known by the words that a command line takes."""
+    """Users as :func:`several_users` names them, by the words that a command line takes."""
     given = []
     for word in words:
         account = accounts.user_named(word)
@@ -174,7 +174,7 @@ def rank(account: User, accounts: Accounts) -> int:
 
 
 def rank_of(uid: int | None, accounts: Accounts) -> int:
-    """The same of the account with a number; a number without one counts as a person."""
+    """The rank (:func:`rank`) of the account with a number; a number without one counts as a person."""
     account = accounts.user_numbered(uid) if uid is not None else None
     return 1 if account is None else rank(account, accounts)
 

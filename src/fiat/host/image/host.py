@@ -161,7 +161,7 @@ class ImageHost:
         raise self._no_process(pid)
 
     def seen_by(self, who: Principal) -> "ImageHost":
-        """The same: everyone sees the same of an image."""
+        """This very host: everyone sees the same of an image."""
         return self
 
     def login_settings(self) -> Mapping[str, str]:
