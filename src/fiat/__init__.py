@@ -17,73 +17,22 @@ __version__ = "0.1.0"
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:  # for type checkers and editors; nothing is loaded by it
-    from fiat.app.interface import (
-        FiatError,
-        HistoryError,
-        Host,
-        NotationError,
-        PathError,
-        SnapshotError,
-        UnknownAccount,
-        apply,
-        arrange,
-        audit,
-        bar,
-        check,
-        compare,
-        foresee,
-        let,
-        look,
-        open_history,
-        open_host,
-        plan,
-        restore,
-        save,
-        survey,
-        undo,
-        way_as_plan,
-        who,
-        who_below,
-        why,
-    )
-
-__all__ = [
-    "FiatError",
-    "HistoryError",
-    "Host",
-    "NotationError",
-    "PathError",
-    "SnapshotError",
-    "UnknownAccount",
-    "apply",
-    "arrange",
-    "audit",
-    "bar",
-    "check",
-    "compare",
-    "foresee",
-    "let",
-    "look",
-    "open_history",
-    "open_host",
-    "plan",
-    "restore",
-    "save",
-    "survey",
-    "undo",
-    "way_as_plan",
-    "who",
-    "who_below",
-    "why",
-]
-
-
-if not TYPE_CHECKING:
+    from fiat.app.interface import *  # noqa: F403 - the names are listed there, and nowhere else
+    from fiat.app.interface import __all__ as __all__
+else:
 
     def __getattr__(name: str) -> object:
-        """Load what is asked for by ``name``."""
-        if name not in __all__:
-            raise AttributeError(f"module 'fiat' has no attribute {name!r}")
+        """Load what is asked for by ``name``: one of the public names, or ``__all__``, which has them."""
         from fiat.app import interface
 
-        return getattr(interface, name)
+        if name == "__all__":
+            return interface.__all__
+        if name in interface.__all__:
+            return getattr(interface, name)
+        raise AttributeError(f"module 'fiat' has no attribute {name!r}")
+
+    def __dir__() -> list[str]:
+        """The public names, and the version."""
+        from fiat.app import interface
+
+        return ["__version__", *interface.__all__]

@@ -49,6 +49,36 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
 
+__all__ = [
+    "FiatError",
+    "HistoryError",
+    "Host",
+    "NotationError",
+    "PathError",
+    "SnapshotError",
+    "UnknownAccount",
+    "apply",
+    "arrange",
+    "audit",
+    "bar",
+    "check",
+    "compare",
+    "foresee",
+    "let",
+    "look",
+    "open_history",
+    "open_host",
+    "plan",
+    "restore",
+    "save",
+    "survey",
+    "undo",
+    "way_as_plan",
+    "who",
+    "who_below",
+    "why",
+]
+
 
 def look(host: Host, path: str) -> looking.Look:
     """What ``path`` says about access, with remarks; of a symlink also what it leads to."""
