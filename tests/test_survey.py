@@ -7,6 +7,7 @@ import random
 import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -66,6 +67,37 @@ def many_parts(monkeypatch: pytest.MonkeyPatch, workers: int) -> Iterator[None]:
         yield
 
 
+def expect_the_same(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a tree is, read in bulk, in pieces, and object by object."""
+    route, survey = surveyed(world.top)
+    assert route.end is not None
+    _, node = open_end(LiveHost(), world.top)
+    assert node is not None
+    other = reading._object_by_object(node, Extent(details=True), no_progress)
+    node.close()
+    assert list(other.paths()) == list(survey.paths())
+    _, detailed = survey_at(LiveHost(), world.top, Extent(details=True))
+    for place, path in enumerate(survey.paths()):
+        assert survey.path(place) == path
+        found, object_ = other.object(place), survey.object(place)
+        assert profile_of(found) == survey.profiles[survey.profile[place]]
+        assert found.status.identity.same_as(object_.status.identity)
+        assert found.status.links == object_.status.links
+        again = detailed.object(place)
+        assert (found.status.size, found.target) == (again.status.size, again.target)
+        assert place == 0 or found.status.changed == again.status.changed
+        assert all(survey.path(inner).startswith(path) for inner in range(place, survey.end[place]))
+    in_order = [survey.path(place) for place in natural_places(survey).tolist()]
+    parts = [[natural_order(name) for name in path.split("/")] for path in in_order]
+    assert len(parts) == len(survey) - 1
+    assert parts == sorted(parts)
+    if ROOT:
+        assert not survey.troubles
+    for workers in (1, 2, 3):
+        with many_parts(monkeypatch, workers):
+            assert contents(surveyed(world.top)[1]) == contents(survey)
+
+
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_tree_read_in_bulk_is_what_its_objects_are(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
     with fresh(kind) as top:
@@ -73,33 +105,15 @@ def test_a_tree_read_in_bulk_is_what_its_objects_are(kind: str, monkeypatch: pyt
             with World(top, seed) as world:
                 if ROOT:
                     os.setxattr(make(f"{world.top}/\udcff\n", 0o755), capabilities.CAPABILITY_XATTR, POWERS)
-                route, survey = surveyed(world.top)
-                assert route.end is not None
-                _, node = open_end(LiveHost(), world.top)
-                assert node is not None
-                other = reading._object_by_object(node, Extent(details=True), no_progress)
-                node.close()
-                assert list(other.paths()) == list(survey.paths())
-                _, detailed = survey_at(LiveHost(), world.top, Extent(details=True))
-                for place, path in enumerate(survey.paths()):
-                    assert survey.path(place) == path
-                    found, object_ = other.object(place), survey.object(place)
-                    assert profile_of(found) == survey.profiles[survey.profile[place]]
-                    assert found.status.identity.same_as(object_.status.identity)
-                    assert found.status.links == object_.status.links
-                    again = detailed.object(place)
-                    assert (found.status.size, found.target) == (again.status.size, again.target)
-                    assert place == 0 or found.status.changed == again.status.changed
-                    assert all(survey.path(inner).startswith(path) for inner in range(place, survey.end[place]))
-                in_order = [survey.path(place) for place in natural_places(survey).tolist()]
-                parts = [[natural_order(name) for name in path.split("/")] for path in in_order]
-                assert len(parts) == len(survey) - 1
-                assert parts == sorted(parts)
-                if ROOT:
-                    assert not survey.troubles
-                for workers in (1, 2, 3):
-                    with many_parts(monkeypatch, workers):
-                        assert contents(surveyed(world.top)[1]) == contents(survey)
+                mounts = Path("/proc/self/mountinfo")
+                for last in (False, False, False, True):
+                    before = mounts.read_text()
+                    try:
+                        expect_the_same(world, monkeypatch)
+                        break
+                    except AssertionError:  # tests beside this one mount: what was read first may know less of that
+                        if last or mounts.read_text() == before:
+                            raise
 
 
 @pytest.mark.root

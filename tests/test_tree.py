@@ -1,5 +1,6 @@
 """What trees are worked with: answers put together, chosen entries, handles, processes, names that share an inode."""
 
+import multiprocessing
 import os
 import signal
 from collections import Counter
@@ -205,6 +206,25 @@ def test_workers_do_their_pieces_and_tell_what_went_wrong() -> None:
         assert (workers.count, workers.busy) == (1, False)
         workers.give(4)
         assert workers.results()[0].value() == (16, 1)
+
+
+def test_a_process_that_ends_before_it_has_a_piece_is_not_missed() -> None:
+    """Memory can run out where it begins."""
+    first = multiprocessing.Value("i", 1)
+
+    def begin() -> Callable[[int], int]:
+        with first.get_lock():
+            first.value -= 1
+            if first.value == 0:
+                raise MemoryError
+        return abs
+
+    with Workers(2, begin) as workers:
+        while workers.count > 1:
+            assert workers.results() == []
+        assert len(workers.idle) == 1
+        workers.give(-3)
+        assert [one.value() for one in workers.results()] == [3]
 
 
 def test_what_is_sent_in_part_is_not_waited_for() -> None:

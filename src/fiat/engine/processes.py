@@ -98,7 +98,7 @@ class Workers(Generic[Piece, Result]):
         return number
 
     def results(self) -> list[WorkResult[Result]]:
-        """Wait until one has done its piece; what came of it, and of others. They are idle again."""
+        """Wait until one has done its piece, or has ended; what came of it, and of others. They are idle again."""
         ready = {fd for fd, _ in self._ready.poll()}
         found: list[WorkResult[Result]] = []
         for number, worker in list(self._workers.items()):
@@ -106,7 +106,11 @@ class Workers(Generic[Piece, Result]):
                 try:
                     result = _received(worker.take)
                 except EOFError:
-                    found.append(WorkResult(number, None, self._ended(number)))
+                    ended = self._ended(number)
+                    if number in self.idle:  # it had no piece: there may be no memory to begin with
+                        self.idle.remove(number)
+                    else:
+                        found.append(WorkResult(number, None, ended))
                     continue
                 self.idle.append(number)
                 error = result if isinstance(result, Exception) else None
