@@ -1,6 +1,6 @@
 """Modes as people type them: octal, letters as a directory listing has them, clauses.
 
-Octal and clauses are :func:`fiat.core.model.mode.parse_change`'s; ``0o640`` is octal as
+Octal and clauses are :func:`fiat.core.model.modechange.parse_change`'s; ``0o640`` is octal as
 programmers write it. Letters say the same as three octal digits, so that a
 directory's setgid stays unless an ``s`` or ``t`` speaks of the special bits.
 """
