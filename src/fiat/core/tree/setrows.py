@@ -185,7 +185,7 @@ class _Lists(NamedTuple):
 
 
 class DecisionInputsOfMany:
-    """The grounds of profiles, each kind of them together."""
+    """What decides of profiles, each kind of them together."""
 
     def __init__(self, profiles: Profiles) -> None:
         columns = profiles.columns
@@ -197,7 +197,7 @@ class DecisionInputsOfMany:
         directory = profiles.by_rest(lambda rest: rest.posture.directory)
         executable = columns.mode & EXECUTE_BITS != 0
         self.kind = lists * 4 + directory * 2 + executable
-        """For each profile a number, the same for those that have their grounds together."""
+        """For each profile a number, the same for those whose inputs are together."""
 
     def _sorted(self, lists: list[AccessList | None]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """For each list which of ``_lists`` it is in, counted from 1, and its row there; 0 where it decides nothing."""
@@ -218,7 +218,7 @@ class DecisionInputsOfMany:
         return kind, row
 
     def of(self, numbers: NDArray[np.intp]) -> DecisionInputs:
-        """The grounds of the profiles with these numbers, which are of one ``kind``."""
+        """The inputs of the decisions for the profiles with these numbers, which are of one ``kind``."""
         columns = self._columns
         mode, uid, gid = columns.mode[numbers], columns.uid[numbers], columns.gid[numbers]
         lists, rest = divmod(int(self.kind[numbers[0]]), 4)
