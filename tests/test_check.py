@@ -196,6 +196,9 @@ def test_the_sample_host_breaks_two_and_mending_makes_them_hold() -> None:
     (log,) = broken["the chart press writes its log"]["counterexamples"]
     assert (log["who"], log["right"], log["allowed"]) == ("chartpress", "write", False)
     assert log["because"].startswith("Stopped at /srv/skerry/log/chartpress.log")
+    for one in broken.values():
+        for line in one["mend"]:  # what is told to be typed finds the host that was asked
+            assert fiat(*line.split()[1:]).returncode == 0, line
     shown = machine("check", "skerry", "--from", "skerry", "--mend")
     assert {one["path"] for one in shown["results"]} == {
         "/srv/skerry/log/chartpress.log",

@@ -43,7 +43,7 @@ class CheckView(PlainResult):
                 "where": expectation.where,
                 "paths": one.paths,
                 "counterexamples": [fields for broken in one.broken for fields in self._fields(broken)],
-                "mend": _commands(one),
+                "mend": self._commands(one),
             }
 
     def _fields(self, one: Counterexample) -> Iterator[Fields]:
@@ -129,8 +129,13 @@ class CheckView(PlainResult):
                 yield Prose(said, 6)
         if len(one.broken) > _SHOWN:
             yield Verbatim(f"and {len(one.broken) - _SHOWN:,} more; --json has all of them", 4)
-        for command in _commands(one)[:2]:
+        for command in self._commands(one)[:2]:
             yield Verbatim(f"mend  {unbroken(command)}", 4)
+
+    def _commands(self, one: Holding) -> list[str]:
+        """The commands for what is broken, of the host that was asked, each once."""
+        found = dict.fromkeys(line for broken in one.broken for line in commands_for(broken, one.expectation))
+        return [f"{line}{self.host}" for line in found]
 
     def _sentence(self, one: Counterexample) -> str:
         path = unbroken(visible(one.first))
@@ -148,8 +153,3 @@ class CheckView(PlainResult):
 
 
 _EXCEPT = "everyone except "
-
-
-def _commands(one: Holding) -> list[str]:
-    """The commands for what is broken, each once."""
-    return list(dict.fromkeys(command for broken in one.broken for command in commands_for(broken, one.expectation)))
