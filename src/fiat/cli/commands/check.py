@@ -84,15 +84,11 @@ def _mend(args: argparse.Namespace, host: Host, checked: Checked, output: Output
     args.preview = not args.do
     tops = [path for one in checked.found for path in one.expectation.paths]
     left: list[str] = []
-    said = "would not hold after that either"
 
     def plan() -> Planned:
         with Progress(output.shows_progress) as progress:
             planned, found = mend(host, checked, problem=output.problem, progress=progress.report)
         output.caveat(planned.caveats)
-        if not planned.plan.change_count:
-            nonlocal said
-            said = "cannot be made to hold"
         for one in found.after:
             if one.broken:
                 why = found.why_not.get(one.expectation.name, "mending another one breaks it")
@@ -101,6 +97,6 @@ def _mend(args: argparse.Namespace, host: Host, checked: Checked, output: Output
 
     status = carry_out(host, tops, ChangeOptions(link_itself=True), plan, args, output)
     if left:
-        output.complain(f"{joined(left)} {said}")
+        output.complain(f"{joined(left)} would still not hold")
         return max(status, ExitStatus.NO) if status in (ExitStatus.DONE, ExitStatus.NO) else status
     return status

@@ -24,7 +24,7 @@ from fiat.core.model.mode import octal
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Identity, Kind, Object, Posture
 from fiat.core.model.right import Right
-from fiat.core.model.route import Route
+from fiat.core.model.route import Route, lies_under
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.difference import PostureAnswers, diff
@@ -64,8 +64,9 @@ def mending(host: Host, found: Sequence[Holding], problem: Callable[[PathError],
     mender.forget_impossible()
     after = [check_expectation(mender.then, one.expectation, problem) for one in found]
     for one in after:
-        if one.broken and mender.impossible:
-            mender.why_not.setdefault(one.expectation.name, next(iter(mender.impossible.values())))
+        why = mender.refused_for(one.expectation) if one.broken else ""
+        if why:
+            mender.why_not.setdefault(one.expectation.name, why)
     return Mending(targets, after, mender.why_not)
 
 
@@ -81,7 +82,7 @@ class _Mender:
         self.problem = problem
         self.then: Host = host
         self.why_not: dict[str, str] = {}
-        self.impossible: dict[Identity, str] = {}
+        self._impossible: dict[Identity, str] = {}
         self._audited = [audited for one in found for audited, _ in one.asked]
         self._postures: dict[Identity, Posture] = {}
         self._paths: dict[Identity, str] = {}
@@ -235,14 +236,23 @@ class _Mender:
         if done.errno:
             rule = refused_to_everyone(found.posture, found.mount)[1]
             why = RULE_WORDS[rule] if rule else os.strerror(done.errno)
-            self.impossible[known] = f"{visible(self._paths[known])} cannot be changed: {why}"
+            self._impossible[known] = f"{visible(self._paths[known])} cannot be changed: {why}"
         return done.after != found.posture
 
     def forget_impossible(self) -> None:
         """Suppose no longer what turned out to be refused by the kernel."""
-        for known in self.impossible:
+        for known in self._impossible:
             self._postures.pop(known, None)
         self._see()
+
+    def refused_for(self, expectation: Expectation) -> str:
+        """What the kernel would refuse to change in the trees of an expectation, or on the way to them; empty for
+        nothing."""
+        for known, why in self._impossible.items():
+            path = self._paths[known]
+            if any(lies_under(path, top) or lies_under(top, path) for top in expectation.paths):
+                return why
+        return ""
 
 
 def wish_of(stated: StatedPosture, *, directory: bool) -> Wish:

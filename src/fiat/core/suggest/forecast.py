@@ -51,7 +51,7 @@ def for_new(found: Object, goal: Goal, actor: Actor, umask: int) -> Wish | None:
     if new == has:
         return None
     after = _with(made, who, new, actor, umask)
-    return None if after is None else wish_between(posture, posture._replace(default=after), [Wish()])
+    return None if after is None else wish_between(posture, posture._replace(default=after))
 
 
 def _made(posture: Posture, default: AccessList) -> Posture:

@@ -26,13 +26,12 @@ from fiat.core.rules.difference import diff
 from fiat.core.rules.effective import effective, passes_over_list
 
 
-def wish_between(before: Posture, after: Posture, wishes: Iterable[Wish]) -> Wish:
+def wish_between(before: Posture, after: Posture, wishes: Iterable[Wish] = ()) -> Wish:
     """The wish that makes ``after`` of ``before``, as ``wishes`` did one after the other, with the entries that these
     ask for, or that are other ones, named as asked for."""
-    access, default = (
-        {(one.entry.tag, one.entry.id) for wish in some for one in wish.entries}
-        for some in zip(*((wish.access, wish.default) for wish in wishes), strict=True)
-    )
+    some = list(wishes)
+    access = {(one.entry.tag, one.entry.id) for wish in some for one in wish.access.entries}
+    default = {(one.entry.tag, one.entry.id) for wish in some for one in wish.default.entries}
     return Wish(
         like=after,
         access=_naming(before.acl, after.acl, access),
