@@ -22,7 +22,7 @@ from fiat.core.suggest.arranging import Arranged, Arranger, arrangements_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Terms
 from fiat.core.suggest.needs import ROOT
-from fiat.core.suggest.ways import Searching
+from fiat.core.suggest.pathedits import PathEdits
 from fiat.core.text import quoted, shell_word, visible
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked
@@ -119,6 +119,7 @@ def plan_arranged(
     notes: list[Finding] = []
     walked = Walked()
     drafting = Drafting(host, ROOT, walked)
+    edits = PathEdits(host, Terms(), principals.of_accounts(host.accounts))
     arrangement = chosen.arrangement
     for target in targets_of(host, paths, how._replace(below=True), problem, progress):
         top = target.survey.top
@@ -141,7 +142,7 @@ def plan_arranged(
         targets.append(target._replace(wish=_wish_of(arranging)))
         for who in _people(chosen, host):
             if arrangement.opens_the_way:
-                if Searching(drafting.then, [], Terms(), walked).open_route(drafting, who, top.path, "entry") is None:
+                if edits.open_route(drafting, who, top.path, "entry") is None:
                     raise NotationError(
                         top.path, f"no change lets {visible(who.name or '')} as far as {quoted(top.path)}"
                     )

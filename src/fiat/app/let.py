@@ -16,8 +16,7 @@ from fiat.core.model.route import Route
 from fiat.core.suggest.cost import Way
 from fiat.core.suggest.goal import COUNT_LIMIT, Goal, Terms
 from fiat.core.suggest.means import MEANS
-from fiat.core.suggest.search import SearchResult, search, to_know
-from fiat.core.suggest.ways import First
+from fiat.core.suggest.search import First, SearchResult, search, to_know
 from fiat.core.text import near, quoted
 from fiat.core.tree.walk import walk
 from fiat.core.words import who as who_words

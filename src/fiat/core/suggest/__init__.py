@@ -13,6 +13,6 @@ __all__ = (
     "goal",
     "means",
     "needs",
+    "pathedits",
     "search",
-    "ways",
 )

@@ -177,9 +177,9 @@ def _of_users(posture: Posture) -> dict[int, int]:
 
 
 def meant_by(goals: Sequence[Goal]) -> dict[tuple[tuple[object, ...], Right], int]:
-    """What goals for single paths move of themselves."""
+    """What goals for single paths move of themselves; of trees it is counted, by what a plan does in them."""
     found: dict[tuple[tuple[object, ...], Right], int] = {}
-    for goal in goals:
+    for goal in (one for one in goals if not one.below):
         for right in {goal.right.counts_as, *(goal.right.implies if goal.gives else ())}:
             key = goal.who.identity, right
             found[key] = found.get(key, 0) + 1

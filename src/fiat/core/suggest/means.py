@@ -2,7 +2,7 @@
 
 Each is a wish for that one object. Whether it does what it is for is asked of the posture that would
 come of it, and so is what it does locally to others; what it really costs them, with the way there and what lies
-below, is counted elsewhere (:mod:`fiat.core.suggest.ways`).
+below, is counted elsewhere (:mod:`fiat.core.suggest.search`).
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping

@@ -16,7 +16,7 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decision, superuser
-from fiat.core.suggest.cost import Draft, Meant, Way, way_of
+from fiat.core.suggest.cost import Draft, Way, meant_by, way_of
 from fiat.core.suggest.goal import Goal
 from fiat.core.suggest.means import MEANS, Need, entry_holding, had, outcome, single_means
 from fiat.core.tree.asif import HostAsIf, Supposition
@@ -94,14 +94,13 @@ def membership_ways(
     postures: Iterable[Posture],
     holds: Callable[[Principal], bool],
     effects: Callable[[Host], Effects],
-    meant: Meant,
 ) -> Iterator[Way]:
     """Joining a group that ``postures`` speak of, or leaving it, where all goals, of one user, hold by that.
 
     ``holds`` tells it of who the user is then, ``effects`` what it does on the host as it is then. Nothing is changed
     by Fiat.
     """
-    who, gives = goals[0].who, goals[0].gives
+    who, gives, meant = goals[0].who, goals[0].gives, meant_by(goals)
     if any(goal.who != who for goal in goals):
         return  # a way is one membership
     gids = {gid for posture in postures for gid in posture.owners()[1]}

@@ -1,28 +1,42 @@
-"""The door to the search: every way to some goals, the best first, or why there is none; and what is to be known
-besides."""
+"""The search for the least change that gives somebody a right, or takes it: every way, and what each costs others.
 
-from collections.abc import Iterator, Sequence
+A way is a set of changes of the objects that goals are for and of directories on the way there, or one membership,
+after which the kernel's answer is the one that is wanted. What may be one is proposed by the goals for paths alone, or
+for trees; each proposal is made a plan before it is told: what it costs comes from the effects of that plan, the same
+that any change has.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
+from fiat.core.ask.effects import Effects, effects_at
+from fiat.core.change.making import make_plan
+from fiat.core.change.plan import Surveys
 from fiat.core.model import right as rights
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.posture import Kind, Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import Right
+from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.rules.checks import Verdict
-from fiat.core.suggest.cost import Way
-from fiat.core.suggest.forecast import for_new
+from fiat.core.suggest.cost import Way, way_of
 from fiat.core.suggest.goal import Goal, Terms
-from fiat.core.suggest.memberships import members_of
+from fiat.core.suggest.means import MEANS
+from fiat.core.suggest.memberships import effects_of_membership, membership_ways
 from fiat.core.suggest.needs import ROOT, ask, impossible
-from fiat.core.suggest.treeways import SearchingTrees
-from fiat.core.suggest.ways import First, Searching, worth_telling
+from fiat.core.suggest.pathgoals import PathGoals
+from fiat.core.suggest.proposal import Proposal
+from fiat.core.suggest.treegoals import TreeGoals
 from fiat.core.text import counted, joined, shell_word, visible
-from fiat.core.tree.reading import Walked, end_without_links
-from fiat.core.tree.walk import Trouble, inside, names_in, open_end, route_for, walk
+from fiat.core.tree.asif import HostAsIf, Supposition
+from fiat.core.tree.reading import Walked, end_without_links, survey_at
+from fiat.core.tree.walk import Extent, Trouble, inside, names_in, open_end, route_for, walk
 from fiat.core.words import naming
+
+First = Callable[[Sequence[tuple[str, Wish]]], None]
+"""Is told of the entry way, by its wishes by path, before what lies below is read to count what the ways cost."""
 
 
 class SearchResult(NamedTuple):
@@ -68,44 +82,137 @@ def search(
     goals = tuple(goals)
     walked = _walked(host, goals)
     verdicts = tuple(ask(host, goal) for goal in goals)
-    found = SearchResult(goals, False, "", [], verdicts)
+    surveys: Surveys = {}
+    sought: PathGoals | TreeGoals
     if goals[0].below:
-        trees = SearchingTrees(host, goals, terms, walked, progress)
-        surveys = [tree.survey for tree in trees.trees]
-        found = found._replace(
-            left=tuple(trees.left),
-            missing=trees.missing,
-            skipped=tuple(point for survey in surveys for point in survey.skipped),
-            troubles=tuple(trouble for survey in surveys for trouble in survey.troubles),
-        )
-        if not trees.left:
-            return found._replace(already=True)
-        searching: Searching | SearchingTrees = trees
+        sought = TreeGoals(host, goals, terms, walked, surveys, progress)
     else:
-        members = {goal: _wrong_members(host, goal) for goal in goals}
-        left = [
-            goal
-            for goal, verdict in zip(goals, verdicts, strict=True)
-            if verdict.allowed is not goal.gives or members[goal] or (terms.and_new and _misses_new(host, goal))
-        ]
-        found = found._replace(left=tuple(left))
-        if len(goals) == 1 and verdicts[0].allowed is goals[0].gives:
-            found = found._replace(members=members[goals[0]])
-        if not left:
-            return found._replace(already=True)
-        searching = Searching(host, goals, terms, walked, progress, first)
+        sought = PathGoals(host, goals, terms, walked)
+    found = SearchResult(
+        goals,
+        not sought.left,
+        "",
+        [],
+        verdicts,
+        sought.left,
+        sought.missing,
+        members=sought.members,
+        skipped=sought.skipped,
+        troubles=sought.troubles,
+    )
+    if found.already:
+        return found
     for goal, verdict in zip(goals, verdicts, strict=True):
         wrong = goal in found.left and (verdict.allowed is not goal.gives or goal.below)
         why_not = "" if not wrong or (goal.below and goal.gives) else impossible(goal, verdict)
         if why_not:
             return found._replace(why_not=why_not if len(goals) == 1 else f"{_said(goal)}: {why_not}")
+    searching = _Search(host, sought, terms, surveys, progress, first)
     ways = list(searching.ways())
     kept = [way for way in ways if terms.spares(_movers(way))]
     if ways and not kept:
         return found._replace(why_not="each way would move something for who is to be spared")
-    kept = worth_telling(kept)
-    found = found._replace(others_left=isinstance(searching, SearchingTrees) and searching.others_left)
-    return found._replace(ways=kept, why_not="" if kept else searching.why_none())
+    kept = _worth_telling(kept)
+    return found._replace(ways=kept, why_not="" if kept else sought.why_none(), others_left=searching.others_left)
+
+
+class _Search:
+    """Looks for ways to goals; what lies under changed directories is read once for all of them.
+
+    ``others_left`` tells afterwards that one way was enough, and others were not looked for.
+    """
+
+    def __init__(
+        self,
+        host: Host,
+        sought: PathGoals | TreeGoals,
+        terms: Terms,
+        surveys: Surveys,
+        progress: Progress,
+        first: First | None,
+    ) -> None:
+        self.host = host
+        self.sought = sought
+        self.terms = terms
+        self.progress = progress
+        self.first = first
+        self.surveys = surveys
+        self.others_left = False
+        self._known: set[object] = set()
+
+    def ways(self) -> Iterator[Way]:
+        """Each way, as its goals propose them; then each membership."""
+        sought = self.sought
+        for proposal in sought.proposals():
+            way = self._way(proposal)
+            if way is None:
+                continue
+            yield way
+            if way.tree and sought.is_enough(way.cost):
+                self.others_left = True
+                break
+        if "membership" in self.terms.by:
+            yield from membership_ways(
+                self.host, sought.goals, sought.postures(), sought.holds, self._effects_of_membership
+            )
+
+    def _way(self, proposal: Proposal) -> Way | None:
+        """The way that is proposed, if its plan is another one than before and really leads to the goals."""
+        if self.first is not None and not proposal.edits and all(MEANS[name].own for name in proposal.names):
+            self.first(proposal.drafting.steps)
+            self.first = None
+        made = make_plan(
+            self.host,
+            proposal.targets(),
+            progress=self.progress,
+            surveys=self.surveys,
+            actor=ROOT,
+            most=self.terms.most,
+        )
+        outcomes = tuple((planned.profile, planned.change.after) for planned in made.changes)
+        if outcomes in self._known:
+            return None
+        self._known.add(outcomes)
+        covered = self.sought.covered(proposal, made, HostAsIf(self.host, Supposition(made.postures_after())))
+        if covered is None or made.effects is None:
+            return None
+        short, meant = covered
+        return way_of(self.host, self.sought.goals, proposal.draft(made, short), made.effects, meant)
+
+    def _effects_of_membership(self, then: Host) -> Effects:
+        """What a membership does, as far as was read for the other ways; of the paths alone where nothing was."""
+        over = self.terms.cost_over
+        if over is not None and (over, Extent()) not in self.surveys:
+            extent = Extent(entry_limit=self.terms.most)
+            self.surveys[over, Extent()] = survey_at(self.host, over, extent, self.progress)[1]
+        if not self.surveys:
+            return effects_at(self.host, then, self.sought.goals[0].path)
+        return effects_of_membership(self.host, then, self.surveys)
+
+
+def _worth_telling(ways: list[Way]) -> list[Way]:
+    """The ways, the best first, without those that do more than another one, and are no better for it.
+
+    What covers more of what is meant comes first. Of those that are about the same entries, owners and groups at the
+    same paths, the best is enough.
+    """
+    ways = sorted(ways, key=lambda way: (sum(one.paths for one in way.short), way.cost))
+    best: dict[object, Way] = {}
+    for way in ways:
+        best.setdefault((way.means, way.membership, way.tree and way.cost, *map(_about, way.steps)), way)
+    return [
+        way
+        for way in best.values()
+        if not any({*one.means} < {*way.means} and one.cost[:7] <= way.cost[:7] and not one.short for one in ways)
+    ]
+
+
+def _about(step: tuple[str, Wish]) -> tuple[object, ...]:
+    """What one change is about: where, and whose entries, which owner, which group."""
+    path, wish = step
+    entries = {(one.entry.tag, one.entry.id) for one in wish.access.entries}
+    entries |= {(entry.tag, entry.id) for entry in wish.access.remove}
+    return path, wish.uid, wish.gid, frozenset(entries)
 
 
 def _walked(host: Host, goals: Sequence[Goal]) -> Walked:
@@ -117,18 +224,6 @@ def _walked(host: Host, goals: Sequence[Goal]) -> Walked:
             end_without_links(route)
         walked.add(route)
     return walked
-
-
-def _wrong_members(host: Host, goal: Goal) -> tuple[Principal, ...]:
-    """The members of a group for whom it is not so, since another class decides for them."""
-    members = members_of(goal.who, host.accounts).principals if goal.who.kind == "group" else ()
-    return tuple(member for member in members if ask(host, goal, member).allowed is not goal.gives)
-
-
-def _misses_new(host: Host, goal: Goal) -> bool:
-    """Whether what is made later in the directory that a goal is for would not follow."""
-    end = walk(host, goal.path).end
-    return end is not None and for_new(end, goal, ROOT, host.settings.umask) is not None
 
 
 def _said(goal: Goal) -> str:

@@ -1,4 +1,5 @@
-"""Ways for whole trees: each object its own change, and the route to the top.
+"""Goals for whole trees: where they are not so, and what may lead there: each object its own change, and the route
+to the top.
 
 What becomes of an object depends on its posture and on what it is run with, so each profile is worked out once.
 """
@@ -9,36 +10,33 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.ask.effects import Effects
 from fiat.core.ask.treeeffects import Asker, Pair, View
 from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.why import RULE_WORDS
-from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan, Surveys
 from fiat.core.change.planned import Item
 from fiat.core.model import right as rights
 from fiat.core.model.finding import Finding
-from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.host import Host, Progress
+from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe, of_accounts
 from fiat.core.model.right import Right
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
-from fiat.core.suggest.cost import Draft, Way, way_of
+from fiat.core.suggest.cost import Cost, Meant
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms, implied_by
 from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.memberships import (
-    effects_of_membership,
     members_of,
-    membership_ways,
 )
 from fiat.core.suggest.needs import ROOT, ask, impossible
+from fiat.core.suggest.pathedits import PathEdits
+from fiat.core.suggest.proposal import Proposal
 from fiat.core.suggest.treeedits import GoalTree, Preference, TreeEdits
-from fiat.core.suggest.ways import Searching
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
-from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.reading import Walked, end_without_links, survey_at
 from fiat.core.tree.walk import Extent, walk
 
@@ -52,26 +50,26 @@ _OF_USE = (rights.READ, rights.WRITE, rights.EXECUTE)
 """Who has none of these below a directory has nothing from entering it."""
 
 
-class SearchingTrees:
-    """Looks for ways to goals for trees."""
+class TreeGoals:
+    """Goals for trees; each tree is read once, into ``surveys``."""
 
     def __init__(
-        self, host: Host, goals: Sequence[Goal], terms: Terms, walked: Walked, progress: Progress = no_progress
+        self, host: Host, goals: Sequence[Goal], terms: Terms, walked: Walked, surveys: Surveys, progress: Progress
     ) -> None:
         self.host = host
         self.goals = goals
         self.terms = terms
         self.walked = walked
-        self.progress = progress
         self.everyone = of_accounts(host.accounts)
         self.people = list(dict.fromkeys(goal.who for goal in goals))
-        self.surveys: Surveys = {}
-        self.members = {who: members_of(who, host.accounts) for who in self.people if who.kind == "group"}
-        self.trees = [self._read(path) for path in dict.fromkeys(goal.path for goal in goals)]
+        self.members: tuple[Principal, ...] = ()
+        self._members = {who: members_of(who, host.accounts) for who in self.people if who.kind == "group"}
+        self.trees = [self._read(path, surveys, progress) for path in dict.fromkeys(goal.path for goal in goals)]
+        self.skipped = tuple(point for tree in self.trees for point in tree.survey.skipped)
+        self.troubles = tuple(trouble for tree in self.trees for trouble in tree.survey.troubles)
         self.missing = 0
-        self.left: list[Goal] = []
-        self.others_left = False
         self._example: dict[Goal, str] = {}
+        left = []
         for tree in self.trees:
             for goal in tree.goals:
                 wrong = self._wrong(host, View(tree.route, tree.survey), goal)
@@ -79,14 +77,15 @@ class SearchingTrees:
                 if len(wrong):
                     self._example[goal] = tree.survey.path(int(wrong[-1]))
                 if len(wrong) or (terms.and_new and self._misses_new(tree, goal)):
-                    self.left.append(goal)
+                    left.append(goal)
+        self.left = tuple(left)
 
-    def _read(self, path: str) -> GoalTree:
-        route, survey = survey_at(self.host, path, Extent(), self.progress, follow=False)
+    def _read(self, path: str, surveys: Surveys, progress: Progress) -> GoalTree:
+        route, survey = survey_at(self.host, path, Extent(), progress, follow=False)
         self.walked.expect(end_without_links(route))
         if not survey.complete:
             raise KeyboardInterrupt
-        self.surveys[survey.top.path, Extent()] = survey
+        surveys[survey.top.path, Extent()] = survey
         return GoalTree(route, survey, tuple(goal for goal in self.goals if goal.path == path))
 
     def why_none(self) -> str:
@@ -100,7 +99,7 @@ class SearchingTrees:
 
     def _wrong(self, host: Host, view: View, goal: Goal) -> NDArray[np.intp]:
         """The places in a tree where a goal is not so; for a group, where it is not so for all of its members."""
-        members = self.members[goal.who].principals if goal.who in self.members else ()
+        members = self._members[goal.who].principals if goal.who in self._members else ()
         people = (goal.who, *members)
         wrong = wrong_places(host, view, people, [goal._replace(who=who) for who in people])
         return np.unique(np.concatenate(wrong))
@@ -110,25 +109,26 @@ class SearchingTrees:
         umask = self.host.settings.umask
         return any(for_new(profile.at(), goal, ROOT, umask) is not None for profile in tree.survey.profiles)
 
-    # --- ways ---
+    # --- proposals ---
 
-    def ways(self) -> Iterator[Way]:
-        """A way by each means wherever it can be; for what is to be taken also by closing the tops."""
-        known: set[object] = set()
+    def proposals(self) -> Iterator[Proposal]:
+        """One by each means wherever it can be; for what is to be taken also by closing the tops."""
         for preference in self._preferences():
-            way = self._way(preference, known)
-            if way is not None:
-                yield way
-                if not preference.top and self._is_enough(way):
-                    self.others_left = True
-                    break
-        if "membership" in self.terms.by:
-            yield from self._memberships()
+            drafting = Drafting(self.host, ROOT, self.walked)
+            opened = self._opened(drafting, preference) if self.goals[0].gives else []
+            if opened is None:
+                continue
+            terms, umask = self.terms, self.host.settings.umask
+            edits = [TreeEdits(tree, preference, terms, self.everyone, self._members, umask) for tree in self.trees]
+            if preference.top:
+                for one in edits:
+                    one.close(drafting)
+            yield Proposal(drafting, tuple(opened), preference.name, edits=tuple(edits))
 
-    def _is_enough(self, way: Way) -> bool:
-        """Whether nothing but this way is looked for: it costs nobody anything, and another one would take long."""
+    def is_enough(self, cost: Cost) -> bool:
+        """Whether it costs nobody anything, and to look for another one would take long."""
         many = sum(len(tree.survey.profiles) for tree in self.trees) > _MANY_PROFILES
-        return many and self.terms.by == tuple(MEANS) and way.cost[:4] == (False, 0, 0, 0)
+        return many and self.terms.by == tuple(MEANS) and cost[:4] == (False, 0, 0, 0)
 
     def _preferences(self) -> Iterator[Preference]:
         kinds = [MEANS[name] for name in self.terms.by]
@@ -149,58 +149,34 @@ class SearchingTrees:
                 used |= profile.posture.owners()[1]
         return sorted(theirs, key=lambda gid: (gid not in used, gid))[:_FEW_GROUPS]
 
-    def _way(self, preference: Preference, known: set[object]) -> Way | None:
-        drafting = Drafting(self.host, ROOT, self.walked)
-        opened = self._opened(drafting, preference) if self.goals[0].gives else []
-        if opened is None:
-            return None
-        terms, umask = self.terms, self.host.settings.umask
-        edits = [TreeEdits(tree, preference, terms, self.everyone, self.members, umask) for tree in self.trees]
-        if preference.top:
-            for one in edits:
-                one.close(drafting)
-        targets = [*drafting.targets(), *(one.target() for one in edits if not preference.top)]
-        made = make_plan(
-            self.host, targets, progress=self.progress, surveys=self.surveys, actor=ROOT, most=self.terms.most
-        )
-        outcomes = tuple(planned.change.after for planned in made.changes)
-        if made.effects is None or outcomes in known:
-            return None
-        known.add(outcomes)
-        after = HostAsIf(self.host, Supposition(made.postures_after()))
-        short = self._short(made, after)
-        if short is not None and preference.top:
-            short += [one for tree in self.trees for one in self._open_elsewhere(tree)]
-        meant = self._meant(made, after)
-        if short is None or (preference.top and not self._without_use(meant)):
-            return None
-        names = tuple(dict.fromkeys((*(name for one in edits for name in one.names), *opened)))
-        draft = Draft(
-            names or (preference.name,),
-            tuple(drafting.steps),
-            None,
-            made,
-            drafting.entries + sum(one.entries for one in edits),
-            wishes=tuple(dict.fromkeys(wish for one in edits for wish in one.wishes)),
-            tree=not preference.top,
-            short=tuple(short),
-        )
-        return way_of(self.host, self.goals, draft, made.effects, meant)
-
     def _opened(self, drafting: Drafting, preference: Preference) -> list[str] | None:
         """Have everyone get as far as the tops, members of groups too; the means that it took, None if it cannot be."""
         names: list[str] = []
+        edits = PathEdits(self.host, self.terms, self.everyone)
         for tree in self.trees:
             for who in dict.fromkeys(goal.who for goal in tree.goals):
-                members = self.members[who].principals if who in self.members else ()
+                members = self._members[who].principals if who in self._members else ()
                 for one in (who, *members):
-                    searching = Searching(drafting.then, self.goals, self.terms, self.walked)
                     prefer = preference.name if one is who else "entry"
-                    more = searching.open_route(drafting, one, tree.top, prefer)
+                    more = edits.open_route(drafting, one, tree.top, prefer)
                     if more is None:
                         return None
                     names += more
         return names
+
+    # --- what comes of one ---
+
+    def covered(self, proposal: Proposal, made: Plan, after: Host) -> tuple[tuple[Finding, ...], Meant] | None:
+        """What cannot be changed, or not enough; None where nothing is gained, or closing the tops takes more."""
+        short = self._short(made, after)
+        if short is None:
+            return None
+        meant = self._meant(made, after)
+        if not proposal.in_trees:
+            short += [one for tree in self.trees for one in self._open_elsewhere(tree)]
+            if not self._without_use(meant):
+                return None
+        return tuple(short), meant
 
     def _short(self, made: Plan, after: Host) -> list[Finding] | None:
         """What of the goals is not so after the plan: what cannot be changed, with the reason; None where nothing is
@@ -252,7 +228,7 @@ class SearchingTrees:
         of no use to them then, and is no loss."""
         taken = {goal.right for goal in self.goals}
         for tree in self.trees:
-            members = (member for one in self.members.values() for member in one.principals)
+            members = (member for one in self._members.values() for member in one.principals)
             everyone = list(dict.fromkeys((*self.people, *members)))
             asked = _Asked(self.host, View(tree.route, tree.survey), everyone, rights.BASIC)
             for who in everyone:
@@ -262,19 +238,19 @@ class SearchingTrees:
                 meant[key] = meant.get(key, 0) + int(asked.has(who, rights.TRAVERSE).sum())
         return True
 
-    def _memberships(self) -> Iterator[Way]:
-        postures = [found.posture for tree in self.trees for found in tree.route.objects]
-        postures += [profile.posture for tree in self.trees for profile in tree.survey.profiles]
+    # --- memberships ---
 
-        def holds(member: Principal) -> bool:
-            return all(self._so_as(member, goal) for goal in self.goals) and not any(
-                self._wrong_as(member, tree) for tree in self.trees
-            )
+    def postures(self) -> Iterator[Posture]:
+        """What decides now, of which a membership may have others match something else."""
+        for tree in self.trees:
+            yield from (found.posture for found in tree.route.objects)
+            yield from (profile.posture for profile in tree.survey.profiles)
 
-        def effects(then: Host) -> Effects:
-            return effects_of_membership(self.host, then, self.surveys)
-
-        yield from membership_ways(self.host, self.goals, postures, holds, effects, {})
+    def holds(self, member: Principal) -> bool:
+        """Whether all goals hold for who has joined a group, or left it."""
+        return all(self._so_as(member, goal) for goal in self.goals) and not any(
+            self._wrong_as(member, tree) for tree in self.trees
+        )
 
     def _so_as(self, member: Principal, goal: Goal) -> bool:
         """Whether it is so for who is a member then at the first path where it is not so now."""
