@@ -10,31 +10,24 @@ import resource
 import stat
 from array import array
 from collections.abc import Iterator, Sequence
-from itertools import islice
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.core.model.posture import Mount, Program
-from fiat.core.rules.programs import FIRST_BYTES, SHORTEST
+from fiat.core.model.posture import Mount
 from fiat.core.tree.assembly import Batch
-from fiat.core.tree.distinct import distinct_rows
-from fiat.core.tree.profile import Profile, profile_of
+from fiat.core.tree.profile import profile_of
 from fiat.core.tree.walk import Extent, Trouble
 from fiat.host.live import attributes, statx
-from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, NOTHING, Raw
-from fiat.host.live.facts import TOLD_FLAGS
+from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS
+from fiat.host.live.entryrows import EntryRows
 from fiat.host.live.node import LiveNode
-from fiat.host.live.postures import EMPTY, TOO_SHORT, Reader, program_in
-from fiat.host.live.rows import LOOKED_AT, Directory, NewValues, ReadPart, SplitDirectory, Where
+from fiat.host.live.postures import Reader
+from fiat.host.live.rows import Directory, ReadPart, SplitDirectory, Where
 
 _CHUNK = 2048
 _SHARED = 40_000
 """With so many names in it, a directory is not read in one go."""
-
-_STARTS = 2000
-"""Short programs, and scripts, whose bytes are remembered."""
 
 _DIRECTORY, _FILE, _LINK = stat.S_IFDIR, stat.S_IFREG, stat.S_IFLNK
 _OPEN_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_NONBLOCK
@@ -76,12 +69,7 @@ class TreeReader:
         raw = memoryview(self._statx.buffer).cast("B")
         self._halves, self._words = raw.cast("H"), raw.cast("Q")
         self._answers: NDArray[np.void] = np.frombuffer(raw, _ANSWER)
-        self._handlers = reader.kernel.handlers
-        self._known_attributes: dict[Raw, int] = {NOTHING: 0}
-        self._known_programs: dict[Program | int | None, int] = {None: 0}
-        self._known_starts: dict[bytes, int] = {}
-        self._known_profiles: dict[Profile, int] = {}
-        self._known_rows: dict[bytes, int] = {}
+        self._rows = EntryRows(reader.kernel.handlers)
         self._mounts: dict[int, Mount] = {}
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
         self._filesystems: dict[int, str] = {}  # by mount
@@ -94,11 +82,9 @@ class TreeReader:
 
     def _start(self) -> None:
         """Begin a part."""
-        self._known_before = len(self._known_rows), len(self._known_attributes), len(self._known_programs)
-        self._profiles_before = len(self._known_profiles)
+        self._rows.begin()
         self._filled = 0
         self._special = array("Q")  # four numbers for each
-        self._chunks: list[_Chunk] = []
         self._targets: list[tuple[int, bytes]] = []
         self._names: list[bytes] = []
         self._directories = array("i")
@@ -138,7 +124,8 @@ class TreeReader:
             os.fchdir(home)
             os.close(home)
         at = self._path_of(unread[-1].names if unread else roots[-1]) or "/"
-        return ReadPart(self._batch(), self._met(), unread, self._shared, self._troubles, self._skipped, at)
+        met = self._rows.new_values(self._keeps_lists, self._filesystems)
+        return ReadPart(self._batch(), met, unread, self._shared, self._troubles, self._skipped, at)
 
     def _open(self, names: tuple[bytes, ...]) -> int:
         """Open the directory with these names, one after the other, no link followed."""
@@ -272,8 +259,12 @@ class TreeReader:
                 except OSError:
                     listed = _NONE  # none are kept here
                 if listed or (mode & 0o111 and kind == _FILE):
-                    said = self._attributes_of(name, listed) if listed else 0
-                    program = self._program_of(name, place) if mode & 0o111 and kind == _FILE else 0
+                    said = self._rows.attributes_of(name, listed) if listed else 0
+                    program = (
+                        self._rows.program_of(name, self._words[place * 32 + _SIZE_AT])
+                        if mode & 0o111 and kind == _FILE
+                        else 0
+                    )
                     if said or program:
                         special.extend((place, said, program, 0))
             if kind == _DIRECTORY and descend:
@@ -349,36 +340,9 @@ class TreeReader:
         facts = self._handles.facts(fd)
         return facts.mount, os.major(facts.device) | os.minor(facts.device) << 32
 
-    def _attributes_of(self, name: bytes, listed: list[str]) -> int:
-        """The number of what the attributes named in ``listed`` say."""
-        raw = attributes.read(listed, lambda attribute: os.getxattr(name, attribute, follow_symlinks=False))
-        return self._known_attributes.setdefault(raw, len(self._known_attributes))
-
     def _program_of(self, name: bytes, place: int) -> int:
-        """The number of what execve(2) sees of an executable file, or of the errno that kept it from us."""
-        size = self._words[place * 32 + _SIZE_AT]
-        if size < SHORTEST and not self._handlers:
-            return self._number_of_program(TOO_SHORT if size else EMPTY)
-        try:
-            fd = os.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOFOLLOW)
-        except OSError as error:
-            return self._number_of_program(error.errno or 0)
-        try:
-            start = os.read(fd, FIRST_BYTES)
-            number = self._known_starts.get(start)
-            if number is None:
-                number = self._number_of_program(program_in(fd, start, self._handlers, os.fsdecode(name)))
-                # what has the same bytes, and no more of them, is the same; unless it goes by its name
-                if len(start) < FIRST_BYTES and not self._handlers and len(self._known_starts) < _STARTS:
-                    self._known_starts[start] = number
-            return number
-        except OSError as error:
-            return self._number_of_program(error.errno or 0)
-        finally:
-            os.close(fd)
-
-    def _number_of_program(self, found: Program | int) -> int:
-        return self._known_programs.setdefault(found, len(self._known_programs))
+        """The number of what execve(2) sees of an executable file, its status at ``place`` of the buffer."""
+        return self._rows.program_of(name, self._words[place * 32 + _SIZE_AT])
 
     def _look(self, fd: int, name: bytes, directory: Directory) -> int:
         """One more than the number of the profile of ``name``, found by looking thoroughly; -1 where it has gone."""
@@ -387,7 +351,7 @@ class TreeReader:
             node = LiveNode(self._reader, handle, self._path_of((*directory.names, name)))
             try:
                 profile = profile_of(node.look())
-                return 1 + self._known_profiles.setdefault(profile, len(self._known_profiles))
+                return 1 + self._rows.number_of_profile(profile)
             finally:
                 node.close()
         except OSError as error:
@@ -400,69 +364,29 @@ class TreeReader:
     def _path_of(self, names: tuple[bytes, ...]) -> str:
         return "/".join([self._path, *map(os.fsdecode, names)])
 
-    # --- many entries ---
+    # --- a part ---
 
     def _number_chunk(self) -> None:
         """Find the rows of the entries in the buffer, and empty it."""
-        count, special = self._filled, self._special
+        answers, special = self._answers[: self._filled], self._special
         self._filled, self._special = 0, array("Q")
-        answers = self._answers[:count]
-        rows = np.empty((count, 4), np.uint64)
-        rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & TOLD_FLAGS) << 16
-        rows[:, 1] = answers["uid"] | answers["gid"].astype(np.uint64) << 32
-        rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
-        rows[:, 3] = answers["mount"] << 32
-        if special:
-            place, said, program, looked_at = np.frombuffer(special, np.uint64).reshape(-1, 4).T
-            rows[place, 0] |= program << 32
-            rows[place, 3] |= said
-            thorough = looked_at > 0
-            rows[place[thorough]] = 0
-            rows[place[thorough], 0] = looked_at[thorough] - 1
-            rows[place[thorough], 3] = LOOKED_AT
-        first, places = distinct_rows(rows)
-        known = self._known_rows
-        distinct = rows[first]
-        keys, width = distinct.tobytes(), distinct.itemsize * 4
-        found = [known.setdefault(keys[at : at + width], len(known)) for at in range(0, len(keys), width)]
-        birth = answers["birth"] * 1_000_000_000 + answers["birth_fraction"]
-        size, changed, modified = _NO_TIMES, _NO_TIMES, _NO_TIMES
-        if self._extent.details:
-            size = answers["size"].copy()
-            changed, modified = (
-                answers[name] * 1_000_000_000 + answers[f"{name}_fraction"] for name in ("changed", "modified")
-            )
-        inode, links = answers["inode"].copy(), answers["links"].copy()
-        self._chunks.append(_Chunk(np.array(found, np.int32)[places], inode, links, birth, size, changed, modified))
-
-    def _met(self) -> NewValues:
-        """What was not met before this part."""
-        rows, said, programs = self._known_before
-        return NewValues(
-            rows,
-            np.frombuffer(b"".join(islice(self._known_rows, rows, None)), np.uint64).reshape(-1, 4),
-            list(islice(self._known_attributes, said, None)),
-            list(islice(self._known_programs, programs, None)),
-            list(islice(self._known_profiles, self._profiles_before, None)),
-            self._keeps_lists,
-            self._filesystems,
-        )
+        self._rows.add(answers, special, details=self._extent.details)
 
     def _batch(self) -> Batch:
-        profile, inode, links, birth, size, changed, modified = zip(_NO_CHUNK, *self._chunks, strict=True)
+        columns = self._rows.columns()
         details = self._extent.details
         return Batch(
-            profile=np.concatenate(profile),
-            inode=np.concatenate(inode),
-            links=np.concatenate(links),
-            birth=np.concatenate(birth),
+            profile=columns.profile,
+            inode=columns.inode,
+            links=columns.links,
+            birth=columns.birth,
             name_lengths=np.fromiter(map(len, self._names), np.uint16, len(self._names)),
             names=b"".join(self._names),
             directories=np.array(self._directories, np.int32),
             counts=np.array(self._counts, np.int32),
-            size=np.concatenate(size) if details else None,
-            changed=np.concatenate(changed) if details else None,
-            modified=np.concatenate(modified) if details else None,
+            size=columns.size if details else None,
+            changed=columns.changed if details else None,
+            modified=columns.modified if details else None,
             targets=tuple(self._targets),
         )
 
@@ -473,24 +397,6 @@ def _home() -> int:
         return os.open(".", os.O_PATH)
     except OSError:
         return os.open("/", os.O_PATH)
-
-
-class _Chunk(NamedTuple):
-    """Some thousand entries; the numbers of their rows, and the rest as in :class:`Batch`."""
-
-    profile: NDArray[np.int32]
-    inode: NDArray[np.uint64]
-    links: NDArray[np.uint32]
-    birth: NDArray[np.int64]
-    size: NDArray[np.int64]
-    changed: NDArray[np.int64]
-    modified: NDArray[np.int64]
-
-
-_NO_TIMES = np.zeros(0, np.int64)
-_NO_CHUNK = _Chunk(
-    np.zeros(0, np.int32), np.zeros(0, np.uint64), np.zeros(0, np.uint32), _NO_TIMES, _NO_TIMES, _NO_TIMES, _NO_TIMES
-)
 
 
 def _target(name: bytes) -> bytes:
