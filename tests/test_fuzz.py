@@ -19,9 +19,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from fiat.app.audit import RULES
-from fiat.app.change import GUARDS
 from fiat.app.why import RIGHT_NAMES
+from fiat.core.audit.registry import RULES
+from fiat.core.change.guards import GUARDS
 from fiat.demo.sample import SNAPSHOT
 from support.files import give_list, make, set_state, states
 from support.fuzzing import Done, Sandbox

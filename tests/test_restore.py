@@ -14,10 +14,12 @@ import pytest
 
 from fiat.app.change import apply
 from fiat.app.compare import ComparedState
-from fiat.app.restore import Restored, RestoreDirection, restore
+from fiat.app.restore import Restored, restore
 from fiat.app.save import Destination, save
-from fiat.app.undo import UndoTerms, put_back, undoing
+from fiat.app.undo import put_back, undoing
+from fiat.core.change.undo import UndoTerms
 from fiat.core.errors import PathError
+from fiat.core.state.restoring import RestoreDirection
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost

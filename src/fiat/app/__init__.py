@@ -32,7 +32,6 @@ __all__ = (
     "save",
     "selections",
     "status",
-    "text",
     "treelisting",
     "trust",
     "umask",

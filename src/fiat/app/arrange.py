@@ -27,20 +27,9 @@ from fiat.core.text import quoted, shell_word, visible
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked
 from fiat.core.tree.walk import inside, names_in, open_end
-from fiat.core.words.arrangements import Known, parse_arrangements, parse_chosen
+from fiat.core.words.arrangements import Known, parse_arrangements
 from fiat.core.words.toml import LARGEST
 from fiat.host.arrangements import builtin, usual_places
-
-__all__ = [
-    "Arranged",
-    "Arrangement",
-    "ArrangementChoice",
-    "Known",
-    "arranged",
-    "known_arrangements",
-    "parse_chosen",
-    "plan_arranged",
-]
 
 _MOST = 1_000
 """So many names of a directory are looked at to say whether they are as its arrangement has them."""

@@ -14,7 +14,7 @@ from fiat.core.audit.evidence import Evidence, NoEvidence
 from fiat.core.audit.examine import TreeFinding, examine, in_order
 from fiat.core.audit.known import AcceptedFinding
 from fiat.core.audit.mending import Mended, mended
-from fiat.core.audit.registry import RULES
+from fiat.core.audit.registry import RULES as RULES
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.host import Host, Progress, no_progress
@@ -27,19 +27,6 @@ from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
 from fiat.host.trust import create
-
-__all__ = [
-    "RULES",
-    "WEIGHTS",
-    "Audit",
-    "Mended",
-    "Rule",
-    "audit",
-    "chosen_rules",
-    "evidence_of",
-    "read_known",
-    "write_known",
-]
 
 _HOLDS = timedelta(days=182)
 """So long a finding is accepted, where nothing else is written."""

@@ -9,7 +9,8 @@ from fiat.app.running import RunResult, run, who_runs
 from fiat.core.ask import caveats
 from fiat.core.ask.effects import kept
 from fiat.core.change.claims import claims
-from fiat.core.change.guards import GUARDS, why_refused
+from fiat.core.change.guards import GUARDS as GUARDS
+from fiat.core.change.guards import why_refused
 from fiat.core.change.history import History, IntendedChange, RunBeginning, Waiting, in_silence
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
@@ -25,8 +26,6 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
-
-__all__ = ["GUARDS", "ChangeOptions", "Planned", "alone", "apply", "plan"]
 
 
 class ChangeOptions(NamedTuple):

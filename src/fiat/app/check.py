@@ -4,7 +4,7 @@ import errno
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from fiat.app.arrange import known_arrangements, parse_chosen
+from fiat.app.arrange import known_arrangements
 from fiat.app.change import Planned, planned_for
 from fiat.app.problems import Problem, each_once, raise_problem
 from fiat.app.trust import FREE, Trust
@@ -12,7 +12,8 @@ from fiat.app.why import why
 from fiat.core.change.plan import Plan
 from fiat.core.errors import ExpectationError, PathError
 from fiat.core.expect import reading
-from fiat.core.expect.expectation import Expectation, statements
+from fiat.core.expect.expectation import Expectation
+from fiat.core.expect.expectation import statements as statements
 from fiat.core.expect.holding import Contradiction, Counterexample, Holding, check_expectation, contradictions, words
 from fiat.core.expect.mending import Mending, mending, wish_of
 from fiat.core.model.finding import Finding
@@ -20,24 +21,10 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.text import quoted, shell_word
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.words import naming
+from fiat.core.words.arrangements import parse_chosen
 from fiat.core.words.commands import set_command_for
 from fiat.core.words.toml import LARGEST
 from fiat.demo import sample
-
-__all__ = [
-    "Checked",
-    "Contradiction",
-    "Counterexample",
-    "Expectation",
-    "Holding",
-    "check",
-    "contradiction_words",
-    "guard",
-    "mend",
-    "read_expectations",
-    "sentence",
-    "statements",
-]
 
 contradiction_words = words
 

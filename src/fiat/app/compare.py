@@ -23,8 +23,6 @@ from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import folder
 from fiat.host.snapshot.host import SnapshotHost
 
-__all__ = ["LIVE", "ComparedState", "Comparison", "Selection", "compared", "open_state"]
-
 LIVE = "live"
 """The word for this host as it is now."""
 

@@ -24,8 +24,6 @@ from fiat.core.text import quoted
 from fiat.core.words import who as who_words
 from fiat.core.words.modes import parse_mode
 
-__all__ = ["ForeseeOptions", "Foresight", "foresee", "foreseen"]
-
 
 class ForeseeOptions(NamedTuple):
     """By whom (everyone who may add names there, if empty), under which umask, and asking for which mode.

@@ -13,8 +13,6 @@ from fiat.core.model.host import Host
 if TYPE_CHECKING:
     from fiat.core.model.route import Route
 
-__all__ = ["SAMPLE", "Host", "arrive", "open_host"]
-
 SAMPLE = "skerry"
 """The name of the sample host that comes with Fiat."""
 

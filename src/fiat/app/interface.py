@@ -19,14 +19,13 @@ from fiat.app.change import apply as apply_plan
 from fiat.app.change import plan as make_plan
 from fiat.app.check import Checked, read_expectations
 from fiat.app.check import check as check_all
-from fiat.app.compare import LIVE, Comparison, compared, open_state
+from fiat.app.compare import LIVE, compared, open_state
 from fiat.app.foresee import foresee as foresee
 from fiat.app.hosts import arrive
 from fiat.app.hosts import open_host as open_host
-from fiat.app.let import Way, WaysToGoals
+from fiat.app.let import WaysToGoals
 from fiat.app.past import open_history as open_history
 from fiat.app.question import Question
-from fiat.app.restore import RestoreDirection
 from fiat.app.restore import restore as put_state_back
 from fiat.app.running import RunResult
 from fiat.app.save import Destination
@@ -45,6 +44,9 @@ from fiat.core.errors import PathError as PathError
 from fiat.core.errors import SnapshotError as SnapshotError
 from fiat.core.errors import UnknownAccount as UnknownAccount
 from fiat.core.model.host import Host as Host
+from fiat.core.state.comparison import Comparison
+from fiat.core.state.restoring import RestoreDirection
+from fiat.core.suggest.cost import Way
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
@@ -155,7 +157,8 @@ def arrange(host: Host, paths: Sequence[str], arrangement: str, *, file: str | N
 
     Those in ``file`` are known besides.
     """
-    from fiat.app.arrange import known_arrangements, parse_chosen, plan_arranged
+    from fiat.app.arrange import known_arrangements, plan_arranged
+    from fiat.core.words.arrangements import parse_chosen
 
     return plan_arranged(host, paths, parse_chosen(arrangement, known_arrangements(file), host.accounts))
 

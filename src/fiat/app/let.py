@@ -14,15 +14,14 @@ from fiat.core.model.principals import Principal
 from fiat.core.model.right import ALL
 from fiat.core.model.route import Route
 from fiat.core.suggest.cost import Way
-from fiat.core.suggest.goal import COUNT_LIMIT, Goal, Terms
-from fiat.core.suggest.means import MEANS
+from fiat.core.suggest.goal import COUNT_LIMIT as COUNT_LIMIT
+from fiat.core.suggest.goal import Goal, Terms
+from fiat.core.suggest.means import MEANS as MEANS
 from fiat.core.suggest.search import First, SearchResult, search, to_know
 from fiat.core.text import near, quoted
 from fiat.core.tree.walk import walk
 from fiat.core.words import who as who_words
 from fiat.core.words.who import Asked, on_kind, parse_rights
-
-__all__ = ["COUNT_LIMIT", "MEANS", "LetOptions", "SearchResult", "Way", "WaysToGoals", "meant", "planned"]
 
 
 class LetOptions(NamedTuple):

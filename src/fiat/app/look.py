@@ -23,8 +23,9 @@ from fiat.core.words.selection import Selection
 from fiat.host.arrangements import has_own
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import Arranged, Known
     from fiat.app.treelisting import ListedEntries
+    from fiat.core.suggest.arranging import Arranged
+    from fiat.core.words.arrangements import Known
 
 _STEP = 1000
 """Entries between two reports of progress."""

@@ -1,10 +1,9 @@
 """The history: which one, and which run of it."""
 
-from fiat.core.change.history import History, Run
+from fiat.core.change.history import History as History
+from fiat.core.change.history import Run as Run
 from fiat.core.errors import NotationError
 from fiat.core.text import bounded, shortened
-
-__all__ = ["History", "Run", "open_history", "run_number"]
 
 
 def open_history(place: str | None = None) -> History:

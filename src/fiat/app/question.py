@@ -14,8 +14,6 @@ from fiat.core.model.right import BASIC, CREATE, Right
 from fiat.core.words import who as who_words
 from fiat.core.words.who import on_kind, parse_rights
 
-__all__ = ["Host", "Question"]
-
 
 class Question:
     """What is asked: which rights, of whom, on a host as it is or as if some memberships were others.

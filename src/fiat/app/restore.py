@@ -12,13 +12,13 @@ from fiat.core.change.privilege import Digests, may_come_back
 from fiat.core.change.target import Target
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched
-from fiat.core.state.restoring import LeftObjects, RestoreDirection, restoring
+from fiat.core.state.restoring import LeftObjects as LeftObjects
+from fiat.core.state.restoring import RestoreDirection as RestoreDirection
+from fiat.core.state.restoring import restoring
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Handles
 from fiat.core.words.selection import Selection
 from fiat.host.image.host import ImageHost
-
-__all__ = ["LeftObjects", "RestoreDirection", "Restored", "restore"]
 
 
 class Restored(NamedTuple):

@@ -13,8 +13,6 @@ from fiat.core.state.capture import Capture, capture
 from fiat.host.snapshot import files, folder, writing
 from fiat.host.snapshot.records import Header
 
-__all__ = ["Destination", "Saved", "save"]
-
 
 class Destination(NamedTuple):
     """Where a snapshot goes: into the file ``path``, or one more in ``folder``, or to what takes its lines.

@@ -3,10 +3,7 @@
 from collections.abc import Iterable
 
 from fiat.core.model.accounts import Accounts
-from fiat.core.words.selection import WORDS as WITH_WORDS
 from fiat.core.words.selection import Selection, features
-
-__all__ = ["WITH_WORDS", "Accounts", "Selection", "selection"]
 
 
 def selection(

@@ -6,8 +6,6 @@ from datetime import datetime, time, timedelta
 from fiat.core.errors import NotationError
 from fiat.core.text import quoted
 
-__all__ = ["parse_time"]
-
 _DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _UNITS = {"minute": 60, "hour": 3600, "day": 86_400, "week": 604_800}
 _AGO = re.compile(r"(\d{1,6}|an?) (minute|hour|day|week)s? ago")

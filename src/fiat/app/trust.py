@@ -7,8 +7,6 @@ from typing import NamedTuple
 from fiat.core.errors import PathError
 from fiat.core.text import shell_word
 
-__all__ = ["FREE", "Trust"]
-
 
 class Trust(NamedTuple):
     """Whether a file that says what is to be done must be one that nobody else can write to (it is ``needed`` where

@@ -13,15 +13,13 @@ from fiat.core.change.claims import claims
 from fiat.core.change.history import History, IntendedChange, Run, RunBeginning, RunEntry, Waiting, in_silence
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.steps import Change
-from fiat.core.change.undo import NOTHING, UndoObject, UndoTerms
+from fiat.core.change.undo import NOTHING, UndoObject
+from fiat.core.change.undo import UndoTerms as UndoTerms
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import lies_under
 from fiat.core.text import joined, quoted
 from fiat.engine import changing
-
-__all__ = ["Lock", "RunChoice", "UndoTerms", "Undoing", "put_back", "undoing", "undoing_alone"]
-
 
 Hold = Callable[[Run, Sequence[RunEntry]], bool]
 """Keeps others from the objects of a run; whether they had to be waited for."""

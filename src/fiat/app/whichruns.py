@@ -10,8 +10,6 @@ from fiat.core.model.host import Host
 from fiat.core.text import shortened
 from fiat.core.tree.walk import absolute, walk
 
-__all__ = ["RunChoice", "which_runs"]
-
 
 def which_runs(host: Host, runs: str | None, since: str | None, path: str | None) -> RunChoice:
     """The runs that are meant by a range such as ``12..15`` or ``12..``, by a time, and by a path.

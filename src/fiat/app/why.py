@@ -29,8 +29,6 @@ if TYPE_CHECKING:
     from fiat.core.model.wish import Advice
     from fiat.core.suggest.advice import Asking
 
-__all__ = ["RIGHT_NAMES", "Why", "parse_rights", "why", "why_each"]
-
 RIGHT_NAMES = tuple(right.name for right in ALL)
 """The names of all rights."""
 

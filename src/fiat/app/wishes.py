@@ -6,14 +6,12 @@ from fiat.core.errors import NotationError, PathError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.modechange import ModeChange
-from fiat.core.model.posture import FLAGS, Kind, Posture
+from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.wish import ListWish, Wish
 from fiat.core.text import quoted, visible
 from fiat.core.tree.walk import walk
 from fiat.core.words.entries import parse_entries, parse_permissions, parse_whom
 from fiat.core.words.modes import is_mode, parse_mode
-
-__all__ = ["FLAGS", "Host", "Wish", "list_wish", "mode_among", "wish"]
 
 
 def mode_among(host: Host, words: list[str], *, alone: bool) -> tuple[list[str], str | None]:

@@ -50,7 +50,7 @@ def _tell_of_defect() -> int:
     import traceback
     from contextlib import suppress
 
-    from fiat.app.text import visible
+    from fiat.core.text import visible
 
     lines = [*traceback.format_exc().split("\n")]
     text = "\n".join(visible(line) for line in lines)
@@ -143,8 +143,8 @@ def _prepare_streams() -> None:
 
 def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.status import ExitStatus
-    from fiat.app.text import FiatError, HistoryError, HostError, PathError, UntrustedFile, WorkError
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
+    from fiat.core.errors import FiatError, HistoryError, HostError, PathError, UntrustedFile, WorkError
     from fiat.render.terminal import say
 
     if arguments[:1] == ["help"]:  # as many people ask
@@ -182,9 +182,9 @@ _heard: list[int] = []
 def _without_command(word: str, arguments: list[str]) -> int:
     """Help, or a word that is no command."""
     from fiat.app.status import ExitStatus
-    from fiat.app.text import quoted
     from fiat.cli.parser import Parser
     from fiat.cli.registry import commands_near, overview
+    from fiat.core.text import quoted
     from fiat.render.terminal import say
 
     parser = Parser(

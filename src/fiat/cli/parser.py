@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from typing import Any, NoReturn
 
 from fiat.app.status import ExitStatus
-from fiat.app.text import near, quoted, visible
+from fiat.core.text import near, quoted, visible
 from fiat.render.terminal import NARROW, say, width
 
 

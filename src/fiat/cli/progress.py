@@ -6,7 +6,7 @@ import time
 from types import TracebackType
 from typing import Any
 
-from fiat.app.text import visible
+from fiat.core.text import visible
 
 _PATIENCE = 1.0
 """Seconds before anything is shown: what is done by then needs no progress."""

@@ -3,8 +3,8 @@
 import importlib
 from collections.abc import Callable
 
-from fiat.app.text import near
 from fiat.cli.parser import Parser
+from fiat.core.text import near
 
 GROUPS = {
     "look": "look and understand",

@@ -3,9 +3,9 @@
 import re
 from collections.abc import Iterator
 
-from fiat.app.arrange import Arranged, Arrangement, ArrangementChoice
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.arrangement import Pattern
+from fiat.core.model.arrangement import Arrangement, ArrangementChoice, Pattern
+from fiat.core.suggest.arranging import Arranged
 from fiat.core.text import Fields, counted, joined, of_all, visible
 from fiat.render.model import Block, PlainResult, Prose, Span
 

@@ -2,8 +2,12 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from fiat.app.audit import RULES, WEIGHTS, Audit, Mended, Rule
+from fiat.app.audit import Audit
+from fiat.core.audit.auditedtree import Rule
 from fiat.core.audit.examine import TreeFinding
+from fiat.core.audit.mending import Mended
+from fiat.core.audit.registry import RULES
+from fiat.core.model.finding import WEIGHTS
 from fiat.core.model.principals import Universe
 from fiat.core.text import Fields, counted, joined, shell_word, visible
 from fiat.core.words import naming

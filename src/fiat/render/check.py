@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.check import Checked, Counterexample, Holding, commands_for, contradiction_words
+from fiat.app.check import Checked, commands_for, contradiction_words
+from fiat.core.expect.holding import Counterexample, Holding
 from fiat.core.text import Fields, counted, of_all, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import PeopleWords

@@ -5,12 +5,12 @@ from collections.abc import Iterable, Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fiat.app.compare import LIVE, ComparedState, Comparison
+from fiat.app.compare import LIVE, ComparedState
 from fiat.core.ask.effects import Counted, KeptShift, kept
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.record import MOUNT, PostureRecord
-from fiat.core.state.comparison import Cell, Compared, MountChange, other_flags_differ
+from fiat.core.state.comparison import Cell, Compared, Comparison, MountChange, other_flags_differ
 from fiat.core.state.matching import AccountChange
 from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey

@@ -3,7 +3,8 @@
 from collections.abc import Iterator, Sequence
 from xml.etree import ElementTree as Xml
 
-from fiat.app.check import Holding, sentence
+from fiat.app.check import sentence
+from fiat.core.expect.holding import Holding
 from fiat.core.text import visible
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.restore import LeftObjects
+from fiat.core.state.restoring import LeftObjects
 from fiat.core.text import Fields, counted, visible
 from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Verbatim, unbroken
 from fiat.render.plan import PlanView

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from urllib.parse import quote
 
 import fiat
-from fiat.app.audit import Mended, Rule
+from fiat.core.audit.auditedtree import Rule
+from fiat.core.audit.mending import Mended
 from fiat.core.model.finding import Finding
 from fiat.core.text import Fields, visible
 

@@ -26,7 +26,7 @@ from fiat.render import words
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, spans, unbroken
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import Arranged
+    from fiat.core.suggest.arranging import Arranged
 
 HEADER = ("mode", "letters", "owner", "group", "more", "name")
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.let import MEANS, Way, WaysToGoals
+from fiat.app.let import WaysToGoals
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
@@ -11,7 +11,9 @@ from fiat.core.model.record import PostureRecord
 from fiat.core.model.right import COUNTED
 from fiat.core.model.wish import Wish
 from fiat.core.rules.checks import Verdict
+from fiat.core.suggest.cost import Way
 from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.means import MEANS
 from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.commands import set_command

@@ -10,12 +10,13 @@ start, and the first 64 bytes of small files that others can read, for keys and 
 
 import argparse
 
-from fiat.app.audit import RULES, WEIGHTS, audit, chosen_rules, read_known, write_known
+from fiat.app.audit import RULES, audit, chosen_rules, read_known, write_known
 from fiat.app.status import ExitStatus
-from fiat.app.text import NotationError, PathError
 from fiat.cli.options.common import add_common, add_trust, host_of, not_with, output_of, trust_of
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError, PathError
+from fiat.core.model.finding import WEIGHTS
 from fiat.render.audit import AuditView, RulesView
 
 EXAMPLES = (

@@ -20,13 +20,14 @@ import sys
 
 from fiat.app.change import ChangeOptions, Planned
 from fiat.app.check import Checked, check, mend, read_expectations, statements
-from fiat.app.hosts import Host
 from fiat.app.status import ExitStatus
-from fiat.app.text import NotationError, joined, quoted, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, trust_of
 from fiat.cli.options.histories import add_history
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError
+from fiat.core.model.host import Host
+from fiat.core.text import joined, quoted, shell_word
 from fiat.render.check import CheckView
 from fiat.render.output import Output
 

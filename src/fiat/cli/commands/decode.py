@@ -11,8 +11,8 @@ import re
 
 from fiat.app.decode import decode, mode
 from fiat.app.status import ExitStatus
-from fiat.app.text import FiatError
 from fiat.cli.options.common import add_common, host_of, not_with, output_of
+from fiat.core.errors import FiatError
 from fiat.render.decode import DecodedView
 
 EXAMPLES = (

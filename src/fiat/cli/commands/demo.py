@@ -12,8 +12,8 @@ import sys
 from fiat.app import sample
 from fiat.app.hosts import SAMPLE
 from fiat.app.status import ExitStatus
-from fiat.app.text import FiatError
 from fiat.cli.registry import run_command
+from fiat.core.errors import FiatError
 from fiat.render.demo import BuiltView, ending, introduction, scene_blocks
 from fiat.render.output import Output
 

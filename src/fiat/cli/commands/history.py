@@ -11,9 +11,10 @@ import argparse
 from fiat.app import past
 from fiat.app.hosts import open_host
 from fiat.app.status import ExitStatus
-from fiat.app.text import HistoryError, NotationError, bounded, shortened
 from fiat.cli.options.common import add_common, not_with, output_of
 from fiat.cli.options.histories import add_history, history_of
+from fiat.core.errors import HistoryError, NotationError
+from fiat.core.text import bounded, shortened
 from fiat.render.past import RunsView, RunView, VerifyView
 
 EXAMPLES: tuple[tuple[str, str], ...] = ()

@@ -13,12 +13,12 @@ import argparse
 from fiat.app.change import ChangeOptions, Planned
 from fiat.app.compare import LIVE, open_state, trees_of
 from fiat.app.restore import LeftObjects, RestoreDirection, restore
-from fiat.app.text import NotationError
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, output_of, trust_of
 from fiat.cli.options.selections import add_choice, selected
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError
 from fiat.render.plan import PlanView
 from fiat.render.restore import RestoreView
 

@@ -12,19 +12,19 @@ from typing import TYPE_CHECKING
 
 from fiat.app import change
 from fiat.app.change import GUARDS, ChangeOptions, Planned
-from fiat.app.hosts import Host
-from fiat.app.text import NotationError, WorkError
-from fiat.app.wishes import Wish
 from fiat.cli.options.arranging import EXPLAIN, add_arranging, arrangement_of, explain_arrangements
 from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, trust_of
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError, WorkError
+from fiat.core.model.host import Host
+from fiat.core.model.wish import Wish
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import ArrangementChoice
+    from fiat.core.model.arrangement import ArrangementChoice
 
 EXAMPLES = (
     ("see a change before it is made", "fiat set /srv/skerry/observatory --mode o+x --preview"),

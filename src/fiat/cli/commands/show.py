@@ -9,9 +9,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from fiat.app import look, unevaluated
-from fiat.app.hosts import Host, arrive
-from fiat.app.selections import Selection
-from fiat.app.text import ArrangementError, NotationError
+from fiat.app.hosts import arrive
 from fiat.cli.options.arranging import add_file
 from fiat.cli.options.common import (
     add_common,
@@ -24,10 +22,13 @@ from fiat.cli.options.common import (
 )
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
+from fiat.core.errors import ArrangementError, NotationError
+from fiat.core.model.host import Host
+from fiat.core.words.selection import Selection
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import Arrangement
+    from fiat.core.model.arrangement import Arrangement
 
 EXAMPLES = (
     ("all that one path says", "fiat show /srv/skerry/gauge/raw"),

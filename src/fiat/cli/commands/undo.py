@@ -16,11 +16,11 @@ import argparse
 from fiat.app import undo
 from fiat.app.past import History, run_number
 from fiat.app.status import ExitStatus
-from fiat.app.text import HistoryError, NotationError
 from fiat.app.undo import Lock, RunChoice, Undoing, UndoTerms
 from fiat.cli.options.common import add_common, host_of, not_with, output_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
+from fiat.core.errors import HistoryError, NotationError
 from fiat.render.output import Output
 from fiat.render.past import UndoView
 

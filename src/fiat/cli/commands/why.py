@@ -13,11 +13,12 @@ after login, or why none."""
 
 import argparse
 
-from fiat.app.hosts import Host
 from fiat.app.status import ExitStatus
-from fiat.app.text import PathError
-from fiat.app.why import parse_rights, why_each
+from fiat.app.why import why_each
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host
+from fiat.core.errors import PathError
+from fiat.core.model.host import Host
+from fiat.core.words.who import parse_rights
 from fiat.render.output import Output
 from fiat.render.why import WhyView
 

@@ -3,13 +3,13 @@
 import argparse
 from typing import TYPE_CHECKING
 
-from fiat.app.hosts import Host
-from fiat.app.text import NotationError
 from fiat.cli.options.common import trust_of
+from fiat.core.errors import NotationError
+from fiat.core.model.host import Host
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
-    from fiat.app.arrange import ArrangementChoice
+    from fiat.core.model.arrangement import ArrangementChoice
 
 EXPLAIN = "list"
 """In place of a name: explain each arrangement."""
@@ -37,8 +37,9 @@ def arrangement_of(args: argparse.Namespace, host: Host) -> "ArrangementChoice |
         if args.arrangements is not None:
             raise NotationError("--arrangements", "--arrangements goes with --arrange")
         return None
-    from fiat.app.arrange import known_arrangements, parse_chosen
+    from fiat.app.arrange import known_arrangements
     from fiat.cli.options.wishes import lists_asked_for
+    from fiat.core.words.arrangements import parse_chosen
 
     for option in ("mode", "file_mode", "dir_mode", "owner", "group", "like"):
         if getattr(args, option) is not None:

@@ -6,14 +6,14 @@ from contextlib import ExitStack
 
 from fiat.app import change
 from fiat.app.change import GUARDS, ChangeOptions, Planned
-from fiat.app.hosts import Host
 from fiat.app.past import History
 from fiat.app.running import RunResult
 from fiat.app.status import ExitStatus
-from fiat.app.text import HistoryError
 from fiat.cli.options.common import add_trust, not_with, trust_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
+from fiat.core.errors import HistoryError
+from fiat.core.model.host import Host
 from fiat.render.model import Result as Shown
 from fiat.render.output import Output
 from fiat.render.plan import PlanView

@@ -2,9 +2,11 @@
 
 import argparse
 
-from fiat.app.hosts import SAMPLE, Host, open_host
-from fiat.app.text import NotationError, bounded, shortened
+from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
+from fiat.core.errors import NotationError
+from fiat.core.model.host import Host
+from fiat.core.text import bounded, shortened
 from fiat.render.output import Output
 
 _SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with", "--with-any", "--without")

@@ -5,7 +5,7 @@ import sys
 from collections.abc import Callable
 
 from fiat.app.past import History, Run, open_history
-from fiat.app.text import shell_word
+from fiat.core.text import shell_word
 from fiat.render.output import Output
 
 

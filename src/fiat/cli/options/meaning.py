@@ -5,7 +5,6 @@ import argparse
 from fiat.app import change
 from fiat.app.let import COUNT_LIMIT, MEANS, LetOptions, WaysToGoals, meant, planned
 from fiat.app.status import ExitStatus
-from fiat.app.text import NotationError, shell_word
 from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import (
     add_common,
@@ -19,6 +18,8 @@ from fiat.cli.options.common import (
 )
 from fiat.cli.options.histories import add_history
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError
+from fiat.core.text import shell_word
 from fiat.render.output import Output
 from fiat.render.plan import PlanView
 from fiat.render.ways import CarriedOutView, WaysView, first_lines

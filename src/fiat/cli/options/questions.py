@@ -2,8 +2,9 @@
 
 import argparse
 
-from fiat.app.question import Host, Question
+from fiat.app.question import Question
 from fiat.cli.options.common import process_number
+from fiat.core.model.host import Host
 
 
 def add_question(parser: argparse.ArgumentParser) -> None:

@@ -2,7 +2,10 @@
 
 import argparse
 
-from fiat.app.selections import WITH_WORDS, Accounts, Selection, selection
+from fiat.app.selections import selection
+from fiat.core.model.accounts import Accounts
+from fiat.core.words.selection import WORDS as WITH_WORDS
+from fiat.core.words.selection import Selection
 
 
 def add_selection(parser: argparse._ActionsContainer) -> None:

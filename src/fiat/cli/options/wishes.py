@@ -3,7 +3,10 @@
 import argparse
 import re
 
-from fiat.app.wishes import FLAGS, Host, Wish, list_wish, mode_among, wish
+from fiat.app.wishes import list_wish, mode_among, wish
+from fiat.core.model.host import Host
+from fiat.core.model.posture import FLAGS
+from fiat.core.model.wish import Wish
 
 
 def add_wishes(parser: argparse.ArgumentParser) -> None:
