@@ -151,7 +151,7 @@ class Result(Protocol):
         """As CSV: one flat row for each; every row has the same fields."""
 
     def lines(self) -> Iterator[Fields]:
-        """As JSON Lines."""
+        """The records of the result as JSON Lines have them, one for each line."""
 
     def written(self, format: str) -> "OutputLines | None":
         """As CSV or JSON Lines written already, in place of rows and lines; None where these are to be written."""
@@ -172,7 +172,7 @@ class PlainResult:
         return self.records()
 
     def lines(self) -> Iterator[Fields]:
-        """The records."""
+        """The same records as JSON has: each becomes a line."""
         return self.records()
 
     def written(self, format: str) -> "OutputLines | None":

@@ -121,7 +121,7 @@ class VerifyView(PlainResult):
         self.place = place
 
     def records(self) -> Iterator[Fields]:
-        """Everything that is wrong."""
+        """One record for each thing in the history that is wrong."""
         return map(damage_fields, self.damage)
 
     def rows(self) -> Iterator[Fields]:

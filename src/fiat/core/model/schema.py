@@ -45,7 +45,7 @@ class Number(NamedTuple):
     most: int = (1 << 64) - 1
 
     def write(self, value: int) -> Any:
-        """As it is."""
+        """The number, which JSON has as it is."""
         return value
 
     def read(self, data: Any, place: str) -> int:
@@ -59,11 +59,11 @@ class Text(NamedTuple):
     """Any text that JSON can hold, surrogate escapes among it."""
 
     def write(self, value: str) -> Any:
-        """As it is."""
+        """The text, which JSON has as it is."""
         return value
 
     def read(self, data: Any, place: str) -> str:
-        """A text."""
+        """The text that stands there; ValueError, with ``place``, for anything else."""
         if not isinstance(data, str):
             raise wrong(place, data, "a text")
         return data
@@ -73,7 +73,7 @@ class Truth(NamedTuple):
     """True or false, and no number in their place."""
 
     def write(self, value: bool) -> Any:
-        """As it is."""
+        """True or false, which JSON has too."""
         return value
 
     def read(self, data: Any, place: str) -> bool:
@@ -89,11 +89,11 @@ class OrNone(NamedTuple, Generic[Value]):
     form: Form[Value]
 
     def write(self, value: Value | None) -> Any:
-        """Null for None."""
+        """Null for None, anything else by its own form."""
         return None if value is None else self.form.write(value)
 
     def read(self, data: Any, place: str) -> Value | None:
-        """None for null."""
+        """None for null, anything else by its own form."""
         return None if data is None else self.form.read(data, place)
 
 
@@ -103,11 +103,11 @@ class Listed(NamedTuple, Generic[Value]):
     form: Form[Value]
 
     def write(self, value: Sequence[Value]) -> Any:
-        """Each of them."""
+        """A list of every item by its form."""
         return [self.form.write(one) for one in value]
 
     def read(self, data: Any, place: str) -> tuple[Value, ...]:
-        """Each of them."""
+        """Every item by its form, each with its own place."""
         if not isinstance(data, list):
             raise wrong(place, data, "a list")
         return tuple(self.form.read(one, f"{place}[{number}]") for number, one in enumerate(data))
@@ -121,7 +121,7 @@ class Word(NamedTuple, Generic[Value]):
     right: str
 
     def write(self, value: Value) -> Any:
-        """The word."""
+        """The word that stands for the value."""
         return self.to_word(value)
 
     def read(self, data: Any, place: str) -> Value:
@@ -160,7 +160,7 @@ class Record(Generic[Value]):
         self._make = make
 
     def write(self, value: Value) -> Fields:
-        """Every field, in order."""
+        """Every field by its form, in the order in which they are declared."""
         return {
             field.name: field.get(value) if field.form is None else field.form.write(field.get(value))
             for field in self.fields

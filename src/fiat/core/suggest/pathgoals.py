@@ -24,7 +24,7 @@ from fiat.core.tree.walk import Trouble, walk
 
 
 class PathGoals:
-    """Goals for paths alone."""
+    """Goals for paths alone, of which nothing below is meant: what they propose, and what a plan does for them."""
 
     def __init__(self, host: Host, goals: Sequence[Goal], terms: Terms, walked: Walked) -> None:
         self.host = host

@@ -26,7 +26,7 @@ class Json(NamedTuple):
     form: Form[Any]
 
     def write(self, value: Any) -> Any:
-        """The text."""
+        """The text that stands for all of the numbers."""
         return json.dumps(self.form.write(value))
 
     def read(self, data: Any, place: str) -> Any:
@@ -44,11 +44,11 @@ class Numbers(NamedTuple):
     most: int = (1 << 64) - 1
 
     def write(self, value: Any) -> Any:
-        """As it is."""
+        """The column, which is a list of numbers already."""
         return value
 
     def read(self, data: Any, place: str) -> list[int]:
-        """The numbers."""
+        """The numbers of the column; ValueError, with ``place``, for anything else."""
         if not isinstance(data, list):
             raise wrong(place, data, "a list")
         whole = set(map(type, data)) <= {int} and (not data or (self.least <= min(data) and max(data) <= self.most))
@@ -59,11 +59,11 @@ class Texts(NamedTuple):
     """A list of texts, checked all at once."""
 
     def write(self, value: Any) -> Any:
-        """As it is."""
+        """The column, which is a list of texts already."""
         return value
 
     def read(self, data: Any, place: str) -> list[str]:
-        """The texts."""
+        """The texts of the column; ValueError, with ``place``, for anything else."""
         if not isinstance(data, list):
             raise wrong(place, data, "a list")
         return data if set(map(type, data)) <= {str} else list(Listed(Text()).read(data, place))
