@@ -63,7 +63,7 @@ class Text(NamedTuple):
         return value
 
     def read(self, data: Any, place: str) -> str:
-        """The text that stands there; ValueError, with ``place``, for anything else."""
+        """The text that stands there; RecordError that names ``place`` for anything else."""
         if not isinstance(data, str):
             raise wrong(place, data, "a text")
         return data

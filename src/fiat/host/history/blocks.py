@@ -26,7 +26,7 @@ class Json(NamedTuple):
     form: Form[Any]
 
     def write(self, value: Any) -> Any:
-        """The text that stands for all of the numbers."""
+        """The JSON of the value, as text."""
         return json.dumps(self.form.write(value))
 
     def read(self, data: Any, place: str) -> Any:
@@ -48,7 +48,7 @@ class Numbers(NamedTuple):
         return value
 
     def read(self, data: Any, place: str) -> list[int]:
-        """The numbers of the column; ValueError, with ``place``, for anything else."""
+        """The numbers of the column; RecordError that names ``place`` for anything else."""
         if not isinstance(data, list):
             raise wrong(place, data, "a list")
         whole = set(map(type, data)) <= {int} and (not data or (self.least <= min(data) and max(data) <= self.most))
@@ -63,7 +63,7 @@ class Texts(NamedTuple):
         return value
 
     def read(self, data: Any, place: str) -> list[str]:
-        """The texts of the column; ValueError, with ``place``, for anything else."""
+        """The texts of the column; RecordError that names ``place`` for anything else."""
         if not isinstance(data, list):
             raise wrong(place, data, "a list")
         return data if set(map(type, data)) <= {str} else list(Listed(Text()).read(data, place))
