@@ -134,6 +134,7 @@ def test_what_is_foreseen_comes_true(folder: str) -> None:
     choices = random.Random(SEED)
     os.chmod(folder, 0o755)
     users = [User("root", 0, 0), User("keeper", 20001, 30001), User("surveyor", 20002, 30002)]
+    users.append(User("relief", 20002, 30003))  # a second account of that number
     groups = [Group("watch", 30001, ("surveyor",)), Group("survey", 30002), Group("press", 30003, ("keeper",))]
     host = LiveHost(Accounts(users, groups, "the test"))
     made_there = 0

@@ -12,7 +12,7 @@ from contextlib import AbstractContextManager, ExitStack, contextmanager, nullco
 
 import pytest
 
-from fiat.core.model.principals import Principal, Universe, user
+from fiat.core.model.principals import Principal, Universe, unlisted_user, user
 from fiat.core.model.right import ALL, BASIC, CREATE, DELETE, EXECUTE, RENAME, WRITE, Right
 from fiat.core.model.route import Route
 from fiat.core.rules import checks, effective
@@ -23,7 +23,7 @@ from fiat.host.live.host import LiveHost
 from support.filesystems import ROOT, fresh
 from support.kernel import as_somebody, may, tries
 from support.places import BASE
-from support.worlds import World, mounted_twice, protections, read_only
+from support.worlds import NO_ACCOUNT, World, mounted_twice, protections, read_only
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WORLDS", "12"))
 SEED = int(os.environ.get("FIAT_JUDGE_SEED", "1"))
@@ -34,7 +34,8 @@ def people(world: World, host: LiveHost) -> list[Principal]:
     """Everyone who tries: the accounts as root, otherwise this very process."""
     if not ROOT:
         return [host.actor()]
-    return [user(account, world.people.gids_of(account)) for account in world.people.users]
+    known = [user(account, world.people.gids_of(account)) for account in world.people.users]
+    return [*known, unlisted_user(NO_ACCOUNT)]
 
 
 def disagreements(world: World) -> tuple[int, list[str]]:

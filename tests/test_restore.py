@@ -68,7 +68,7 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
     accounts = from_folder(str(tmp_path))
     back = left = 0
     with protections(), fresh(kind) as top, trusted_folder() as place:
-        for seed in range(FIRST + 1400, FIRST + 1400 + 2 * SEEDS):
+        for seed in range(FIRST + 1400, FIRST + 1400 + 3 * SEEDS):
             held = tmp_path / f"{seed}.jsonl.zst"
             people = LiveHost(accounts)
             estate, was, week = changed_estate(top, seed, people, held)

@@ -27,7 +27,9 @@ from support.files import APPEND_ONLY, IMMUTABLE, State, change_flags, flags_of,
 from support.kernel import PROGRAM, STRANGER, Subject, become
 from support.worlds import SCRIPT
 
-USERS = {"keeper": 21001, "surveyor": 21002, "steward": 21003, "auditor": 21004, "tidefeed": 21005}
+USERS = {"keeper": 21001, "surveyor": 21002, "relief": 21002, "steward": 21003, "auditor": 21004, "tidefeed": 21005}
+"""Two of them are accounts of one number, with other groups: what one owns, the other does too."""
+
 GROUPS = {"watch": 31001, "survey": 31002, "stewards": 31003, "empty": 31004}
 MEMBERS = {
     "watch": ("surveyor", "auditor"),
@@ -35,7 +37,14 @@ MEMBERS = {
     "stewards": ("steward",),
     "empty": (),
 }
-PRIMARY = {"keeper": "watch", "surveyor": "survey", "steward": "stewards", "auditor": "watch", "tidefeed": "survey"}
+PRIMARY = {
+    "keeper": "watch",
+    "surveyor": "survey",
+    "relief": "stewards",
+    "steward": "stewards",
+    "auditor": "watch",
+    "tidefeed": "survey",
+}
 
 _DIRECTORIES = (0o755, 0o755, 0o755, 0o750, 0o775, 0o2775, 0o777, 0o711, 0o700)
 _OPEN_DIRECTORIES = (0o755, 0o755, 0o775, 0o2775, 0o1777, 0o711)

@@ -14,7 +14,7 @@ from fiat.host.image.host import ImageHost
 from support.files import POWERS
 
 UIDS, GIDS = range(1, 6), range(11, 16)
-USERS = [User("root", 0, 0), *(User(f"u{uid}", uid, 11 + uid % 5) for uid in UIDS)]
+USERS = [User("root", 0, 0), *(User(f"u{uid}", uid, 11 + uid % 5) for uid in UIDS), User("again", 1, 14)]
 
 numbers = st.integers(0, accesslist.NO_ID - 1)
 permissions = st.integers(0, 7)

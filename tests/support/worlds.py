@@ -19,6 +19,8 @@ from support.filesystems import ROOT
 from support.kernel import PROGRAM, RAN
 
 UIDS = range(20001, 20009)
+NO_ACCOUNT = 20050
+"""A number that owns things and is no account's."""
 GIDS = range(30001, 30007)
 
 # Permissions as they occur: full, empty and everything between
@@ -82,7 +84,7 @@ class World:
         elif kind == "link":
             os.symlink(self._target(path), path)
             if ROOT:
-                os.lchown(path, self.random.choice(UIDS), self.random.choice(GIDS))
+                os.lchown(path, self.random.choice((*UIDS, NO_ACCOUNT)), self.random.choice(GIDS))
         elif kind == "program":
             with open(path, "wb") as file:
                 file.write(PROGRAM)
@@ -100,6 +102,7 @@ class World:
 
     def _accounts(self) -> Accounts:
         users = [User("root", 0, 0)] + [User(f"u{uid}", uid, self.random.choice(GIDS)) for uid in UIDS]
+        users.append(User("again", UIDS[0], self.random.choice(GIDS)))  # a second account of one number
         groups = [
             Group(f"g{gid}", gid, tuple(user.name for user in users[1:] if self.random.random() < 0.25)) for gid in GIDS
         ]

@@ -15,7 +15,7 @@ from fiat.core.model import umask as umasks
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Object
-from fiat.core.model.principals import Principal
+from fiat.core.model.principals import Principal, account_of
 from fiat.core.model.route import Route
 from fiat.core.rules.decision import superuser
 from fiat.core.rules.inheritance import hands_on_group
@@ -127,7 +127,7 @@ def _group_of(host: Host, who: Principal) -> int:
     """The group that what they make gets by itself: that of the account, or the effective one of a process."""
     if who.gid is not None:
         return who.gid
-    account = host.accounts.user_numbered(who.uid) if who.uid is not None else None
+    account = account_of(who, host.accounts)
     if account is not None:
         return account.gid
     return min(who.gids, default=0)

@@ -18,7 +18,7 @@ from fiat.core.model.finding import Finding
 from fiat.core.model.mode import STICKY, WRITE, letters, octal, permission_letters
 from fiat.core.model.posture import Kind, Mount, Object, Posture
 from fiat.core.rules.effective import effective, passes_over_list
-from fiat.core.text import Fields, counted, visible
+from fiat.core.text import Fields, counted, joined, visible
 from fiat.core.tree.walk import walk
 from fiat.core.words import naming
 from fiat.core.words.naming import rank, ranked
@@ -278,7 +278,10 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
     if posture.kind is Kind.SYMLINK:
         facts.append(("leads to", unbroken(visible(found.target or ""))))
         facts.append(("owner", naming.user_with_number(posture.uid, accounts)))
-    else:
+    same = [visible(user.name) for user in accounts.users_numbered(posture.uid)][1:]
+    if same:
+        facts.append(("owner too", f"{joined(same)}, of the same number {posture.uid}"))
+    if posture.kind is not Kind.SYMLINK:
         groups = [posture.gid, *(sorted(posture.acl.named()[1] - {posture.gid}) if posture.acl else ())]
         facts += [("members" if place == 0 else "", _members(gid, accounts)) for place, gid in enumerate(groups)]
         facts += _list_facts(found, accounts)

@@ -270,7 +270,9 @@ class WaysView(PlainResult):
         if means == "entry":
             if way.members and all(who.kind == "group" for who in self.people) and not self._names_group(way):
                 return f"{'an entry' if len(way.members) == 1 else 'entries'} of their own for members"
-            return f"an access entry for {self.who} alone" if len(self.people) == 1 else "access entries for them alone"
+            if len(self.people) == 1:
+                return f"an access entry for {naming.alone(self.people[0], self.accounts)}"
+            return "access entries for them alone"
         if means == "named-group":
             named = (one.entry for wish in wishes for one in wish.access.entries if one.entry.tag is Tag.NAMED_GROUP)
             theirs = dict.fromkeys(naming.group(one.id or 0, self.accounts) for one in named if one.id in self._gids())

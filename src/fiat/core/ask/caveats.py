@@ -93,6 +93,9 @@ def _fuse(mount: Mount) -> str:
 def of_route(route: Route) -> list[Finding]:
     """What holds for anything walked on ``route``, at its end, and for what that is run with."""
     found = [caveat for object_ in route.objects for caveat in of_object(object_)]
+    if route.hidden:
+        text = f"{visible(route.failed_at)} could not be looked at ({os.strerror(route.errno)})"
+        found.append(Finding("unknown", "plain", f"{text}: what lies behind it is not known, and counts as closed"))
     if route.not_found:
         text = f"env looks for {quoted(route.not_found)}, which is in none of the usual folders of programs"
         found.append(Finding("not-in-path", "odd", f"{text}: only a PATH that leads to it lets such a script run"))

@@ -14,7 +14,7 @@ from fiat.core.model.accesslist import AccessList
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.arrangement import ArrangementChoice
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.principals import Universe
+from fiat.core.model.principals import Universe, places
 from fiat.core.model.right import Right
 from fiat.core.text import quoted
 from fiat.core.tree.reading import survey_at
@@ -81,11 +81,15 @@ def _toml(text: str) -> str:
 
 
 class NamedPeople(NamedTuple):
-    """Somebody who is named: ``kind`` is user, group (every member), anyone-else or everyone; ``word`` as it stands."""
+    """Somebody who is named: ``kind`` is user, group (every member), anyone-else or everyone; ``word`` as it stands.
+
+    A user is one account, called ``name``, or whoever has the number.
+    """
 
     kind: str
     number: int
     word: str
+    name: str | None = None
 
     def among(self, universe: Universe, accounts: Accounts) -> int:
         """Who these are: users, and anyone else."""
@@ -95,8 +99,14 @@ class NamedPeople(NamedTuple):
         if self.kind == "anyone-else":
             return universe.of_kind("anyone-else")
         if self.kind == "user":
-            return universe.with_uid(self.number) & people
+            some = universe.with_uid(self.number) & people
+            return some if self.name is None else _called(self.name, universe, some)
         return universe.in_group(self.number) & people
+
+
+def _called(name: str, universe: Universe, some: int) -> int:
+    """Those among ``some`` who have this name: of one number there may be several accounts."""
+    return sum(1 << place for place in places(some) if universe.principals[place].name == name)
 
 
 class Demand(NamedTuple):

@@ -158,7 +158,10 @@ class _Reader:
                 return NamedPeople("group", self.accounts.group_id(rest), word)
             if colon and kind == "uid":
                 return NamedPeople("user", self.accounts.user_id(rest), word)
-            return NamedPeople("user", self.accounts.user_id(rest if colon and kind == "user" else word), word)
+            name = rest if colon and kind == "user" else word
+            account = self.accounts.user_named(name)
+            uid = self.accounts.user_id(name) if account is None else account.uid
+            return NamedPeople("user", uid, word, None if account is None else account.name)
         except FiatError as error:
             self.wrong(key, f"{error}; right is a user, uid:NUMBER, group:NAME, anyone-else or everyone")
 

@@ -132,11 +132,23 @@ class Accounts:
             count = self._counts[gid] = len({*self.primary_members(gid), *self.listed_members(gid)})
         return count
 
+    def users_numbered(self, uid: int) -> list[User]:
+        """Every account with number ``uid``: what one of them owns the others own as well."""
+        return self._numbered.get(uid) or [user for user in (self.user_numbered(uid),) if user is not None]
+
+    @cached_property
+    def _numbered(self) -> dict[int, list[User]]:
+        found: dict[int, list[User]] = {}
+        for user in self.all_users():
+            found.setdefault(user.uid, []).append(user)
+        return found
+
     def all_users(self) -> list[User]:
-        """The users, and those that only a group's list of members tells of."""
-        listed = {user.name for user in self.users}
+        """The users, each name once, and those that only a group's list of members tells of."""
+        listed = {user.name: user for user in reversed(self.users)}
         unlisted = dict.fromkeys(name for group in self.groups for name in group.members if name not in listed)
-        return [*self.users, *(user for name in unlisted if (user := self.user_named(name)) is not None)]
+        users = [user for user in self.users if listed[user.name] is user]
+        return [*users, *(user for name in unlisted if (user := self.user_named(name)) is not None)]
 
     # --- words from a command line ---
 

@@ -87,6 +87,22 @@ def user(account: User, gids: Iterable[int]) -> Principal:
     return Principal("user", account.name, account.uid, frozenset(gids), powers, powers)
 
 
+def account_of(who: Principal, accounts: Accounts) -> User | None:
+    """The account that a user is, by its name; the first with the number of who goes by a number, or is a process."""
+    named = accounts.user_named(who.name) if who.kind == "user" and who.name is not None else None
+    if named is not None and named.uid == who.uid:
+        return named
+    return None if who.uid is None else accounts.user_numbered(who.uid)
+
+
+def others_of_number(who: Principal, accounts: Accounts) -> list[Principal]:
+    """The other accounts with the number of a user: what an entry or an owner's letters give one, they give all."""
+    if who.kind != "user" or who.uid is None:
+        return []
+    same = accounts.users_numbered(who.uid)
+    return [user(one, accounts.gids_of(one)) for one in same if one.name != who.name]
+
+
 def unlisted_user(uid: int, gids: Iterable[int] = ()) -> Principal:
     """A user number without an account."""
     powers = capabilities.ALL if uid == 0 else 0

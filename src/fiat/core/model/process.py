@@ -41,8 +41,10 @@ def difference(process: Principal, accounts: Accounts) -> ProcessDifference:
 
     Only capabilities that bear on files are compared.
     """
-    account = accounts.user_numbered(process.uid) if process.uid is not None else None
-    expected = frozenset(accounts.gids_of(account)) if account else frozenset()
+    known = [] if process.uid is None else accounts.users_numbered(process.uid)
+    # which of several accounts with its number logged in can be told by its groups alone
+    logins = (frozenset(accounts.gids_of(account)) for account in known)
+    expected = min(logins, key=lambda gids: len(gids ^ process.gids), default=frozenset[int]())
     held = process.capabilities & _ABOUT_FILES
     normal = _ABOUT_FILES if process.uid == 0 else 0
     return ProcessDifference(

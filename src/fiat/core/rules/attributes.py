@@ -32,12 +32,16 @@ def change_owner(context: Context, route: Route, object_: Object) -> Iterator[Ch
 
 
 def change_group(context: Context, route: Route, object_: Object) -> Iterator[Check]:
-    """Give it some other group: the owner may choose among their own groups; CAP_CHOWN any."""
+    """Give it some other group: the owner may choose among their own groups; CAP_CHOWN any.
+
+    Of a number without an account no groups are known; whoever acts by it has one.
+    """
     yield from _unchangeable(object_, CHANGE_GROUP)
     universe, posture = context.universe, object_.posture
     allowed = may_give_away(universe, posture)
     for place in places(universe.with_uid(posture.uid)):
-        if universe.principals[place].gids - {posture.gid}:
+        gids = universe.principals[place].gids
+        if gids - {posture.gid} or not gids:
             allowed |= 1 << place
     yield flat(object_, CHANGE_GROUP.name, errno.EPERM, "owner-in-other-group", allowed)
     yield from _clearing_special_bits(context, object_, CHANGE_GROUP)

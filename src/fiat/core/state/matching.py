@@ -6,7 +6,7 @@ those with the same identity were moved; what is in a directory that was moved
 is matched by name again.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -33,38 +33,69 @@ class AccountChange(NamedTuple):
 
 def account_changes(before: Accounts, after: Accounts) -> list[AccountChange]:
     """What is not as it was: users by number, then groups, then memberships."""
-    users = _of_kind("user", {one.name: one.uid for one in before.users}, {one.name: one.uid for one in after.users})
-    groups = _of_kind(
-        "group", {one.name: one.gid for one in before.groups}, {one.name: one.gid for one in after.groups}
-    )
-    return [*users, *groups, *_memberships(before, after)]
+    users = ({one.name: one.uid for one in accounts.all_users()} for accounts in (before, after))
+    groups = ({one.name: one.gid for one in reversed(accounts.groups)} for accounts in (before, after))
+    return [*_of_kind("user", *users), *_of_kind("group", *groups), *_memberships(before, after)]
 
 
 def _of_kind(kind: str, before: dict[str, int], after: dict[str, int]) -> list[AccountChange]:
-    had = {number: name for name, number in reversed(before.items())}
-    has = {number: name for name, number in reversed(after.items())}
+    renamed = {was: now for was, now in _same_numbers(before, after) if was != now and was and now}
     found = []
     for name, number in before.items():
         if name in after and after[name] != number:
             found.append(AccountChange(kind, name, "number", str(number), str(after[name])))
+        elif name in renamed:
+            found.append(AccountChange(kind, renamed[name], "renamed", name, renamed[name]))
         elif name not in after:
-            renamed = has.get(number)
-            if renamed is not None and renamed not in before:
-                found.append(AccountChange(kind, renamed, "renamed", name, renamed))
-            else:
-                found.append(AccountChange(kind, name, "gone", str(number)))
+            found.append(AccountChange(kind, name, "gone", str(number)))
+    new = after.keys() - before.keys() - {*renamed.values()}
+    return found + [AccountChange(kind, name, "new", None, str(after[name])) for name in after if name in new]
+
+
+def _same_numbers(before: dict[str, int], after: dict[str, int]) -> Iterator[tuple[str | None, str | None]]:
+    """Each name of either side with the one that it is on the other, which has the same number.
+
+    Where several have a number, those of the same name are the same; what is left over, and is called nothing else on
+    the other side, was renamed, in turn.
+    """
+    left: dict[int, list[str]] = {}
+    for name, number in before.items():
+        if name not in after:
+            left.setdefault(number, []).append(name)
     for name, number in after.items():
-        if name not in before and (had.get(number) is None or had[number] in after):
-            found.append(AccountChange(kind, name, "new", None, str(number)))
-    return found
+        if before.get(name) == number:
+            yield name, name
+        elif name not in before and left.get(number):
+            yield left[number].pop(0), name
+        else:
+            yield None, name
+    renamed = {name for names in left.values() for name in names}
+    for name, number in before.items():
+        if name in renamed or (name in after and after[name] != number):
+            yield name, None
+
+
+class _PairedUser(NamedTuple):
+    """The accounts of one person on either side, None where there is none; both have number ``uid``."""
+
+    uid: int
+    before: User | None
+    after: User | None
+
+
+def _paired_users(before: Accounts, after: Accounts) -> list[_PairedUser]:
+    """Each account of either side, and what it is on the other; of several with one number each by itself."""
+    had, has = ({one.name: one for one in accounts.all_users()} for accounts in (before, after))
+    numbers = ({name: one.uid for name, one in some.items()} for some in (had, has))
+    pairs = [(had.get(was or ""), has.get(now or "")) for was, now in _same_numbers(*numbers)]
+    return [_PairedUser(one.uid, was, now) for was, now in pairs if (one := now or was) is not None]
 
 
 def _memberships(before: Accounts, after: Accounts) -> list[AccountChange]:
     """Who is in which group now and was not, or the other way round; of users that both know by their number."""
     found = []
-    for one in after.users:
-        known = before.user_numbered(one.uid)
-        if known is None:
+    for _, known, one in _paired_users(before, after):
+        if known is None or one is None:
             continue
         had, has = before.gids_of(known), after.gids_of(one)
         if known.gid != one.gid:
@@ -95,19 +126,19 @@ class MatchedPeople(NamedTuple):
 
 def people_of_both(before: Accounts, after: Accounts, owners: Iterable[tuple[set[int], set[int]]]) -> MatchedPeople:
     """Everyone of either side, and the numbers of users and groups among ``owners``."""
-    uids: dict[int, User | None] = {}
-    for account in (*after.all_users(), *before.all_users()):
-        uids.setdefault(account.uid, account)
+    people = _paired_users(before, after)
     gids: dict[int, str | None] = {}
     for group in (*after.groups, *before.groups):
         gids.setdefault(group.gid, group.name)
+    uids: set[int] = set()
     for owning, sharing in owners:
-        for uid in sorted(owning - uids.keys()):
-            uids[uid] = after.user_numbered(uid) or before.user_numbered(uid)
+        uids |= owning
         for gid in sorted(sharing - gids.keys()):
             gids[gid] = None
-    then = [_as_on(before, uid, named) for uid, named in uids.items()]
-    now = [_as_on(after, uid, named) for uid, named in uids.items()]
+    for uid in sorted(uids - {one.uid for one in people}):  # a name service may know more than it lists
+        people.append(_PairedUser(uid, before.user_numbered(uid), after.user_numbered(uid)))
+    then = [_as_on(before, one, one.before) for one in people]
+    now = [_as_on(after, one, one.after) for one in people]
     bare = [*(bare_group(gid, name) for gid, name in gids.items()), ANYONE_ELSE]
     regrouped = sum(
         1 << place for place, pair in enumerate(zip(then, now, strict=True)) if pair[0].gids != pair[1].gids
@@ -116,10 +147,10 @@ def people_of_both(before: Accounts, after: Accounts, owners: Iterable[tuple[set
     return MatchedPeople(first, first if not regrouped else Universe([*now, *bare]), regrouped)
 
 
-def _as_on(accounts: Accounts, uid: int, known: User | None) -> Principal:
-    """The user with this number on one side, by the name that it has after."""
-    account = accounts.user_numbered(uid)
-    found = unlisted_user(uid) if account is None else user(account, accounts.gids_of(account))
+def _as_on(accounts: Accounts, who: _PairedUser, account: User | None) -> Principal:
+    """Who has this account on one side, by the name that they have after; without one, anybody with the number."""
+    found = unlisted_user(who.uid) if account is None else user(account, accounts.gids_of(account))
+    known = who.after or who.before
     return found if known is None else found._replace(name=known.name)
 
 

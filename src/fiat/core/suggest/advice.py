@@ -18,7 +18,7 @@ from fiat.core.model.host import Host
 from fiat.core.model.mode import permission_letters
 from fiat.core.model.modechange import ModeChange, parse_change
 from fiat.core.model.posture import FLAGS, Object
-from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.principals import Principal, Universe, others_of_number
 from fiat.core.model.right import BASIC
 from fiat.core.model.wish import Advice, Wish
 from fiat.core.rules import decision as rules
@@ -85,9 +85,10 @@ def _evaluated(
     effects = effects_at(host, then, found.path, BASIC, [who])
     if effects.losses:
         return None
-    others = {gain.principal.uid for gain in effects.gains if gain.principal.kind == "user"} - {who.uid}
-    if who.kind == "group":
-        others -= {one.uid for one in effects.universe.principals if one.gids & who.gids}
+    gaining = {gain.principal for gain in effects.gains if gain.principal.kind == "user"}
+    others = {
+        one for one in gaining if one.identity != who.identity and not (who.kind == "group" and one.gids & who.gids)
+    }
     _, rule = refused_to_everyone(found.posture, found.mount)
     effect = advice.effect + (f", once {_FIRST[rule]}" if rule else "")
     return advice._replace(effect=effect, others=len(others))
@@ -117,8 +118,10 @@ def _on_entries(who: Principal, step: Step, found: Object, want: int, accounts: 
         return
     their_own = who.kind == "group" and posture.gid in who.gids and posture.acl is None
     if found.keeps_lists is not False and _can_be_named(who) and not their_own:
-        wish = Wish(access=entry_for(posture, who, want))
-        yield Advice(f"for {_name(who)} alone", step.path, wish)
+        keeps = want
+        for other in others_of_number(who, accounts):
+            keeps |= had(posture, other)
+        yield Advice(f"for {naming.alone(who, accounts)}", step.path, Wish(access=entry_for(posture, who, keeps)))
     yield from _memberships(who, found, want, accounts)
     if step.rule in (rules.OWNING_GROUP, rules.NAMED_GROUP):
         yield _group_entry(step, found, share, want, accounts)
@@ -169,12 +172,6 @@ def _mode(word: str) -> ModeChange:
 def _can_be_named(who: Principal) -> bool:
     """Whether an access entry can name ``who``."""
     return who.kind == "group" or (who.uid is not None and who.uid != accesslist.NO_ID)
-
-
-def _name(who: Principal) -> str:
-    if who.kind == "group":
-        return naming.group_of(who)
-    return visible(who.name) if who.name else f"user number {who.uid}"
 
 
 def _on_conditions(step: Step, found: Object, accounts: Accounts) -> Iterator[Advice]:

@@ -193,7 +193,7 @@ class _Counting:
         self.host = host
         self.counted = counted
         self.about = list(dict.fromkeys((goal.who, goal.path) for goal in goals))
-        self._uids = {who.uid for who, _ in self.about if who.uid is not None}
+        self._users = {who.identity for who, _ in self.about if who.uid is not None}
         self._gids = frozenset(gid for who, _ in self.about if who.kind == "group" for gid in who.gids)
         self._known: dict[Principal, bool] = {}
 
@@ -214,7 +214,7 @@ class _Counting:
         known = self._known.get(who)
         if known is None:
             known = self._known[who] = (
-                who.uid in self._uids
+                who.identity in self._users
                 or bool(who.gids & self._gids)
                 or any(one.kind == "anyone-else" and self._matches_nothing(who, path) for one, path in self.about)
             )

@@ -270,16 +270,23 @@ def single_means(need: Need, everyone: Universe, gids: Collection[int] | None = 
         named = who.kind == "group" or who.uid != accesslist.NO_ID
         if lists and named and not (who.kind == "group" and posture.gid in who.gids):
             kept = _kept(need, next(iter(who.gids)), everyone) if who.kind == "group" else NOTHING_KEPT
-            yield Means(("entry",), Wish(access=entry_holding(posture, who, _new(need, who), kept)))
+            for new in dict.fromkeys((_new(need, who, everyone), _new(need, who))):
+                yield Means(("entry",), Wish(access=entry_holding(posture, who, new, kept)))
         yield from _by_groups(need, everyone, theirs, lists=lists)
         yield Means(("other-bits",), Wish(mode=_mode("o", need)))
     if who.kind != "group":
         yield from _by_ownership(need, theirs)
 
 
-def _new(need: Need, who: Principal) -> int:
-    """What an entry for ``who`` is to hold: what they have, with what is asked for or without it."""
-    has = had(need.object.posture, who)
+def _new(need: Need, who: Principal, everyone: Universe | None = None) -> int:
+    """What an entry for ``who`` is to hold: what they have, with what is asked for or without it.
+
+    With ``everyone``, it holds what other accounts of their number have as well, for whom it decides too.
+    """
+    posture, has = need.object.posture, had(need.object.posture, who)
+    if everyone is not None and who.uid is not None:
+        for other in everyone.members(everyone.with_uid(who.uid)):
+            has |= had(posture, other)
     return has | need.want if need.gives else has & ~need.part
 
 

@@ -8,7 +8,7 @@ from fiat.core.ask.treeeffects import effects as tree_effects
 from fiat.core.ask.who import universe_of
 from fiat.core.change.plan import Surveys
 from fiat.core.model import principals
-from fiat.core.model.accounts import Accounts, SupposedAccounts, User
+from fiat.core.model.accounts import Accounts, SupposedAccounts
 from fiat.core.model.host import Host
 from fiat.core.model.mode import EXECUTE, READ, WRITE
 from fiat.core.model.posture import Object, Posture
@@ -73,7 +73,7 @@ def memberships(
     A primary group cannot be left, and a number that is no group's cannot be joined.
     """
     accounts = host.accounts
-    account: User | None = accounts.user_numbered(who.uid) if who.uid is not None else None
+    account = principals.account_of(who, accounts)
     if who.kind != "user" or account is None:
         return
     named = {gid for gid in gids if accounts.group_numbered(gid) is not None}

@@ -29,11 +29,15 @@ _EXAMPLES = 50
 
 
 class GoalTree(NamedTuple):
-    """A tree that goals are for, as it is: the route to its top, what is there, and which goals."""
+    """A tree that goals are for, as it is: the route to its top, what is there, and which goals.
+
+    ``spared`` is what has these profiles: nobody can change it, and all goals are so there.
+    """
 
     route: Route
     survey: Survey
     goals: tuple[Goal, ...]
+    spared: frozenset[Profile] = frozenset()
 
     @property
     def top(self) -> str:
@@ -85,7 +89,7 @@ class TreeEdits:
 
     def wish(self, profile: Profile) -> Wish:
         """What is to become of what has this profile."""
-        wish = self._known.get(profile)
+        wish = Wish() if profile in self.tree.spared else self._known.get(profile)
         if wish is None:
             steps = self._steps(profile)
             self.entries += sum(len(one.access.entries) + len(one.access.remove) for one, _ in steps)

@@ -37,7 +37,9 @@ from fiat.core.suggest.proposal import Proposal
 from fiat.core.suggest.treeedits import GoalTree, Preference, TreeEdits
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked, end_without_links, survey_at
+from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, walk
 
 _FEW_GROUPS = 4
@@ -70,14 +72,17 @@ class TreeGoals:
         self.missing = 0
         self._example: dict[Goal, str] = {}
         left = []
-        for tree in self.trees:
+        for number, tree in enumerate(self.trees):
+            everywhere = []
             for goal in tree.goals:
                 wrong = self._wrong(host, View(tree.route, tree.survey), goal)
+                everywhere.append(wrong)
                 self.missing += len(wrong)
                 if len(wrong):
                     self._example[goal] = tree.survey.path(int(wrong[-1]))
                 if len(wrong) or (terms.and_new and self._misses_new(tree, goal)):
                     left.append(goal)
+            self.trees[number] = tree._replace(spared=_spared(tree.survey, np.concatenate(everywhere)))
         self.left = tuple(left)
 
     def _read(self, path: str, surveys: Surveys, progress: Progress) -> GoalTree:
@@ -289,6 +294,13 @@ def wrong_places(host: Host, view: View, people: Sequence[Principal], goals: Seq
         meant[0] &= not goal.right.by_name_alone  # which the directory above decides
         found.append(np.flatnonzero(meant & (asked.has(goal.who, goal.right) != goal.gives)))
     return found
+
+
+def _spared(survey: Survey, wrong: NDArray[np.intp]) -> frozenset[Profile]:
+    """The profiles of what nobody can change that have none of the places where it is ``wrong``."""
+    fixed = survey.profiles.by_rest(lambda rest: bool(refused_to_everyone(rest.posture, rest.mount)[1]))
+    fixed[np.unique(survey.profile[wrong])] = False
+    return frozenset(survey.profiles[number] for number in np.flatnonzero(fixed).tolist())
 
 
 def _view_after(made: Plan, after: Host, tree: GoalTree) -> View:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.mode import permission_letters
-from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.principals import Principal, Universe, account_of, others_of_number
 from fiat.core.text import counted, several, several_of, visible
 
 
@@ -65,6 +65,13 @@ def principal(who: Principal) -> str:
         return "anyone else"
     name = visible(who.name) if who.name is not None else f"uid {who.uid}"
     return f"process {who.pid} ({name})" if who.kind == "process" else name
+
+
+def alone(who: Principal, accounts: Accounts) -> str:
+    """Whom an entry for ``who`` is for: ``surveyor alone``, or ``surveyor and relief, who share a number``."""
+    others = [principal(one) for one in others_of_number(who, accounts)]
+    name = group_of(who) if who.kind == "group" else principal(who)
+    return f"{name} and {several_of(others[:3], len(others))}, who share a number" if others else f"{name} alone"
 
 
 def group_of(who: Principal) -> str:
@@ -155,7 +162,8 @@ class PeopleWords:
 def several_users(users: Iterable[Principal], accounts: Accounts, show: int, what: str = "users") -> str:
     """``4 users: keeper, steward and 2 more``: root first, then people, then services, which are only counted where
     not all can be named."""
-    given = [(principal(who), rank_of(who.uid, accounts)) for who in users]
+    known = [(principal(who), account_of(who, accounts)) for who in users]
+    given = [(name, 1 if account is None else rank(account, accounts)) for name, account in known]
     return ranked(given, show, what)
 
 

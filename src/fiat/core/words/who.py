@@ -87,7 +87,7 @@ def membership(word: str, host: Host) -> tuple[str, int]:
     if not (colon and user and group):
         raise UnknownAccount(word, f"{quoted(word)} is no membership; write USER:GROUP, such as surveyor:watch")
     accounts = host.accounts
-    account = accounts.user_numbered(accounts.user_id(user))
+    account = accounts.user_named(user) or accounts.user_numbered(accounts.user_id(user))
     if account is None:
         raise UnknownAccount(user, f"{quoted(user)} in {quoted(word)} has no account")
     return account.name, accounts.group_id(group)
