@@ -324,7 +324,7 @@ SAMPLE = ("--from", "skerry")
         (
             ("let", "auditor", "read", BAROMETER, "--by", "entri"),
             "fiat let: 'entri' is no means; near is 'entry'; these are: entry, owner-bits, group-bits, named-group, "
-            "other-bits, owning-group, owner, membership",
+            "other-bits, owning-group, sticky, owner, membership",
             2,
         ),
         (
@@ -390,6 +390,47 @@ def test_what_only_an_owner_may(folder: str, accounts: str) -> None:
         assert os.stat(path).st_uid == (USERS["auditor"] if command == "let" else 0), (command, right)
     done = fiat("let", "group:watch", "change-mode", path, "--accounts", accounts)
     assert (done.returncode, "only the owner" in done.stdout) == (1, True), done.stdout
+
+
+@pytest.mark.root
+@pytest.mark.parametrize(
+    ("command", "who", "mode", "before", "after"),
+    [
+        ("let", "group:survey", 0o1770, {"root", "keeper"}, {"root", "keeper", "surveyor", "steward", "tidefeed"}),
+        ("let", "steward", 0o1775, {"root"}, {"root", "surveyor", "steward", "tidefeed"}),
+        ("let", "steward,tidefeed", 0o1770, {"root"}, {"root", "surveyor", "steward", "tidefeed"}),
+        ("bar", "steward", 0o770, {"root", "surveyor", "steward", "tidefeed"}, {"root"}),
+        ("bar", "steward", 0o777, {*USERS, "root"}, {"root", "keeper"}),
+    ],
+)
+def test_the_sticky_bit_alone_lets_and_bars_what_it_decides(
+    folder: str, accounts: str, command: str, who: str, mode: int, before: set[str], after: set[str]
+) -> None:
+    """Who may remove a name of keeper's in a directory of root's and survey's, as the kernel has it."""
+    os.chmod(folder, 0o755)
+    box = make(f"{folder}/box", mode, directory=True)
+    os.chown(box, 0, GROUPS["survey"])
+    os.chmod(box, mode)
+    path = make(f"{box}/plan", 0o644)
+    os.chown(path, USERS["keeper"], -1)
+    if not mode & 0o007:
+        before, after = before - {"keeper"}, after - {"keeper"}
+    with crowd() as everyone:
+
+        def may_delete() -> set[str]:
+            found = set()
+            for word in (*USERS, "root"):
+                if not everyone[word].tries([("delete", path)])[0]:
+                    found.add(word)
+                    os.chown(make(path, 0o644), USERS["keeper"], -1)
+            return found
+
+        assert may_delete() == before
+        told = machine(command, who, "delete", path, "--by", "sticky", "--accounts", accounts, "--do", "--no-history")
+        assert [way["means"] for way in told["results"][0]["ways"]] == [["sticky"]]
+        assert may_delete() == after
+        moved = {one["who"] for one in told["results"][0]["ways"][0]["gains" if command == "let" else "losses"]}
+        assert moved & {*USERS, "root"} == before ^ after
 
 
 @pytest.mark.root

@@ -83,6 +83,6 @@ class SmallWorld:
 
 
 def best_of(found: SearchResult) -> Rank | None:
-    """What the best way costs that is no membership."""
-    cost = next((way.cost for way in found.ways if way.membership is None), None)
-    return None if cost is None else (cost.against, cost.anyone_else, cost.others)
+    """What the way costs that costs others least and is no membership; a guard may have it told later."""
+    costs = [way.cost for way in found.ways if way.membership is None]
+    return min(((one.against, one.anyone_else, one.others) for one in costs), default=None)

@@ -287,6 +287,8 @@ class WaysView(PlainResult):
         if means == "owner":
             given = dict.fromkeys(naming.user(wish.uid, self.accounts) for wish in wishes if wish.uid is not None)
             return f"the owner becomes {joined(given)}" if given else f"the owner becomes {self.who}"
+        if means == "sticky":
+            return f"the directory {'without' if self.goal.gives else 'with'} the sticky bit"
         return MEANS[means].about
 
     def _names_group(self, way: Way) -> bool:

@@ -90,8 +90,10 @@ def reach_below(decisions: Decisions, before: Posture, after: Posture) -> Change
 
 
 def moves_names_of_others(before: Posture, after: Posture) -> bool:
-    """Whether somebody else comes to own a sticky directory, who may then remove every name in it."""
-    return before.directory and bool(before.mode & STICKY) and before.uid != after.uid
+    """Whether others come to remove names that are not theirs, or no more: by who owns a sticky directory, or by the
+    bit."""
+    sticky = before.mode & STICKY, after.mode & STICKY
+    return before.directory and (sticky[0] != sticky[1] or (sticky[0] > 0 and before.uid != after.uid))
 
 
 # --- what a posture decides alone --------------------------------------------------------

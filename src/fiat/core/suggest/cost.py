@@ -32,6 +32,7 @@ class Cost(NamedTuple):
 
     ``against`` tells that others lose by a way that gives, or gain by one that takes. ``anyone_else``
     counts what a stranger gains; ``others`` users by rights and paths; ``groups`` bare groups that gain;
+    ``by_owner`` tells that somebody comes to own something, with all that an owner may do later;
     ``own`` what who it is about gains or loses beyond the goal; then ``objects`` and ``entries``.
     """
 
@@ -39,6 +40,7 @@ class Cost(NamedTuple):
     anyone_else: int
     others: int
     groups: int
+    by_owner: bool
     own: int
     by_membership: bool
     latent: int
@@ -115,7 +117,7 @@ def way_of(
     counting = _Counting(host, goals, _counted(draft.plan))
     gains, losses = effects.gains, effects.losses
     (gained, gaining), (lost, losing) = counting.others(gains), counting.others(losses)
-    strangers = 0 if any(goal.who.kind == "anyone-else" for goal in goals) else _paths(gains, "anyone-else")
+    strangers = 0 if any(goal.who.kind == "anyone-else" for goal in goals) else counting.strangers(gains)
     groups = {shift.principal.gids for shift in (*gains, *losses) if shift.principal.kind == "group"}
     groups -= {goal.who.gids for goal in goals if goal.who.kind == "group"}
     cost = Cost(
@@ -123,6 +125,7 @@ def way_of(
         anyone_else=strangers,
         others=gained + lost,
         groups=len(groups),
+        by_owner="owner" in draft.means,
         own=counting.own((*gains, *losses), meant),
         by_membership=draft.membership is not None,
         latent=draft.latent,
@@ -209,6 +212,11 @@ class _Counting:
                 words[naming.word_for(who)] = None
         return sum(seen.values()), tuple(words)
 
+    def strangers(self, shifts: Sequence[Shift]) -> int:
+        """Rights by paths of anyone else."""
+        moved = (one for one in shifts if one.principal.kind == "anyone-else" and one.right in self.counted)
+        return sum(shift.paths for shift in moved)
+
     def _meant(self, who: Principal) -> bool:
         """Whether a user is whom a goal speaks of: the user, a member of the group, or one whom nothing matches."""
         known = self._known.get(who)
@@ -236,7 +244,3 @@ class _Counting:
                 groups = (one for one, _ in self.about if one.kind == "group" and one.gids & who.gids)
                 found += max(shift.paths - max(meant.get((one.identity, right), 0) for one in groups), 0)
         return found
-
-
-def _paths(shifts: Sequence[Shift], kind: str) -> int:
-    return sum(shift.paths for shift in shifts if shift.principal.kind == kind and shift.right in COUNTED)

@@ -22,7 +22,7 @@ ROOT = principals.unlisted_user(0, (0,))
 
 
 BY_OWNER = {"owner-only", "owner-in-other-group", "sticky"}
-"""The rules that let an owner do what is asked for."""
+"""The rules that let an owner do what is asked for; the last one counts only where a directory is sticky."""
 
 
 def ask(host: Host, goal: Goal, who: Principal | None = None) -> Verdict:
@@ -35,7 +35,7 @@ def impossible(goal: Goal, verdict: Verdict) -> str:
     """Why nothing of a posture can change the answer; empty where something might."""
     if goal.gives:
         for step in refused_steps(verdict):
-            if step.reason is None and not (step.rule in BY_OWNER and _can_own(goal.who)):
+            if step.reason is None and step.rule != "sticky" and not (step.rule in BY_OWNER and can_own(goal.who)):
                 return _flat(step)
             if step.runs_for and step.path != step.runs_for:  # which others are run with as well
                 who = naming.principal(goal.who)
@@ -52,7 +52,8 @@ def _flat(step: Step) -> str:
     return f"not modes and lists refuse it at {visible(step.path)}, but this: {RULE_WORDS.get(step.rule, step.rule)}"
 
 
-def _can_own(who: Principal) -> bool:
+def can_own(who: Principal) -> bool:
+    """Whether an object can be given to them."""
     return who.kind not in ("group", "anyone-else") and who.uid not in (None, NO_ID)
 
 

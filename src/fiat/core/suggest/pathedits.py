@@ -4,6 +4,7 @@ from collections.abc import Iterable
 
 from fiat.core.ask.why import RULE_WORDS
 from fiat.core.model.host import Host
+from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Object
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import TRAVERSE
@@ -14,7 +15,7 @@ from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.means import MEANS, Means, Need, means_for, outcome
 from fiat.core.suggest.memberships import members_of, not_more
-from fiat.core.suggest.needs import BY_OWNER, ROOT, ask, impossible, needs_of, refused_steps
+from fiat.core.suggest.needs import BY_OWNER, ROOT, ask, can_own, impossible, needs_of, refused_steps
 from fiat.core.tree.walk import walk
 
 _FEW_GROUPS = 16
@@ -77,13 +78,19 @@ class PathEdits:
         if impossible(goal, verdict):
             return None
         chosen: list[Means] = []
-        for found in self.to_own(drafting.then, goal, verdict)[:1]:
-            chosen += self.own(drafting, goal, found) or []
+        by_owners = self.by_owners(drafting.then, goal, verdict)
+        if goal.right.by_name_alone and not goal.gives:
+            by_owners = [one for one in by_owners if one[1].names == (prefer,)]
+        by_owners.sort(key=lambda one: one[1].names != (prefer,))
+        for found, means in by_owners[:1]:
+            chosen += [means] if self.apply(drafting, found, means) else []
+        if chosen and ask(drafting.then, goal).allowed is goal.gives:
+            return chosen
         for need in self.noted(needs_of(goal, verdict)):
-            means = self._meet(drafting, need, prefer)
-            if means is None:
+            best = self._meet(drafting, need, prefer)
+            if best is None:
                 return None
-            chosen.append(means)
+            chosen.append(best)
         return chosen if ask(drafting.then, goal).allowed is goal.gives else None
 
     def open_route(self, drafting: Drafting, who: Principal, path: str, prefer: str) -> list[str] | None:
@@ -95,10 +102,10 @@ class PathEdits:
             if step.reason is None:
                 return None
             (need,) = self.noted([Need(step.object, who, step.want, True)])
-            means = self._meet(drafting, need, prefer)
-            if means is None:
+            best = self._meet(drafting, need, prefer)
+            if best is None:
                 return None
-            names += means.names
+            names += best.names
         return names
 
     def _meet(self, drafting: Drafting, need: Need, prefer: str) -> Means | None:
@@ -121,29 +128,39 @@ class PathEdits:
             names |= dict.fromkeys(name for means in chosen for name in means.names)
         return tuple(names)
 
-    # --- owners ---
+    # --- what goes by owners ---
 
-    def to_own(self, host: Host, goal: Goal, verdict: Verdict) -> list[Object]:
-        """The objects of which one is to have another owner, where it is owners who have the right."""
-        if "owner" not in self.terms.by:
-            return []
-        if not goal.gives:
-            end = walk(host, goal.path).end
-            return [end] if end is not None and goal.right.by_owner else []
-        found = []
-        for step in refused_steps(verdict):
-            if step.rule in BY_OWNER and step.object is not None:
+    def by_owners(self, host: Host, goal: Goal, verdict: Verdict) -> list[tuple[Object, Means]]:
+        """Changes of which one is needed where it is owners who have the right: another owner, or no sticky bit.
+
+        Of a name that is not to be removed the sticky bit of its directory does it alone, where it does.
+        """
+        found: list[tuple[Object, Means]] = []
+        if goal.gives:
+            for step in refused_steps(verdict):
+                if step.rule not in BY_OWNER or step.object is None:
+                    continue
                 named = walk(host, goal.path, follow=False).end if step.rule == "sticky" else None
-                found += [one for one in (named, step.object) if one is not None]
-        return found
+                if step.rule == "sticky":
+                    found.append((step.object, _STICKY_OFF))
+                if can_own(goal.who):
+                    means = Means(("owner",), Wish(uid=goal.who.uid), (1, 0, 1))
+                    found += [(one, means) for one in (named, step.object) if one is not None]
+        elif goal.right.by_name_alone:
+            found += [(need.object, _STICKY_ON) for need in needs_of(goal, verdict)]
+        elif goal.right.by_owner:
+            end = walk(host, goal.path).end
+            found += [(end, Means(("owner",), Wish(uid=0), (1, 0, 1)))] if end is not None else []
+        return [(one, means) for one, means in found if {*means.names} <= {*self.terms.by}]
 
-    def own(self, drafting: Drafting, goal: Goal, found: Object) -> list[Means] | None:
-        """Have an object owned by who shall have the right, or by root where they shall not; None if that is how it
-        is, or cannot be."""
-        uid = goal.who.uid if goal.gives else 0
-        wish = Wish(uid=uid)
-        posture = outcome(found, wish, ROOT, self.umask)
-        if posture is None or uid == found.posture.uid:
-            return None
-        drafting.add(found, wish, posture)
-        return [Means(("owner",), wish, (1, 0, 1))]
+    def apply(self, drafting: Drafting, found: Object, means: Means) -> bool:
+        """Have an object changed by these means; False if that is how it is, or cannot be."""
+        posture = outcome(found, means.wish, ROOT, self.umask)
+        if posture is None or posture == found.posture:
+            return False
+        drafting.add(found, means.wish, posture)
+        return True
+
+
+_STICKY_OFF = Means(("sticky",), Wish(mode=parse_change("a-t")))
+_STICKY_ON = Means(("sticky",), Wish(mode=parse_change("a+t")))

@@ -80,17 +80,23 @@ class PathGoals:
         edits = self.edits
         needs = edits.noted(self._needs_of(goal))
         choices = [edits.choices(need) for need in needs]
+        by_owners = edits.by_owners(self.host, goal, ask(self.host, goal))
+        if goal.right.by_name_alone and not goal.gives:  # each does it without the others
+            for found, means in by_owners:
+                drafting = Drafting(self.host, ROOT, self.walked)
+                if edits.apply(drafting, found, means):
+                    yield _drafted([means], drafting)
+            by_owners = []
         if not all(choices):
             return
-        to_own: list[Object | None] = [*edits.to_own(self.host, goal, ask(self.host, goal))]
-        for found in to_own or [None]:
+        firsts: list[tuple[Object, Means] | None] = [*by_owners]
+        for first in firsts or [None]:
             for chosen in combine(choices):
                 drafting = Drafting(self.host, ROOT, self.walked)
-                owned = [] if found is None else edits.own(drafting, goal, found)
-                if owned is None:
+                if first is not None and not edits.apply(drafting, *first):
                     continue
                 if all(edits.add(drafting, need, means) for need, means in zip(needs, chosen, strict=True)):
-                    yield _drafted([*owned, *chosen], drafting)
+                    yield _drafted([*(first[1:] if first else ()), *chosen], drafting)
 
     def _for_all(self) -> Iterator[tuple[tuple[str, ...], Drafting, int]]:
         """One goal after the other, by what costs least, and by each means wherever it can be."""

@@ -193,18 +193,25 @@ class _Search:
 def _worth_telling(ways: list[Way]) -> list[Way]:
     """The ways, the best first, without those that do more than another one, and are no better for it.
 
-    What covers more of what is meant comes first. Of those that are about the same entries, owners and groups at the
-    same paths, the best is enough.
+    What covers more of what is meant comes first; what makes somebody owner against a guard comes last. Of those that
+    are about the same entries, owners and groups at the same paths, the best is enough.
     """
-    ways = sorted(ways, key=lambda way: (sum(one.paths for one in way.short), way.cost))
+    ways = sorted(ways, key=_rank)
     best: dict[object, Way] = {}
     for way in ways:
         best.setdefault((way.means, way.membership, way.tree and way.cost, *map(_about, way.steps)), way)
     return [
         way
         for way in best.values()
-        if not any({*one.means} < {*way.means} and one.cost[:7] <= way.cost[:7] and not one.short for one in ways)
+        if not any({*one.means} < {*way.means} and one.cost[:8] <= way.cost[:8] and not one.short for one in ways)
     ]
+
+
+def _rank(way: Way) -> tuple[object, ...]:
+    """How early a way is told: by what it lacks, then by what it costs; among those that open nothing to anyone else,
+    what a guard would refuse to give somebody comes last."""
+    objected = way.cost.by_owner and way.plan is not None and bool(way.plan.guards)
+    return sum(one.paths for one in way.short), way.cost.against, way.cost.anyone_else, objected, way.cost
 
 
 def _about(step: tuple[str, Wish]) -> tuple[object, ...]:

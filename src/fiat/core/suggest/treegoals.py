@@ -142,7 +142,7 @@ class TreeGoals:
         for kind in kinds:
             if kind.by_group:
                 yield from (Preference(kind.name, gid) for gid in self._gids())
-            elif kind.in_posture:
+            elif kind.in_trees:
                 yield Preference(kind.name)
 
     def _gids(self) -> list[int]:
