@@ -21,6 +21,7 @@ from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import GROUPS, Estate, Having, Shifts, crowd, having, people, remember, write_accounts
+from support.files import make
 from support.filesystems import fresh
 from support.program import fiat, machine
 from support.times import report
@@ -157,6 +158,56 @@ def test_the_sample_host_a_week_later() -> None:
     assert [one["path"] for one in only["results"]] == ["/srv/skerry/series/reduced-2026.csv"]
     assert not only["losses"]
     assert not machine("compare", "skerry", "skerry")["gains"]
+    assert told["not_compared"] == 0
+
+
+def test_what_a_file_holds_is_a_cause_and_so_is_another_file(tmp_path: Path) -> None:
+    """The same posture, and others may run it now: by what it holds, or because it is another file."""
+    for name in ("edited", "replaced"):
+        make(f"{tmp_path}/{name}", 0o755, text=b"words\n")
+    held = f"{tmp_path}/held.jsonl"
+    assert fiat("save", f"{tmp_path}/edited", f"{tmp_path}/replaced", "-o", held).returncode == 0
+    (tmp_path / "edited").write_bytes(b"#!/bin/sh\n")
+    os.rename(make(f"{tmp_path}/other", 0o755, text=b"#!/bin/sh\n"), f"{tmp_path}/replaced")
+    told = machine("compare", held, "live", status=1)
+    gained = {one["first"]: one["cause"]["kind"] for one in told["causes"] if "execute" in one["rights"]}
+    assert gained == {f"{tmp_path}/edited": "program", f"{tmp_path}/replaced": "replaced"}
+
+
+@pytest.mark.root
+def test_equal_changes_of_several_paths_are_one_cause(folder: str) -> None:
+    os.chmod(folder, 0o755)
+    paths = [make(f"{folder}/{name}", 0o600) for name in ("one", "two", "three")]
+    held = f"{folder}/held.jsonl"
+    assert fiat("save", *paths, "-o", held).returncode == 0
+    for path, mode in zip(paths, (0o644, 0o644, 0o604), strict=True):
+        os.chmod(path, mode)
+    told = machine("compare", held, "live", status=1)
+    found = [(one["rights"], one["first"]) for one in told["causes"] if "anyone-else" in one["who"]]
+    assert found == [({"read": 2}, paths[0]), ({"read": 1}, paths[2])]
+
+
+@pytest.mark.root
+def test_what_is_in_something_new_was_moved_there_and_a_number_used_again_is_another_file() -> None:
+    with fresh("ext4") as top:
+        tree = make(f"{top}/tree", 0o755, directory=True)
+        for name in ("kept", "old"):
+            make(f"{tree}/{name}", 0o644)
+        held = f"{top}/held.jsonl"
+        assert fiat("save", tree, "-o", held).returncode == 0
+        os.mkdir(f"{tree}/new")
+        os.rename(f"{tree}/kept", f"{tree}/new/kept")
+        number = os.stat(f"{tree}/old").st_ino
+        os.unlink(f"{tree}/old")
+        made = [make(f"{tree}/made{count}", 0o644) for count in range(4)]
+        assert number in [os.stat(path).st_ino for path in made], "ext4 gives a number that is free again"
+        changes = {one["path"]: one["change"] for one in machine("compare", held, "live", tree, status=1)["results"]}
+        assert changes == {
+            f"{tree}/new": "new",
+            f"{tree}/new/kept": "moved",
+            f"{tree}/old": "gone",
+            **dict.fromkeys(made, "new"),
+        }
 
 
 def test_a_folder_at_a_time(tmp_path: Path) -> None:
