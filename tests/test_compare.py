@@ -177,9 +177,10 @@ def test_what_a_file_holds_is_a_cause_and_so_is_another_file(tmp_path: Path) -> 
 @pytest.mark.root
 def test_equal_changes_of_several_paths_are_one_cause(folder: str) -> None:
     os.chmod(folder, 0o755)
-    paths = [make(f"{folder}/{name}", 0o600) for name in ("one", "two", "three")]
+    tree = make(f"{folder}/tree", 0o755, directory=True)
+    paths = [make(f"{tree}/{name}", 0o600) for name in ("a", "b", "c")]
     held = f"{folder}/held.jsonl"
-    assert fiat("save", *paths, "-o", held).returncode == 0
+    assert fiat("save", tree, "-o", held).returncode == 0
     for path, mode in zip(paths, (0o644, 0o644, 0o604), strict=True):
         os.chmod(path, mode)
     told = machine("compare", held, "live", status=1)
