@@ -179,7 +179,7 @@ def test_equal_changes_of_several_paths_are_one_cause(folder: str) -> None:
     os.chmod(folder, 0o755)
     tree = make(f"{folder}/tree", 0o755, directory=True)
     paths = [make(f"{tree}/{name}", 0o600) for name in ("a", "b", "c")]
-    os.chown(paths[1], 7, 7)  # what was the same before and is the same after keeps no two changes apart
+    os.chown(paths[1], 0, 7)  # what was the same before and is the same after keeps no two changes apart
     held = f"{folder}/held.jsonl"
     assert fiat("save", tree, "-o", held).returncode == 0
     for path, mode in zip(paths, (0o644, 0o644, 0o604), strict=True):
