@@ -30,6 +30,7 @@ from fiat.core.words.who import parse as parse_who
 from fiat.host.image.host import ImageHost
 from fiat.host.live.accounts import NAME_SERVICE_SWITCH, NameService, sources_of_groups
 from support import kernel
+from support.estates import GROUPS, USERS, write_accounts
 from support.files import make
 from support.filesystems import fresh
 from support.program import fiat, machine, sample
@@ -374,3 +375,27 @@ def test_a_change_that_would_unmask_is_refused_until_accepted() -> None:
         assert fiat("set", path, "--entry", "user:7104:w", "--accept", "unmasks").returncode == 0
         assert fiat("set", path, "--no-entry", "user:7103", "--no-entry", "user:7104").returncode == 0
         assert machine("show", path)["results"][0]["acl"] is None
+
+
+@pytest.mark.root
+@pytest.mark.parametrize(
+    ("mode", "who", "other_would", "others_get_more"),
+    [
+        (0o604, "surveyor", True, False),
+        (0o600, "surveyor", False, False),
+        (0o602, "surveyor", False, False),
+        (0o044, "keeper", False, True),
+        (0o022, "keeper", False, False),
+    ],
+)
+def test_why_says_that_another_class_would_be_allowed_it_where_it_would(
+    folder: str, mode: int, who: str, other_would: bool, others_get_more: bool
+) -> None:
+    os.chmod(folder, 0o755)
+    write_accounts(folder)
+    path = make(f"{folder}/file", mode)
+    os.chown(path, USERS["keeper"], GROUPS["survey"])
+    said = fiat("why", who, "read", path, "--accounts", folder)
+    assert said.returncode == 1
+    assert ("Other would be allowed it" in said.stdout) is other_would
+    assert ("Others get more" in said.stdout) is others_get_more
