@@ -16,7 +16,7 @@ from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Principal, unlisted_user
 from fiat.core.model.right import EXECUTE
 from fiat.core.rules import inheritance
-from fiat.core.rules.inheritance import Creation, made
+from fiat.core.rules.inheritance import Creation, inherited_modes, made
 from fiat.core.tree.walk import walk
 from fiat.host.live.host import LiveHost
 from support.files import APPEND_ONLY, IMMUTABLE, change_flags, make
@@ -248,3 +248,18 @@ def test_who_may_make_something_under_flags_is_the_kernels_answer(flags: int, fo
         assert told["may_create"] is as_somebody(somebody, makes)
     finally:
         change_flags(top, 0)
+
+
+@pytest.mark.root
+def test_the_modes_that_a_default_list_gives_are_the_kernels(folder: str) -> None:
+    """What is said of every directory with a default list, in few words: the modes of what is made in it."""
+    choices = random.Random(SEED)
+    for number in range(40):
+        parent, default = f"{folder}/{number}", some_list(choices)
+        os.mkdir(parent)
+        os.chmod(parent, choices.choice((0o755, 0o2770)))
+        os.setxattr(parent, DEFAULT_XATTR, pack(default))
+        os.close(os.open(f"{parent}/file", os.O_CREAT, 0o666))
+        os.mkdir(f"{parent}/folder", 0o777)
+        modes = tuple(os.stat(f"{parent}/{name}").st_mode & 0o7777 for name in ("file", "folder"))
+        assert inherited_modes(default, os.stat(parent).st_mode & 0o7777) == modes
