@@ -403,6 +403,14 @@ def test_the_sample_host_has_an_example_of_every_rule() -> None:
         assert all(command.startswith("fiat set ") for command in one["mend"])
 
 
+def test_what_a_mend_takes_is_told_with_it() -> None:
+    told = machine("audit", "/srv/skerry", "--from", "skerry", status=1)["results"]
+    (found,) = [one for one in told if one["rule"] == "owner-without-account"]
+    assert {one["who"] for one in found["takes"]} == {"uid:7188"}
+    assert {"read", "write", "change-mode"} <= {one["right"] for one in found["takes"]}
+    assert not found["gives"]
+
+
 def test_the_status_is_known_whoever_reads_the_output() -> None:
     for words in ("audit / --from skerry", "check skerry --from skerry"):
         done = subprocess.run(

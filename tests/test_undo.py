@@ -6,8 +6,13 @@ from pathlib import Path
 
 import pytest
 
+from fiat.app.undo import put_back, undoing
 from fiat.core.change.history import Run
+from fiat.core.errors import PathError
+from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.live.host import LiveHost
 from support.files import State, make, mode_of, states
+from support.kernel import PROGRAM
 from support.places import trusted_folder
 from support.program import answer, fiat, run_here
 
@@ -160,3 +165,18 @@ def test_wrong_words(words: tuple[str, ...], says: str) -> None:
     done = fiat("undo", *words)
     assert done.returncode == 2
     assert says in done.stderr
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("written", [False, True])
+def test_what_is_written_between_the_look_and_the_deed_gets_no_privilege_back(*, written: bool) -> None:
+    with trusted_folder() as place:
+        path = make(f"{place}/program", 0o4755, text=PROGRAM)
+        assert fiat("set", path, "--mode", "755", "--history", f"{place}/h.db").returncode == 0
+        history, problems = SqliteHistory(f"{place}/h.db"), list[PathError]()
+        undone = undoing(LiveHost(), history)
+        if written:
+            with open(path, "r+b") as file:
+                file.write(b"#!/bin/false")
+        put_back(undone, history, problem=problems.append)
+        assert (mode_of(path), bool(problems)) == ((0o755, True) if written else (0o4755, False))
