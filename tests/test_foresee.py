@@ -19,7 +19,7 @@ from fiat.core.rules import inheritance
 from fiat.core.rules.inheritance import Creation, inherited_modes, made
 from fiat.core.tree.walk import walk
 from fiat.host.live.host import LiveHost
-from support.files import APPEND_ONLY, IMMUTABLE, change_flags, make
+from support.files import APPEND_ONLY, IMMUTABLE, change_flags, flags_of, make
 from support.filesystems import fresh
 from support.kernel import as_somebody
 from support.program import fiat, machine
@@ -246,6 +246,8 @@ def test_who_may_make_something_under_flags_is_the_kernels_answer(flags: int, fo
     try:
         (told,) = machine("foresee", top, "--by", "uid:1")["results"]
         assert told["may_create"] is as_somebody(somebody, makes)
+        assert ("flag-stays" in str(told)) is bool(flags)
+        assert not os.path.exists(f"{top}/new") or not flags_of(f"{top}/new") & (APPEND_ONLY | IMMUTABLE)
     finally:
         change_flags(top, 0)
 
