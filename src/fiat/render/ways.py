@@ -287,9 +287,8 @@ class WaysView(PlainResult):
         if means == "owner":
             given = dict.fromkeys(naming.user(wish.uid, self.accounts) for wish in wishes if wish.uid is not None)
             return f"the owner becomes {joined(given)}" if given else f"the owner becomes {self.who}"
-        if means == "sticky":
-            return f"the directory {'without' if self.goal.gives else 'with'} the sticky bit"
-        return MEANS[means].about
+        kind = MEANS[means]
+        return kind.about if self.goal.gives else kind.about_taking or kind.about
 
     def _names_group(self, way: Way) -> bool:
         """Whether the group itself gets an entry."""

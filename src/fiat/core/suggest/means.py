@@ -127,15 +127,16 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int, keeping: Ke
 class MeansKind(NamedTuple):
     """One means; those that need more than a new row here have it in :func:`single_means`.
 
-    ``about`` says what it is. ``own`` means concern nobody but who it is about. What goes ``by_group`` is thought of
-    for each group of theirs. What is not ``in_posture`` changes no object, what is not ``in_trees`` none below what is
-    asked about. Where several would do on an object of a tree, the first by ``concern`` is taken: it concerns the
-    fewest others.
+    ``about`` says what it is, ``about_taking`` where it is another to take something. ``own`` means concern nobody but
+    who it is about. What goes ``by_group`` is thought of for each of their groups. What is not ``in_posture`` changes no
+    object, what is not ``in_trees`` none below what is asked about. Where several would do on an object of a tree, the
+    first by ``concern`` is taken: it concerns the fewest others.
     """
 
     name: str
     about: str
     concern: int
+    about_taking: str = ""
     own: bool = False
     by_group: bool = False
     in_posture: bool = True
@@ -151,7 +152,13 @@ MEANS = {
         MeansKind("named-group", "what a group that is named in the list may do", 2, by_group=True),
         MeansKind("other-bits", "what everyone may do whom no entry and no group matches", 4),
         MeansKind("owning-group", "another owning group", 5, by_group=True),
-        MeansKind("sticky", "the sticky bit of the directory", 6, in_trees=False),
+        MeansKind(
+            "sticky",
+            "the directory without the sticky bit",
+            6,
+            about_taking="the directory with the sticky bit",
+            in_trees=False,
+        ),
         MeansKind("owner", "another owner", 7),
         MeansKind("membership", "joining a group, or leaving it", 8, in_posture=False, in_trees=False),
     )
