@@ -127,10 +127,10 @@ def raised(posture: Posture, tag: Tag, number: int | None, new: int, keeping: Ke
 class MeansKind(NamedTuple):
     """One means; those that need more than a new row here have it in :func:`single_means`.
 
-    ``about`` says what it is, ``about_taking`` where it is another to take something. ``own`` means concern nobody but
-    who it is about. What goes ``by_group`` is thought of for each group of theirs; what is not ``in_posture`` changes
-    no object, what is not ``in_trees`` none below what is asked about. Where several would do on an object of a tree, the
-    first by ``concern`` is taken: it concerns the fewest others.
+    ``about`` says what it is, ``about_taking`` where it is another to take something. ``own`` means concern nobody
+    but who it is about. What goes ``by_group`` is thought of for each group of theirs; what is not ``in_posture``
+    changes no object, what is not ``in_trees`` none below what is asked about. Where several would do on an object
+    of a tree, the first by ``concern`` is taken: it concerns the fewest others.
     """
 
     name: str
