@@ -19,6 +19,7 @@ from fiat.core.model.principals import Principal
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent
 from fiat.host.evidence.clock import of_the_clock
+from fiat.host.evidence.commandlines import Setting, of_shell, run_parts
 from fiat.host.evidence.live import LiveEvidence
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.services import of_units
@@ -321,7 +322,108 @@ def test_units_and_tables_are_read_as_their_programs_do(tmp_path: Path) -> None:
     table = tmp_path / "etc" / "cron.d" / "feed"
     table.write_text(f"SHELL=/bin/sh\n# {other}\n*/5 * * * * keeper {tool} && {other}\n@reboot root {tool}\n")
     found = [one for one in of_the_clock(accounts, str(tmp_path)) if one.path != str(table)]
-    assert [(one.path, one.uid) for one in found] == [(tool, KEEPER), (other, KEEPER), (tool, 0)]
+    assert {(one.path, one.uid) for one in found} == {("/bin/sh", 0), (tool, KEEPER), (other, KEEPER), (tool, 0)}
+
+
+LINES = """
+    {a}
+    cd / && {a} --now; {b}
+    cd {folder} && ./a
+    cd {folder}; sh b
+    [ -x {a} ] && {b} || {c}
+    test -e {a} || {c}
+    if [ -x {a} ]; then {b}; else {c}; fi
+    for one in 1 2; do {a}; done; {b}
+    {{ cd {folder} && exec ./c; }}
+    ({a}; {b}) > /dev/null 2>&1
+    {a} >/dev/null 2>&1 </dev/null && {b} &
+    X=1 {a} | {b} >> /dev/null
+    nice -n 5 {a}; env X=1 {b}; nohup {c} > /dev/null 2>&1
+    /bin/sh -c "cd {folder} && ./a; {b}"
+    bash -c '{a} "$HOME" && {b}'
+    timeout 5 sh -c 'exec {c}'
+    . {folder}/a; {b}
+    run-parts {parts}
+    test -x /none/such || ( cd / && run-parts --report {parts} )
+    a; b
+    {a} 'a; {c}' "{b} && {c}"
+    ! {a} || {b}
+"""
+
+
+@pytest.mark.parametrize("line", [line.strip() for line in LINES.strip().splitlines()])
+def test_what_a_line_runs_is_what_a_shell_runs(line: str, tmp_path: Path) -> None:
+    """Programs that write down their names, run by the real shell: none is missed, and but for ``||`` none is added."""
+    folder, parts = tmp_path / "bin", tmp_path / "parts"
+    folder.mkdir()
+    parts.mkdir()
+    names = {name: f"{folder}/{name}" for name in "abc"}
+    for path in (*names.values(), f"{parts}/one", f"{parts}/two.dot", f"{parts}/three"):
+        make(path, 0o755, text=f"#!/bin/sh\necho {path} >> {tmp_path}/ran\n".encode())
+    os.chmod(f"{parts}/three", 0o644)
+    whole = line.format(folder=folder, parts=parts, **names)
+    path = f"{folder}:/usr/bin:/bin"
+    subprocess.run(["/bin/sh", "-c", f"{whole}\nwait"], check=False, env={"PATH": path, "HOME": "/"}, timeout=20)
+    ran = set((tmp_path / "ran").read_text().split()) if (tmp_path / "ran").exists() else set()
+    found = of_shell(whole, Setting(0, "the test", path=tuple(path.split(":"))))
+    told = {one.path for one in found if one.run and one.path.startswith(str(tmp_path))}
+    assert ran or "||" in line
+    assert ran <= told
+    assert told == ran or "||" in line or "else" in line
+
+
+def test_the_parts_of_a_folder_are_those_that_the_real_program_runs(tmp_path: Path) -> None:
+    for name in (
+        "plain",
+        "with-dash",
+        "with_line",
+        "UPPER9",
+        "dot.sh",
+        ".hidden",
+        "tilde~",
+        "a,v",
+        "x.dpkg-new",
+        "#a#",
+    ):
+        make(f"{tmp_path}/{name}", 0o755, text=b"#!/bin/sh\n")
+    make(f"{tmp_path}/closed", 0o644, text=b"#!/bin/sh\n")
+    (tmp_path / "folder").mkdir()
+    os.symlink(f"{tmp_path}/plain", f"{tmp_path}/link")
+    os.symlink("/none/such", f"{tmp_path}/dangling")
+    real = subprocess.run(["run-parts", "--test", str(tmp_path)], capture_output=True, text=True, check=False).stdout
+    assert run_parts(str(tmp_path)) == real.split()
+
+
+def test_tables_of_the_clock_in_the_forms_that_they_have(tmp_path: Path) -> None:
+    accounts = from_folder(_accounts(tmp_path))
+    tools = {name: make(f"{tmp_path}/{name}", 0o755) for name in ("one", "two", "three", "four", "five", "six")}
+    for folder in ("etc/cron.d", "etc/cron.daily", "var/spool/cron/crontabs"):
+        (tmp_path / folder).mkdir(parents=True)
+    (tmp_path / "etc/crontab").write_text(
+        "SHELL=/bin/sh\n"
+        f"PATH = '{tmp_path}:/usr/bin'\n"
+        "# m h dom mon dow user\tcommand\n"
+        f"17 *\t* * *\troot\tcd / && {tools['one']}\n"
+        f"25 6\t* * *\troot\ttest -x /none || {{ cd {tmp_path} && ./two; }}\n"
+        f"*/5 1-3,5 * jan mon-fri keeper\t three > /dev/null 2>&1\n"
+        f"@daily\troot\t{tools['four']} a\\%b%{tools['five']}\n"
+    )
+    (tmp_path / "etc/cron.d/saved.bak").write_text(f"* * * * * root {tools['six']}\n")
+    (tmp_path / "etc/anacrontab").write_text(f"1\t5\tcron.daily\tnice {tools['five']}\n@monthly 9 m {tools['one']}\n")
+    (tmp_path / "var/spool/cron/crontabs/keeper").write_text(f"@reboot {tools['six']}\n")
+    make(f"{tmp_path}/etc/cron.daily/part", 0o755)
+    make(f"{tmp_path}/etc/cron.daily/part.bak", 0o755)
+    make(f"{tmp_path}/etc/cron.daily/closed", 0o644)
+    found = {(os.path.relpath(one.path, tmp_path), one.uid) for one in of_the_clock(accounts, str(tmp_path)) if one.run}
+    assert {one for one in found if not one[0].startswith("..")} == {
+        ("one", 0),
+        ("two", 0),
+        ("three", KEEPER),
+        ("four", 0),
+        ("five", 0),
+        ("six", KEEPER),
+        ("etc/cron.daily/part", 0),
+    }
 
 
 def _accounts(folder: Path) -> str:

@@ -209,7 +209,8 @@ def test_what_was_planned_is_what_happens_and_can_be_put_back(
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
                 for who in [everyone[0], *dice.sample(everyone[1:], 3)] if ROOT else [None]:
                     before = {path: state_of(path) for path in world.objects if os.path.lexists(path)}
-                    history = SqliteHistory(f"{folder_of(who.uid or 0 if who else os.geteuid(), folder)}/history.db")
+                    place = folder_of(who.uid or 0 if who else os.geteuid(), folder)
+                    history = SqliteHistory(f"{place}/{who.name if who else 'own'}.db")  # root may have taken another's
                     tried, wrong, halfway = as_somebody(
                         who,
                         lambda: changes_as_this_process(world, dice, history),  # noqa: B023

@@ -1,9 +1,11 @@
 """The kernel as judge: what a process that really is somebody meets when it really tries."""
 
+import copy  # noqa: F401  who becomes somebody else may not get to Python's own modules any more
 import ctypes
 import errno
 import os
 import pickle
+import resource  # noqa: F401  the same
 import signal
 import struct
 import sys

@@ -7,25 +7,30 @@ from collections.abc import Iterator
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
-from fiat.host.evidence.services import number_of, of_command, text_of
+from fiat.host.evidence.commandlines import Setting, is_part, of_shell, run_parts
+from fiat.host.evidence.services import number_of, text_of
 
-_TABLES = ("/etc/crontab", "/etc/cron.d/*")
-_FOLDERS = ("/etc/cron.hourly/*", "/etc/cron.daily/*", "/etc/cron.weekly/*", "/etc/cron.monthly/*")
+_TABLES = ("/etc/crontab", "/etc/anacrontab")
+_TABLES_IN = "/etc/cron.d"
+_FOLDERS = ("/etc/cron.hourly", "/etc/cron.daily", "/etc/cron.weekly", "/etc/cron.monthly")
 _OF_USERS = ("/var/spool/cron/crontabs/*", "/var/spool/cron/*")
 _TIMES = re.compile(r"(?:@\w+|(?:\S+\s+){4}\S+)\s+(.*)")
+_ANACRON = re.compile(r"(?:@\w+|\d+)\s+\d+\s+\S+\s+(.*)")
+_SETTING = re.compile(r"""["']?(\w+)["']?\s*=\s*(.*)""")
+_USUAL_PATH = ("/usr/bin", "/bin")
+"""Where cron looks for programs, unless a table says otherwise (crontab(5))."""
 
 
 def of_the_clock(accounts: Accounts, root: str = "") -> Iterator[StartedFile]:
     """What each table runs, and the tables themselves; they are looked for under ``root``."""
-    for pattern in _TABLES:
-        for path in sorted(glob.glob(root + pattern)):
-            if os.path.isfile(path):
-                yield StartedFile(path, 0, f"table {path}", run=False)
-                yield from _in_table(path, None, accounts)
-    for pattern in _FOLDERS:
-        for path in sorted(glob.glob(root + pattern)):
-            if os.path.isfile(path):
-                yield StartedFile(path, 0, f"folder {os.path.dirname(path)}")
+    tables = [root + path for path in _TABLES]
+    tables += [path for path in sorted(glob.glob(f"{root}{_TABLES_IN}/*")) if is_part(os.path.basename(path))]
+    for path in tables:
+        if os.path.isfile(path):
+            yield StartedFile(path, 0, f"table {path}", run=False)
+            yield from _in_table(path, None, accounts)
+    for folder in _FOLDERS:
+        yield from (StartedFile(path, 0, f"folder {root}{folder}") for path in run_parts(root + folder))
     for pattern in _OF_USERS:
         for path in sorted(glob.glob(root + pattern)):
             uid = number_of(os.path.basename(path), accounts)
@@ -35,18 +40,28 @@ def of_the_clock(accounts: Accounts, root: str = "") -> Iterator[StartedFile]:
 
 
 def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[StartedFile]:
-    """The commands of a table; one of the system names the user in each line."""
+    """The commands of a table; one of the system names the user in each line, and anacron's runs all as root."""
+    anacron = path.endswith("/anacrontab")
+    setting = Setting(0 if anacron else owner, f"table {path}", path=_USUAL_PATH)
     for line in text_of(path).split("\n"):
         line = line.strip()
-        if not line or line.startswith("#") or re.match(r"\w+\s*=", line):
+        assigned = _SETTING.fullmatch(line)
+        if not line or line.startswith("#"):
             continue
-        found = _TIMES.fullmatch(line)
+        if assigned is not None:
+            value = assigned[2].strip("\"'")
+            if assigned[1] == "PATH":
+                setting = setting._replace(path=tuple(value.split(":")))
+            elif assigned[1] == "SHELL" and os.path.isfile(value):
+                yield StartedFile(value, setting.uid or 0, setting.by)
+            continue
+        found = (_ANACRON if anacron else _TIMES).fullmatch(line)
         if found is None:
             continue
         command = found[1]
-        uid = owner
-        if owner is None:
-            user, _, command = command.partition(" ") if " " in command else command.partition("\t")
-            uid = number_of(user, accounts)
-        for part in re.split(r"&&|\|\||[;|]", command):
-            yield from of_command(part.strip(), uid, f"table {path}")
+        if owner is None and not anacron:
+            user, *rest = command.split(None, 1)
+            setting = setting._replace(uid=number_of(user, accounts))
+            command = "".join(rest)
+        command = re.split(r"(?<!\\)%", command)[0].replace("\\%", "%")  # what follows is given to it to read
+        yield from of_shell(command, setting)

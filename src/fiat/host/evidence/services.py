@@ -9,6 +9,7 @@ from contextlib import suppress
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
+from fiat.host.evidence.commandlines import Setting, of_words
 from fiat.host.textfile import beginning_of
 
 _FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system")
@@ -73,21 +74,12 @@ def text_of(path: str) -> str:
 
 
 def of_command(command: str, uid: int | None, by: str) -> Iterator[StartedFile]:
-    """The program that a command line runs, and the files that it names with their whole path."""
+    """The program that a unit's line runs, with what it runs in turn; no shell splits it (systemd.service(5))."""
     try:
         words = shlex.split(command[:_LONGEST])
     except ValueError:
         words = command[:_LONGEST].split()
-    for place, word in enumerate(words):
-        path = word
-        if place == 0 and "/" not in word:
-            folders = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
-            path = next((f"{one}/{word}" for one in folders if os.path.isfile(f"{one}/{word}")), "")
-        elif place:
-            path = word.rpartition("=")[2]
-        if path.startswith("/") and "%" not in path and "$" not in path and os.path.isfile(path):
-            first = place == 0
-            yield StartedFile(path, uid, by, run=first or os.access(path, os.X_OK))
+    yield from of_words(words, Setting(uid, by))
 
 
 def number_of(word: str, accounts: Accounts) -> int | None:
