@@ -349,7 +349,7 @@ class BelowView(PlainResult):
         uid = row.uids[0] if len(row.uids) == 1 else None
         gid = row.gids[0] if len(row.gids) == 1 else None
         bits = one.put_together(self.universe, uid=uid, gid=gid)
-        first = owners.said() if uid is None and one.owner is not one.open else ""
+        first = owners.said() if uid is None and one.owner is not None and one.owner is not one.open else ""
         by_group = one.group is not None and one.group is not one.open
         of_group = groups.said() if gid is None and by_group else ""
         if uid is None and by_group and not first:  # though they may be in the group

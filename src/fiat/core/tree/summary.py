@@ -18,13 +18,14 @@ from fiat.core.tree.survey import Survey
 class Standing(NamedTuple):
     """Who has one right, apart from owners: ``rest`` as a set, in which those taken apart do not count.
 
-    ``owner`` tells whether the owner has it. ``group`` tells whether the members of the
+    ``owner`` tells whether the owner has it, None where of several accounts with its number only some do: then
+    ``rest`` says it of each. ``group`` tells whether the members of the
     owning group have it, the owner aside; None where only some of them do, or where it makes no difference:
     then ``rest`` says it of each. ``open`` tells that ``rest`` holds anyone else.
     """
 
     rest: int
-    owner: bool
+    owner: bool | None
     group: bool | None
     open: bool
 
@@ -34,7 +35,7 @@ class Standing(NamedTuple):
         owner = 0 if uid is None else universe.with_uid(uid) & ~powerful
         members = 0 if gid is None else universe.in_group(gid) & ~powerful & ~owner
         if self.open:
-            return self.rest & ~(0 if self.owner else owner) & ~(members if self.group is False else 0)
+            return self.rest & ~(owner if self.owner is False else 0) & ~(members if self.group is False else 0)
         return self.rest | (owner if self.owner else 0) | (members if self.group else 0)
 
 
@@ -96,10 +97,10 @@ class ByOwner:
         return found
 
     def _standing(self, form: int) -> Standing:
-        number, flags = divmod(form, 8)
-        group = {0: False, 1: True}.get(flags >> 1)
+        number, flags = divmod(form, 16)
+        owner, group = ({0: False, 1: True}.get(flag) for flag in (flags & 3, flags >> 2))
         rest = self._table[number]
-        return Standing(rest, bool(flags & 1), group, bool(rest & self._all_else))
+        return Standing(rest, owner, group, bool(rest & self._all_else))
 
     def _standings(self) -> NDArray[np.int64]:
         """A number that tells how each right stands: a row for each distinct combination of answer, owner and group."""
@@ -124,21 +125,22 @@ class ByOwner:
         return found
 
     def _apart(self, rows: Words, owner: Words, group: Words, strong: Words, anyone: Words) -> NDArray[np.int64]:
-        """The number of the rest of each set, times 8, and what holds for owner and group."""
+        """The number of the rest of each set, times 16, and what holds for owner and group."""
         where = self._table.sets.where
-        has = _any(rows & owner)
+        has, every = _any(rows & owner), ~_any((rows & owner) ^ owner)
         owner = owner & ~strong  # what root has it has as the superuser
         group = group & ~owner
         inside = rows & group
         some, whole = _any(inside), ~_any(inside ^ group)
         open_ = _any(rows & anyone)
+        owner = where(every | ~has, owner)  # of one number there may be several accounts
         # those who are told apart stand in the rest of an open set, and not in that of any other
         uniform = whole | ~some
         apart = owner | where(uniform, group)
         rest: Words = np.where(open_[:, None], rows | apart, rows & ~apart)
         flag = np.where(uniform, np.where(whole, 1, 0), 2)
-        flags = has.astype(np.int64) + 2 * flag
-        found: NDArray[np.int64] = self._table.numbers(rest).astype(np.int64) * 8 + flags
+        flags = np.where(every | ~has, has.astype(np.int64), 2) + 4 * flag
+        found: NDArray[np.int64] = self._table.numbers(rest).astype(np.int64) * 16 + flags
         return found
 
 
