@@ -133,22 +133,26 @@ class Accounts:
         return count
 
     def users_numbered(self, uid: int) -> list[User]:
-        """Every account with number ``uid``: what one of them owns the others own as well."""
+        """Every listed account with number ``uid``, or the one that is known: what one of them owns the others do."""
         return self._numbered.get(uid) or [user for user in (self.user_numbered(uid),) if user is not None]
 
     @cached_property
     def _numbered(self) -> dict[int, list[User]]:
         found: dict[int, list[User]] = {}
-        for user in self.all_users():
+        for user in self._listed_once():
             found.setdefault(user.uid, []).append(user)
         return found
 
+    def _listed_once(self) -> list[User]:
+        """The users, each name once: the first one counts."""
+        first = {user.name: user for user in reversed(self.users)}
+        return [user for user in self.users if first[user.name] is user]
+
     def all_users(self) -> list[User]:
         """The users, each name once, and those that only a group's list of members tells of."""
-        listed = {user.name: user for user in reversed(self.users)}
+        listed = {user.name for user in self.users}
         unlisted = dict.fromkeys(name for group in self.groups for name in group.members if name not in listed)
-        users = [user for user in self.users if listed[user.name] is user]
-        return [*users, *(user for name in unlisted if (user := self.user_named(name)) is not None)]
+        return [*self._listed_once(), *(user for name in unlisted if (user := self.user_named(name)) is not None)]
 
     # --- words from a command line ---
 

@@ -280,7 +280,7 @@ def single_means(need: Need, everyone: Universe, gids: Collection[int] | None = 
         named = who.kind == "group" or who.uid != accesslist.NO_ID
         if lists and named and not (who.kind == "group" and posture.gid in who.gids):
             kept = _kept(need, next(iter(who.gids)), everyone) if who.kind == "group" else NOTHING_KEPT
-            for new in dict.fromkeys((_new(need, who, everyone), _new(need, who))):
+            for new in _entries_for(need, who, everyone):
                 yield Means(("entry",), Wish(access=entry_holding(posture, who, new, kept)))
         yield from _by_groups(need, everyone, theirs, lists=lists)
         yield Means(("other-bits",), Wish(mode=_mode("o", need)))
@@ -288,16 +288,23 @@ def single_means(need: Need, everyone: Universe, gids: Collection[int] | None = 
         yield from _by_ownership(need, theirs)
 
 
-def _new(need: Need, who: Principal, everyone: Universe | None = None) -> int:
-    """What an entry for ``who`` is to hold: what they have, with what is asked for or without it.
-
-    With ``everyone``, it holds what other accounts of their number have as well, for whom it decides too.
-    """
-    posture, has = need.object.posture, had(need.object.posture, who)
-    if everyone is not None and who.uid is not None:
-        for other in everyone.members(everyone.with_uid(who.uid)):
-            has |= had(posture, other)
+def _new(need: Need, who: Principal, has: int = 0) -> int:
+    """What an entry for ``who`` is to hold: what they have, and ``has``, with what is asked for or without it."""
+    has |= had(need.object.posture, who)
     return has | need.want if need.gives else has & ~need.part
+
+
+def _entries_for(need: Need, who: Principal, everyone: Universe) -> list[int]:
+    """What an entry for ``who`` may hold: all that other accounts of their number have as well, for whom it decides
+    too; or no more than they have themselves."""
+    alone = _new(need, who)
+    same = [] if who.uid is None else [*everyone.members(everyone.with_uid(who.uid))]
+    if len(same) < 2:
+        return [alone]
+    together = 0
+    for one in same:
+        together |= had(need.object.posture, one)
+    return list(dict.fromkeys((_new(need, who, together), alone)))
 
 
 def _by_groups(need: Need, everyone: Universe, gids: Iterable[int], *, lists: bool) -> Iterator[Means]:

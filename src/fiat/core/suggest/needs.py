@@ -22,7 +22,7 @@ ROOT = principals.unlisted_user(0, (0,))
 
 
 BY_OWNER = {"owner-only", "owner-in-other-group", "sticky"}
-"""The rules that let an owner do what is asked for; the last one counts only where a directory is sticky."""
+"""The rules that let an owner do what is asked for; nobody asks the last one where the sticky bit is taken off."""
 
 
 def ask(host: Host, goal: Goal, who: Principal | None = None) -> Verdict:

@@ -140,17 +140,17 @@ class PathEdits:
             for step in refused_steps(verdict):
                 if step.rule not in BY_OWNER or step.object is None:
                     continue
-                named = walk(host, goal.path, follow=False).end if step.rule == "sticky" else None
+                named = None
                 if step.rule == "sticky":
                     found.append((step.object, _STICKY_OFF))
+                    named = walk(host, goal.path, follow=False).end
                 if can_own(goal.who):
-                    means = Means(("owner",), Wish(uid=goal.who.uid), (1, 0, 1))
-                    found += [(one, means) for one in (named, step.object) if one is not None]
+                    found += [(one, _owned_by(goal.who.uid)) for one in (named, step.object) if one is not None]
         elif goal.right.by_name_alone:
             found += [(need.object, _STICKY_ON) for need in needs_of(goal, verdict)]
         elif goal.right.by_owner:
             end = walk(host, goal.path).end
-            found += [(end, Means(("owner",), Wish(uid=0), (1, 0, 1)))] if end is not None else []
+            found += [(end, _owned_by(0))] if end is not None else []
         return [(one, means) for one, means in found if {*means.names} <= {*self.terms.by}]
 
     def apply(self, drafting: Drafting, found: Object, means: Means) -> bool:
@@ -160,6 +160,10 @@ class PathEdits:
             return False
         drafting.add(found, means.wish, posture)
         return True
+
+
+def _owned_by(uid: int | None) -> Means:
+    return Means(("owner",), Wish(uid=uid), (1, 0, 1))
 
 
 _STICKY_OFF = Means(("sticky",), Wish(mode=parse_change("a-t")))

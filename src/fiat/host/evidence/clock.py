@@ -42,7 +42,7 @@ def of_the_clock(accounts: Accounts, root: str = "") -> Iterator[StartedFile]:
 def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[StartedFile]:
     """The commands of a table; one of the system names the user in each line, and anacron's runs all as root."""
     anacron = path.endswith("/anacrontab")
-    setting = Setting(0 if anacron else owner, f"table {path}", path=_USUAL_PATH)
+    setting = _of_user(Setting(None, f"table {path}", path=_USUAL_PATH), 0 if anacron else owner, accounts)
     for line in text_of(path).split("\n"):
         line = line.strip()
         assigned = _SETTING.fullmatch(line)
@@ -61,7 +61,14 @@ def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[Star
         command = found[1]
         if owner is None and not anacron:
             user, *rest = command.split(None, 1)
-            setting = setting._replace(uid=number_of(user, accounts))
+            setting = _of_user(setting, number_of(user, accounts), accounts)
             command = "".join(rest)
         command = re.split(r"(?<!\\)%", command)[0].replace("\\%", "%")  # what follows is given to it to read
         yield from of_shell(command, setting)
+
+
+def _of_user(setting: Setting, uid: int | None, accounts: Accounts) -> Setting:
+    """The same for this user, whose home their commands begin in."""
+    account = None if uid is None else accounts.user_numbered(uid)
+    home = account.home if account is not None and account.home else "/"
+    return setting._replace(uid=uid, cwd=home, home=home)

@@ -10,14 +10,13 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from fiat.core.audit.evidence import StartedFile
+from fiat.core.tree.walk import USUAL_FOLDERS
 
 _LONGEST = 1 << 16
 """Characters of a command line that are looked at."""
 
 _NESTED = 4
 """Command lines within command lines that are looked into."""
-
-USUAL_PATH = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
 
 _REDIRECTIONS = frozenset(("<", ">", ">>", "<>", ">|", ">&", "<&", "&>", "<<", "<<<"))
 _KEYWORDS = frozenset("! { } if then elif else fi while until do done exec command builtin time".split())
@@ -33,23 +32,33 @@ _PARTS = re.compile(r"[A-Za-z0-9_-]+")
 
 
 class Setting(NamedTuple):
-    """For whom and by what a command line is run, where, and in which folders its programs are looked for; how many
-    command lines it stands in."""
+    """For whom and by what a command line is run, in which directory, and in which folders its programs are looked
+    for; the user's home, and in how many other command lines it stands."""
 
     uid: int | None
     by: str
     cwd: str = "/"
-    path: tuple[str, ...] = USUAL_PATH
+    path: tuple[str, ...] = USUAL_FOLDERS
+    home: str = "/"
     depth: int = 0
 
 
+def of_command(line: str, setting: Setting) -> Iterator[StartedFile]:
+    """What a line does that is one command and that no shell splits, as a unit has it (systemd.service(5))."""
+    try:
+        words = shlex.split(line[:_LONGEST])
+    except ValueError:  # a quotation that does not end
+        words = line[:_LONGEST].split()
+    yield from of_words(words, setting)
+
+
 def of_shell(line: str, setting: Setting) -> Iterator[StartedFile]:
-    """What a line does that a shell is given: each command in it, wherever ``cd`` has led by then."""
+    """What a line does that a shell is given: each command in it, wherever ``cd`` has led by then, a subshell's too."""
     for words in _commands(line[:_LONGEST]):
         while words and (words[0] in _KEYWORDS or _ASSIGNMENT.match(words[0])):
             words = words[1:]
         if words[:1] == ["cd"]:
-            folder = next((word for word in words[1:] if not word.startswith("-")), "/root")
+            folder = next((word for word in words[1:] if not word.startswith("-")), setting.home)
             setting = setting._replace(cwd=os.path.normpath(os.path.join(setting.cwd, folder)))
         elif words:
             yield from of_words(words, setting)

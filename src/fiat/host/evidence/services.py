@@ -2,14 +2,13 @@
 
 import glob
 import os
-import shlex
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
-from fiat.host.evidence.commandlines import Setting, of_words
+from fiat.host.evidence.commandlines import Setting, of_command
 from fiat.host.textfile import beginning_of
 
 _FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system")
@@ -17,8 +16,6 @@ _FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/system
 
 _RUN = ("ExecStart", "ExecStartPre", "ExecStartPost", "ExecReload", "ExecStop", "ExecStopPost", "ExecCondition")
 LARGEST = 1 << 20
-_LONGEST = 1 << 16
-"""Characters of a command line that are looked at."""
 
 
 def of_units(accounts: Accounts, folders: Sequence[str] = _FOLDERS) -> Iterator[StartedFile]:
@@ -51,7 +48,7 @@ def _of_unit(by: str, files: list[str], accounts: Accounts) -> Iterator[StartedF
         for line in settings.get(key, []):
             command = line.lstrip("@-:+!|")
             runner = 0 if "+" in line[: len(line) - len(command)] else uid
-            yield from of_command(command, runner, by)
+            yield from of_command(command, Setting(runner, by))
     for line in settings.get("EnvironmentFile", []):
         path = line.removeprefix("-")
         if path.startswith("/") and os.path.isfile(path):
@@ -71,15 +68,6 @@ def text_of(path: str) -> str:
     with suppress(OSError):
         return os.fsdecode(beginning_of(path, LARGEST))
     return ""
-
-
-def of_command(command: str, uid: int | None, by: str) -> Iterator[StartedFile]:
-    """The program that a unit's line runs, with what it runs in turn; no shell splits it (systemd.service(5))."""
-    try:
-        words = shlex.split(command[:_LONGEST])
-    except ValueError:
-        words = command[:_LONGEST].split()
-    yield from of_words(words, Setting(uid, by))
 
 
 def number_of(word: str, accounts: Accounts) -> int | None:
