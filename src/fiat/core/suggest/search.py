@@ -301,7 +301,8 @@ def _to_bar(host: Host, goal: Goal, end: Object) -> Iterator[Finding]:
     if end.status.links > 1 and not end.posture.directory:
         yield Finding("all-names", "plain", _all_names(host, end), end.path)
     yield from _elsewhere(end)
-    yield Finding("open-files", "plain", "processes that have it open keep what they have until they close it")
+    if not goal.right.by_name_alone:  # a name is not held open
+        yield Finding("open-files", "plain", "processes that have it open keep what they have until they close it")
 
 
 def _all_names(host: Host, end: Object) -> str:

@@ -68,10 +68,12 @@ def principal(who: Principal) -> str:
 
 
 def alone(who: Principal, accounts: Accounts) -> str:
-    """Whom an entry for ``who`` is for: ``surveyor alone``, or ``surveyor and relief, who share a number``."""
-    others = [principal(one) for one in others_of_number(who, accounts)]
+    """Whom an entry for ``who`` is for: ``surveyor alone``; or all accounts of the number, which share the entry."""
     name = group_of(who) if who.kind == "group" else principal(who)
-    return f"{name} and {several_of(others[:3], len(others))}, who share a number" if others else f"{name} alone"
+    others = [principal(one) for one in others_of_number(who, accounts)]
+    if not others:
+        return f"{name} alone"
+    return f"{name} and {several_of(others[:3], len(others))}, who share a number and so the entry"
 
 
 def group_of(who: Principal) -> str:
