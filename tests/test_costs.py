@@ -15,7 +15,7 @@ import zstandard
 from fiat.cli.main import main
 from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.clock import of_the_clock
-from fiat.host.evidence.services import of_units
+from fiat.host.evidence.units import of_units
 from support.files import make
 from support.program import fiat, run_here
 

@@ -11,13 +11,15 @@ class StartedFile(NamedTuple):
 
     ``uid`` is who runs it, None for a user that is made for the purpose; ``by`` says
     in words what starts it, such as ``unit tidefeed.service``. What is ``run`` is
-    a program or a script, anything else is read.
+    a program or a script, anything else is read. Of a ``folder`` everything is run, or
+    read: what somebody adds to it as well. It need not exist yet: whoever makes it decides then.
     """
 
     path: str
     uid: int | None
     by: str
     run: bool = True
+    folder: bool = False
 
 
 class Evidence(Protocol):

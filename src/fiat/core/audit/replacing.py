@@ -5,6 +5,7 @@ rename a name, there or anywhere on the way, can put something else in its
 place; and whoever owns a directory on the way can give themselves that right.
 """
 
+import posixpath
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -13,7 +14,7 @@ from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.mode import STICKY, WRITE, permission_letters
 from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import Object, Posture
+from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.principals import Universe
 from fiat.core.model.route import Route
 from fiat.core.model.wish import EntryWish, ListWish, Wish
@@ -43,8 +44,13 @@ _HOW = {"write to": "write to", "replace": "replace names in", "add": "add names
 
 
 def footholds(audited: AuditedTree, path: str, trusted: int) -> list[Foothold]:
-    """Every way in which others than those who are ``trusted`` could replace what is at ``path``, or write to it."""
+    """Every way in which others than those who are ``trusted`` could replace what is at ``path``, or write to it.
+
+    Where nothing is there yet, the ways in which they could make it.
+    """
     route = audited.walk(path)
+    if route.end is None:
+        return list(dict.fromkeys(_of_missing(audited, route, trusted)))
     found = list(_along(audited, route, trusted))
     runner = route.interpreter
     while runner is not None:
@@ -53,8 +59,37 @@ def footholds(audited: AuditedTree, path: str, trusted: int) -> list[Foothold]:
     return list(dict.fromkeys(found))
 
 
+def nearest(audited: AuditedTree, path: str) -> str | None:
+    """What is at ``path`` once symlinks are followed, or else the directory that it, or what leads there, would have
+    to be made in; None where that cannot be seen."""
+    route = audited.walk(path)
+    for _ in range(_DEEPEST):
+        if route.end is not None or route.hidden:
+            break
+        missing = route.failed_at or route.asked
+        route = audited.walk(posixpath.dirname(missing))
+        if missing == "/":
+            break
+    return None if route.end is None else route.end.path
+
+
+_DEEPEST = 2048
+"""So many names a path has at most: PATH_MAX is 4096 bytes."""
+
+
+def _of_missing(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
+    """Who could make something that is not there: the directory that lacks it, the way to that, and links to it."""
+    folder = nearest(audited, route.asked)
+    if folder is None:
+        return
+    yield from _by_links(audited, route, trusted)
+    there = audited.walk(folder)
+    if there.end is not None and there.end.posture.directory:
+        yield from _along(audited, there, trusted)
+
+
 def _along(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
-    """Each directory that is traversed, and the end."""
+    """Each directory that is traversed, each symlink that is followed, and the end."""
     if route.end is None:
         return
     others = audited.others & ~trusted
@@ -65,13 +100,28 @@ def _along(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothol
         taken = audited.taken(one.path) & others
         if taken:
             yield from _by_parent(audited, audited.walk(one.path).parent, taken)
+    yield from _by_links(audited, route, trusted)
     yield from _by_parent(audited, route.parent, audited.taken(route.end.path) & others)
     owners = _owners(audited, route.end) & others
     if owners:
         yield Foothold(route.end, owners, "own")
-    writers = audited.allowed(route.end.path, rights.WRITE) & others & ~owners
+    directory = route.end.posture.directory
+    writers = audited.allowed(route.end.path, rights.CREATE if directory else rights.WRITE) & others & ~owners
     if writers:
-        yield Foothold(route.end, writers, "write to")
+        yield Foothold(route.end, writers, "add" if directory else "write to")
+
+
+def _by_links(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
+    """Who could put another symlink in the place of one that is followed."""
+    for link in route.links:
+        people = audited.taken(link.path) & audited.others & ~trusted
+        parent = audited.walk(posixpath.dirname(link.path)).end
+        if parent is not None and parent.posture.mode & STICKY:
+            owners = people & audited.universe.with_uid(link.posture.uid)
+            if owners:
+                yield Foothold(link, owners, "own")
+            people &= ~owners
+        yield from _by_parent(audited, parent, people)
 
 
 def _owners(audited: AuditedTree, found: Object) -> int:
@@ -102,9 +152,15 @@ def beside(audited: AuditedTree, path: str, trusted: int) -> Foothold | None:
 # --- what takes it away ----------------------------------------------------------------
 
 
+_SHARED = ("/tmp", "/var/tmp", "/dev/shm", "/run/lock")
+"""Directories that are meant to be everyone's: what is wrong is that something of root's lies there."""
+
+
 def mend_of(audited: AuditedTree, hold: Foothold) -> Mend | None:
     """What mends a hold: root as the owner, or no write for those who have it."""
     path = hold.object.path
+    if path in _SHARED or hold.object.posture.kind is Kind.SYMLINK:
+        return None
     if hold.how == "own":
         return Mend(Wish(uid=0), (path,))
     return without(audited.universe, hold.object.posture, hold.people, WRITE, (path,))

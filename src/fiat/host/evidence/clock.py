@@ -1,22 +1,26 @@
-"""What the clock starts: tables as crontab(5) has them, and folders whose programs are run each hour to month."""
+"""What the clock starts: tables as crontab(5) and anacrontab(5) have them, folders whose programs are run each hour to
+month, and jobs for once as at(1) leaves them."""
 
-import glob
 import os
 import re
+import stat
 from collections.abc import Iterator
+from contextlib import suppress
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
-from fiat.host.evidence.commandlines import Setting, is_part, of_shell, run_parts
-from fiat.host.evidence.services import number_of, text_of
+from fiat.host.evidence.commandlines import Setting, folder_of_parts, is_part, of_shell
+from fiat.host.evidence.texts import files_like, number_of, text_of
 
 _TABLES = ("/etc/crontab", "/etc/anacrontab")
 _TABLES_IN = "/etc/cron.d"
-_FOLDERS = ("/etc/cron.hourly", "/etc/cron.daily", "/etc/cron.weekly", "/etc/cron.monthly")
-_OF_USERS = ("/var/spool/cron/crontabs/*", "/var/spool/cron/*")
+_FOLDERS = ("/etc/cron.hourly", "/etc/cron.daily", "/etc/cron.weekly", "/etc/cron.monthly", "/etc/cron.yearly")
+_OF_USERS = ("/var/spool/cron/crontabs", "/var/spool/cron")
+_JOBS = ("/var/spool/cron/atjobs", "/var/spool/at", "/var/spool/atjobs")
 _TIMES = re.compile(r"(?:@\w+|(?:\S+\s+){4}\S+)\s+(.*)")
 _ANACRON = re.compile(r"(?:@\w+|\d+)\s+\d+\s+\S+\s+(.*)")
 _SETTING = re.compile(r"""["']?(\w+)["']?\s*=\s*(.*)""")
+_JOB_OF = re.compile(r"(?m)^# atrun uid=(\d+) gid=\d+")
 _USUAL_PATH = ("/usr/bin", "/bin")
 """Where cron looks for programs, unless a table says otherwise (crontab(5))."""
 
@@ -24,25 +28,43 @@ _USUAL_PATH = ("/usr/bin", "/bin")
 def of_the_clock(accounts: Accounts, root: str = "") -> Iterator[StartedFile]:
     """What each table runs, and the tables themselves; they are looked for under ``root``."""
     tables = [root + path for path in _TABLES]
-    tables += [path for path in sorted(glob.glob(f"{root}{_TABLES_IN}/*")) if is_part(os.path.basename(path))]
+    tables += [path for path in files_like(f"{root}{_TABLES_IN}/*") if is_part(os.path.basename(path))]
+    if os.path.isdir(root + _TABLES_IN):
+        yield StartedFile(root + _TABLES_IN, 0, "the clock", run=False, folder=True)
     for path in tables:
-        if os.path.isfile(path):
+        if os.path.isfile(path) and _is_read(path):
             yield StartedFile(path, 0, f"table {path}", run=False)
             yield from _in_table(path, None, accounts)
     for folder in _FOLDERS:
-        yield from (StartedFile(path, 0, f"folder {root}{folder}") for path in run_parts(root + folder))
-    for pattern in _OF_USERS:
-        for path in sorted(glob.glob(root + pattern)):
+        if os.path.isdir(root + folder):
+            yield from folder_of_parts(root + folder, Setting(0, f"folder {root}{folder}"))
+    for folder in _OF_USERS:
+        for path in files_like(f"{root}{folder}/*"):
             uid = number_of(os.path.basename(path), accounts)
-            if uid is not None and os.path.isfile(path):
+            if uid is not None:
                 yield StartedFile(path, uid, f"table {path}", run=False)
                 yield from _in_table(path, uid, accounts)
+    for folder in _JOBS:
+        for path in files_like(f"{root}{folder}/[a-zA-Z=]*"):
+            yield from _job(path, accounts)
+
+
+def _is_read(path: str) -> bool:
+    """Whether a table of the system is read: cron(8) passes over those that others may write to, or do not belong to
+    root; anacron(8) reads its own as it is."""
+    if path.endswith("/anacrontab"):
+        return True
+    with suppress(OSError):
+        found = os.stat(path)
+        return found.st_uid == 0 and not found.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+    return False
 
 
 def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[StartedFile]:
     """The commands of a table; one of the system names the user in each line, and anacron's runs all as root."""
     anacron = path.endswith("/anacrontab")
-    setting = _of_user(Setting(None, f"table {path}", path=_USUAL_PATH), 0 if anacron else owner, accounts)
+    setting = Setting(None, f"table {path}", path=_USUAL_PATH, accounts=accounts)
+    setting = _of_user(setting, 0 if anacron else owner, accounts)
     for line in text_of(path).split("\n"):
         line = line.strip()
         assigned = _SETTING.fullmatch(line)
@@ -52,8 +74,10 @@ def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[Star
             value = assigned[2].strip("\"'")
             if assigned[1] == "PATH":
                 setting = setting._replace(path=tuple(value.split(":")))
-            elif assigned[1] == "SHELL" and os.path.isfile(value):
+            elif assigned[1] == "SHELL" and value.startswith("/"):
                 yield StartedFile(value, setting.uid or 0, setting.by)
+            else:
+                setting = setting._replace(values={**setting.values, assigned[1]: value})
             continue
         found = (_ANACRON if anacron else _TIMES).fullmatch(line)
         if found is None:
@@ -65,6 +89,18 @@ def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[Star
             command = "".join(rest)
         command = re.split(r"(?<!\\)%", command)[0].replace("\\%", "%")  # what follows is given to it to read
         yield from of_shell(command, setting)
+
+
+def _job(path: str, accounts: Accounts) -> Iterator[StartedFile]:
+    """A job for once: a script of a shell, which says in its second line whose it is."""
+    text = text_of(path)
+    whose = _JOB_OF.search(text)
+    if whose is None:
+        return
+    setting = Setting(None, f"job {path}", path=_USUAL_PATH, accounts=accounts)
+    setting = _of_user(setting, int(whose[1]), accounts)
+    yield StartedFile(path, setting.uid, setting.by)
+    yield from of_shell(text[whose.end() :], setting)
 
 
 def _of_user(setting: Setting, uid: int | None, accounts: Accounts) -> Setting:

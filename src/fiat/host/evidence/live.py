@@ -10,9 +10,8 @@ from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.host import Host
 from fiat.core.tree.walk import Handles, Trouble
-from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.packages import Packages
-from fiat.host.evidence.services import of_units
+from fiat.host.evidence.sources import everything_started
 from fiat.host.live.node import LiveNode
 
 _OF_LOGS = 1 << 20
@@ -39,13 +38,12 @@ class LiveEvidence:
         return {path: kind for path in paths if (kind := self._kinds[path]) is not None}
 
     def started(self) -> tuple[StartedFile, ...] | None:
-        """What services and the clock start."""
+        """What is started without anybody asking: see :mod:`fiat.host.evidence.sources`."""
         return self._started
 
     @cached_property
     def _started(self) -> tuple[StartedFile, ...]:
-        accounts = self._host.accounts
-        return tuple(dict.fromkeys((*of_units(accounts), *of_the_clock(accounts))))
+        return everything_started(self._host.accounts)
 
     def login(self) -> Mapping[str, str] | None:
         """The settings of login.defs(5) on this host, by name; None where it could not be read."""

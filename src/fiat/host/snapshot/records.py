@@ -153,6 +153,7 @@ _STARTED: Record[StartedFile] = Record(
     Field("uid", lambda one: one.uid, OrNone(record.ID), required=False),
     Field("by", lambda one: one.by, Text()),
     Field("run", lambda one: one.run, Truth(), required=False, default=True),
+    Field("folder", lambda one: one.folder, Truth(), required=False, default=False),
 )
 
 

@@ -1,15 +1,35 @@
-"""What services and the clock start: who could put something else in its place. Source: unlink(2), execve(2)."""
+"""What root and services run and read by themselves: who could put something else in its place, or make it.
+
+Source: unlink(2), execve(2).
+"""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 
 from fiat.core.audit.auditedtree import AuditedTree, Rule, RuleFinding
 from fiat.core.audit.evidence import StartedFile
-from fiat.core.audit.replacing import beside, footholds, mend_of
+from fiat.core.audit.replacing import Foothold, beside, footholds, mend_of, nearest
 from fiat.core.model.route import lies_under
-from fiat.core.text import visible
+from fiat.core.text import joined, visible
 from fiat.core.words import naming
+
+
+class _Use(NamedTuple):
+    """In which way something is used, by whom: what is said of all that is used so, and could be replaced alike."""
+
+    uid: int | None
+    run: bool
+    folder: bool
+    missing: bool
+
+    def words(self, audited: AuditedTree) -> str:
+        who = "a user made for the purpose" if self.uid is None else naming.user(self.uid, audited.accounts)
+        verb = "run" if self.run else "read"
+        if self.missing:
+            return f"{who} {verb}s what is not there yet"
+        return f"{who} {verb}s {'whatever lies here' if self.folder else 'it'}"
 
 
 def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
@@ -17,34 +37,46 @@ def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
     if started is None:
         return
     top = audited.survey.top.path
-    ends = {path: end.path for path in dict.fromkeys(one.path for one in started) if (end := audited.walk(path).end)}
-    places = audited.places_of([end for end in ends.values() if lies_under(end, top)])
+    ends = {path: nearest(audited, path) for path in dict.fromkeys(one.path for one in started)}
+    places = audited.places_of([end for end in ends.values() if end is not None and lies_under(end, top)])
+    alike: dict[tuple[_Use, Foothold], dict[StartedFile, int]] = {}
     for one in started:
-        place = places.get(ends.get(one.path, ""))
+        place = places.get(ends.get(one.path) or "")
         if place is None:
             continue
-        where = np.array([place])
-        runner = audited.universe.with_uid(one.uid) if one.uid is not None else 0
-        for hold in footholds(audited, one.path, audited.root | runner):
-            text = f"{_who_runs(audited, one)} ({visible(one.by)}), and {hold.words(audited)}"
-            yield RuleFinding("danger", text, where, hold.people, mend_of(audited, hold))
-        added = beside(audited, one.path, audited.root | runner) if one.run else None
+        trusted = audited.root | (audited.universe.with_uid(one.uid) if one.uid is not None else 0)
+        use = _Use(one.uid, one.run, one.folder, audited.walk(one.path).end is None)
+        for hold in footholds(audited, one.path, trusted):
+            alike.setdefault((use, hold), {})[one] = place
+        added = beside(audited, one.path, trusted) if one.run and not one.folder else None
         if added is not None:
             script = audited.object(place).script is not None
             could = f"{added.words(audited)}, where it may load from"
-            text = f"{_who_runs(audited, one)} ({visible(one.by)}), and {could}"
-            yield RuleFinding("danger" if script else "odd", text, where, added.people, mend_of(audited, added))
+            text = f"{use.words(audited)} ({visible(one.by)}), and {could}"
+            weight = "danger" if script else "odd"
+            yield RuleFinding(weight, text, np.array([place]), added.people, mend_of(audited, added))
+    for (use, hold), ones in alike.items():
+        yield _told(audited, use, hold, ones)
 
 
-def _who_runs(audited: AuditedTree, one: StartedFile) -> str:
-    who = "a user made for the purpose" if one.uid is None else naming.user(one.uid, audited.accounts)
-    return f"{who} {'runs' if one.run else 'reads'} it"
+def _told(audited: AuditedTree, use: _Use, hold: Foothold, ones: dict[StartedFile, int]) -> RuleFinding:
+    """One finding of all that is used alike, and could be replaced by the same means."""
+    by = list(dict.fromkeys(visible(one.by) for one in ones))
+    shown = by if len(by) <= _NAMED else [*by[: _NAMED - 1], f"{len(by) - _NAMED + 1:,} more"]
+    missing = list(dict.fromkeys(one.path for one in ones)) if use.missing else []
+    which = f": {visible(missing[0])}" if len(missing) == 1 else f": {len(missing):,} of these" if missing else ""
+    text = f"{use.words(audited)}{which} ({joined(shown)}), and {hold.words(audited)}"
+    return RuleFinding("danger", text, np.unique(np.array(list(ones.values()))), hold.people, mend_of(audited, hold))
+
+
+_NAMED = 4
+"""So many of what starts it are named."""
 
 
 RULES = (
     Rule(
         "started-replaceable",
-        "something that root or a service runs, and others could replace",
+        "something that root or a service runs or reads, and others could replace",
         "who replaces it acts as whoever runs it, the next time that it is started",
         _found,
     ),

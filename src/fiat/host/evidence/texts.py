@@ -1,0 +1,54 @@
+"""What the readers of this room share: the text of a file, the files of a pattern, and a user's number by name."""
+
+import glob
+import os
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+
+from fiat.core.errors import UnknownAccount
+from fiat.core.model.accounts import Accounts
+from fiat.host.textfile import beginning_of
+
+_LARGEST = 1 << 20
+"""Bytes of a file that are looked at."""
+
+
+def text_of(path: str) -> str:
+    """What a file holds; nothing where it cannot be read, or is far too long."""
+    with suppress(OSError):
+        return os.fsdecode(beginning_of(path, _LARGEST))
+    return ""
+
+
+def lines_of(path: str) -> Iterator[str]:
+    """The lines of a file that are no comments, without spaces around them; one that ends in a backslash goes on."""
+    for line in text_of(path).replace("\\\n", " ").split("\n"):
+        stripped = line.strip()
+        if stripped and not stripped.startswith("#"):
+            yield stripped
+
+
+def files_like(*patterns: str) -> Iterator[str]:
+    """The regular files of each pattern, in the order of their names; symlinks count as what they lead to."""
+    for pattern in patterns:
+        yield from (path for path in sorted(glob.glob(pattern)) if os.path.isfile(path))
+
+
+def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:
+    """The files in ``folders`` whose names end so, by name; of one name the first counts, and a link to /dev/null
+    or an empty file takes those after it away, as systemd.unit(5), udev(7) and modprobe.d(5) have it."""
+    found: dict[str, str] = {}
+    for folder in folders:
+        for path in sorted(glob.glob(f"{glob.escape(folder)}/*{suffix}")):
+            found.setdefault(os.path.basename(path), path)
+    for name in sorted(found):
+        if os.path.isfile(found[name]):
+            yield found[name]
+
+
+def number_of(word: str, accounts: Accounts) -> int | None:
+    """The number of a user; None where there is none of that name."""
+    try:
+        return accounts.user_id(word)
+    except UnknownAccount:
+        return None
