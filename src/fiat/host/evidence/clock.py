@@ -10,7 +10,7 @@ from contextlib import suppress
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.commandlines import Setting, folder_of_parts, is_part, of_shell
-from fiat.host.evidence.texts import files_like, number_of, text_of
+from fiat.host.evidence.texts import files_like, is_dangling, number_of, text_of
 
 _TABLES = ("/etc/crontab", "/etc/anacrontab")
 _TABLES_IN = "/etc/cron.d"
@@ -32,7 +32,7 @@ def of_the_clock(accounts: Accounts, root: str = "") -> Iterator[StartedFile]:
     if os.path.isdir(root + _TABLES_IN):
         yield StartedFile(root + _TABLES_IN, 0, "the clock", run=False, folder=True)
     for path in tables:
-        if os.path.isfile(path) and _is_read(path):
+        if is_dangling(path) or (os.path.isfile(path) and _is_read(path)):
             yield StartedFile(path, 0, f"table {path}", run=False)
             yield from _in_table(path, None, accounts)
     for folder in _FOLDERS:

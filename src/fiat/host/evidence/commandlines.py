@@ -27,7 +27,7 @@ _KEYWORDS = frozenset("! { } if then elif else fi while until do done exec comma
 
 _WRAPPERS = frozenset(
     (
-        "nice ionice chrt nohup setsid env timeout flock stdbuf chronic systemd-cat time taskset prlimit xargs "
+        "nice ionice chrt nohup setsid env timeout stdbuf chronic systemd-cat time taskset prlimit xargs "
         "setpriv setarch unshare nsenter chroot systemd-run systemd-inhibit dbus-run-session daemon"
     ).split()
 )
@@ -43,13 +43,24 @@ _INTERPRETERS = re.compile(r"(?:python|pypy|perl|ruby|node|nodejs|php|lua|tclsh|
 _FED = re.compile(rf"(?:{_INTERPRETERS.pattern}|psql|mysql|mariadb|sqlite3|at|batch|xargs|crontab)")
 """Programs, beside shells, that do what they read."""
 
-_TESTS = frozenset(("test", "["))
+_TESTS = frozenset(("test", "[", "[["))
+_ONLY_NAMES = frozenset(
+    (
+        "echo printf rm rmdir ls cat touch mkdir chmod chown chgrp cp mv ln install stat head tail grep egrep fgrep "
+        "sed wc logger tar gzip bzip2 xz zstd rsync du df find kill pkill readlink realpath basename dirname mount "
+        "umount cmp diff sort tee true false : exit return trap type which hash sleep date md5sum sha256sum file mktemp"
+    ).split()
+)
+"""Programs that neither run nor obey the files that they are given."""
 _LISTED_FOR_READING = re.compile(
     r"(?i)(?:.*\.(?:conf|cfg|cnf|ini|ya?ml|toml|json|rules|env|service|sh|bash|py|pl|rb|sql|jar|lua|php|js|tcl)|.*rc)"
 )
 """Names of what a program reads in order to do it."""
 
-_GIVEN = re.compile(r"-[cCfFi]|--?[\w-]*(?:conf|config|file|rc|script|init|env|rules|include|load|exec)[\w-]*")
+_GIVEN = re.compile(
+    r"-[cCfF]|--?(?![\w-]*(?:log|pid|lock|sock|out))[\w-]*(?:conf|config|rc|script|init|env|rules|include|load|exec|"
+    r"defaults-?file|options?-?file)[\w-]*"
+)
 """Options whose value is a file that says what is to be done."""
 
 _ASSIGNMENT = re.compile(r"(\w+)=(.*)", re.DOTALL)
@@ -102,7 +113,7 @@ class Setting(NamedTuple):
         """The same for another user; for nobody known where there is no such account."""
         account = self.accounts.user_named(name) if self.accounts is not None else None
         if account is None:
-            return self._replace(uid=int(name) if name.isdigit() else None)
+            return self._replace(uid=int(name) if name.isascii() and name.isdigit() else None)
         return self._replace(uid=account.uid, home=account.home or "/")
 
 
@@ -167,6 +178,8 @@ def of_words(words: list[str], setting: Setting) -> Iterator[StartedFile]:
         yield from of_shell(" ".join(rest), deeper)
     elif name in _FOR_OTHERS:
         yield from _for_others(name, rest, deeper)
+    elif name == "flock":
+        yield from _wrapped(_after_first(rest), deeper)
     elif name in _WRAPPERS:
         yield from _wrapped(rest, deeper)
     elif name == "run-parts":
@@ -177,7 +190,8 @@ def of_words(words: list[str], setting: Setting) -> Iterator[StartedFile]:
                 yield from of_words(rest[place + 1 :], deeper)
     elif name == "start-stop-daemon":
         yield from _started_by_option(rest, deeper)
-    yield from _named(rest, setting)
+    elif name not in _ONLY_NAMES:
+        yield from _named(rest, setting)
 
 
 def _interpreted(name: str, words: list[str], setting: Setting) -> Iterator[StartedFile]:
@@ -247,6 +261,12 @@ def _wrapped(words: list[str], setting: Setting) -> Iterator[StartedFile]:
             return
 
 
+def _after_first(words: list[str]) -> list[str]:
+    """What follows the first word that is no option, but ``-c`` as well: of flock(1), behind its lock."""
+    place = next((place for place, word in enumerate(words) if not word.startswith("-")), len(words))
+    return words[place + 1 :]
+
+
 def _of_parts(words: list[str], setting: Setting) -> Iterator[StartedFile]:
     """The folder that run-parts(8) is given last, and what it runs of it."""
     pattern = next((word.partition("=")[2] for word in words if word.startswith("--regex=")), None)
@@ -282,9 +302,10 @@ def _named(words: list[str], setting: Setting) -> Iterator[StartedFile]:
         if word.startswith("-") and not equals:
             before = word
             continue
-        if value.startswith("/") and _known(value) and os.path.isfile(value):
+        if value.startswith("/") and _known(value) and not os.path.isdir(value):
             run = os.access(value, os.X_OK)
-            if run or _LISTED_FOR_READING.fullmatch(os.path.basename(value)) or _GIVEN.fullmatch(option):
+            there = os.path.isfile(value)
+            if run or (there and _LISTED_FOR_READING.fullmatch(os.path.basename(value))) or _GIVEN.fullmatch(option):
                 yield setting.started(value, run=run)
         before = ""
 
@@ -322,6 +343,7 @@ def _program(word: str, setting: Setting) -> Iterator[StartedFile]:
             return
         if folder not in USUAL_FOLDERS:
             before.append(path)
+    yield from (setting.started(one) for one in before)
 
 
 _Command = tuple[int, list[str], int, list[str]]
@@ -332,9 +354,15 @@ def _commands(line: str) -> Iterator[_Command]:
     """Each simple command; of what a shell would refuse, what is between spaces."""
     lexer = shlex.shlex(line.replace("\\\n", ""), posix=True, punctuation_chars="();<>|&\n`")
     lexer.whitespace, lexer.whitespace_split, lexer.commenters = " \t\r", True, ""
+    tokens: list[str] = []
     try:
-        tokens = list(lexer)
-    except ValueError:  # a quotation that does not end
+        tokens.extend(lexer)
+    except ValueError:  # a quotation that does not end: what stands before it counts, and each later line by itself
+        first, _, later = line.partition("\n")
+        if later:
+            yield from _commands(first)
+            yield from _commands(later)
+            return
         tokens = line.split()
     words: list[str] = []
     fed: list[str] = []
@@ -365,16 +393,23 @@ def _commands(line: str) -> Iterator[_Command]:
 
 def run_parts(folder: str, pattern: str | None = None) -> list[str]:
     """What run-parts(8) runs of a folder, in its order: executable files, by Debian's rule of names where that is the
-    host's, and elsewhere all but those that look like copies; or by a regular expression."""
+    host's, and elsewhere all but those that look like copies; or by a regular expression. A symlink that leads to
+    nothing is run as soon as it does lead to something."""
     found = []
     with suppress(OSError):
         for name in sorted(os.listdir(folder)):
             path = f"{folder.rstrip('/')}/{name}"
-            with suppress(OSError):
-                fits = is_part(name) if pattern is None else _matches(pattern, name)
-                if fits and stat.S_ISREG(os.stat(path).st_mode) and os.access(path, os.X_OK):
-                    found.append(path)
+            if (is_part(name) if pattern is None else _matches(pattern, name)) and is_program(path):
+                found.append(path)
     return found
+
+
+def is_program(path: str) -> bool:
+    """Whether an executable file is there, or a symlink that leads nowhere yet."""
+    try:
+        return stat.S_ISREG(os.stat(path).st_mode) and os.access(path, os.X_OK)
+    except OSError:
+        return os.path.islink(path)
 
 
 def _matches(pattern: str, name: str) -> bool:

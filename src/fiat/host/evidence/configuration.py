@@ -6,13 +6,13 @@ is added to it counts too.
 
 import glob
 import os
-import stat
 from collections.abc import Iterator
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
-from fiat.host.evidence.commandlines import Setting, run_parts
-from fiat.host.evidence.texts import files_like, number_of
+from fiat.host.evidence.commandlines import Setting, is_program, run_parts
+from fiat.host.evidence.scripts import is_sourced
+from fiat.host.evidence.texts import files_like, is_dangling, is_roots_alone, number_of
 
 _READ = {
     "accounts": "/etc/passwd /etc/shadow /etc/group /etc/gshadow /etc/subuid /etc/subgid /etc/nsswitch.conf "
@@ -104,22 +104,16 @@ def of_configuration(accounts: Accounts) -> Iterator[StartedFile]:
 def _places(pattern: str, setting: Setting, *, run: bool) -> Iterator[StartedFile]:
     if not pattern.endswith("/"):
         for path in files_like(pattern):
-            if not run or os.access(path, os.X_OK):
+            if not run or is_program(path):
                 yield setting.started(path, run=run)
         return
     for folder in sorted(glob.glob(pattern)):
         yield setting.started(folder, run=run, folder=True)
         for path in files_like(f"{glob.escape(folder)}*"):
-            if not run and not _is_roots_alone(path):
+            if not run and (is_sourced(path) or not is_roots_alone(path)):
                 yield setting.started(path, run=False)
-            elif run and os.access(path, os.X_OK) and not (_is_only_roots(folder) and _passed_over(path)):
+            elif run and is_program(path) and not (_is_only_roots(folder) and _passed_over(path)):
                 yield setting.started(path)
-
-
-def _is_roots_alone(path: str) -> bool:
-    """Whether it can be replaced by nothing but its folder, which is named by itself: thousands lie in some."""
-    found = os.lstat(path)
-    return stat.S_ISREG(found.st_mode) and found.st_uid == 0 and not found.st_mode & 0o022
 
 
 def _is_only_roots(folder: str) -> bool:
@@ -127,5 +121,5 @@ def _is_only_roots(folder: str) -> bool:
 
 
 def _passed_over(path: str) -> bool:
-    found = os.stat(path)
+    found = os.lstat(path) if is_dangling(path) else os.stat(path)
     return found.st_uid != 0 or bool(found.st_mode & 0o022)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.host.evidence.commandlines import Setting, of_command, of_shell
-from fiat.host.evidence.texts import first_of_a_name, lines_of, text_of
+from fiat.host.evidence.texts import files_like, first_of_a_name, is_roots_alone, lines_of, text_of
 
 _RULES = ("/etc/udev/rules.d", "/run/udev/rules.d", "/usr/local/lib/udev/rules.d", "/usr/lib/udev/rules.d")
 _MODULES = ("/etc/modprobe.d", "/run/modprobe.d", "/usr/local/lib/modprobe.d", "/usr/lib/modprobe.d")
@@ -43,6 +43,9 @@ def of_the_loader() -> Iterator[StartedFile]:
                 yield setting.started(word, run=False)
     for folder in _library_folders("/etc/ld.so.conf", 0):
         yield setting.started(folder, run=False, folder=True)
+        for path in files_like(f"{glob.escape(folder)}/*"):
+            if not is_roots_alone(path):
+                yield setting.started(path, run=False)
 
 
 def library_folders() -> tuple[str, ...]:

@@ -43,7 +43,7 @@ class LiveEvidence:
 
     @cached_property
     def _started(self) -> tuple[StartedFile, ...]:
-        return everything_started(self._host.accounts)
+        return everything_started(self._host.accounts, self._packages)
 
     def login(self) -> Mapping[str, str] | None:
         """The settings of login.defs(5) on this host, by name; None where it could not be read."""

@@ -2,15 +2,18 @@
 
 import glob
 import os
+import stat
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 
-from fiat.core.errors import UnknownAccount
 from fiat.core.model.accounts import Accounts
 from fiat.host.textfile import beginning_of
 
 _LARGEST = 1 << 20
 """Bytes of a file that are looked at."""
+
+_DIGITS = 10
+"""So many digits a number of 32 bits has at most."""
 
 
 def text_of(path: str) -> str:
@@ -29,9 +32,21 @@ def lines_of(path: str) -> Iterator[str]:
 
 
 def files_like(*patterns: str) -> Iterator[str]:
-    """The regular files of each pattern, in the order of their names; symlinks count as what they lead to."""
+    """The regular files of each pattern, in the order of their names; symlinks count as what they lead to, and those
+    that lead nowhere as what may be made there."""
     for pattern in patterns:
-        yield from (path for path in sorted(glob.glob(pattern)) if os.path.isfile(path))
+        yield from (path for path in sorted(glob.glob(pattern)) if os.path.isfile(path) or is_dangling(path))
+
+
+def is_dangling(path: str) -> bool:
+    """Whether a symlink leads nowhere yet."""
+    return os.path.islink(path) and not os.path.exists(path)
+
+
+def is_roots_alone(path: str) -> bool:
+    """Whether only root may write to it: then nothing but its folder, which is named by itself, can replace it."""
+    found = os.lstat(path)
+    return stat.S_ISREG(found.st_mode) and found.st_uid == 0 and not found.st_mode & 0o022
 
 
 def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:
@@ -42,13 +57,13 @@ def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:
         for path in sorted(glob.glob(f"{glob.escape(folder)}/*{suffix}")):
             found.setdefault(os.path.basename(path), path)
     for name in sorted(found):
-        if os.path.isfile(found[name]):
+        if os.path.isfile(found[name]) or is_dangling(found[name]):
             yield found[name]
 
 
 def number_of(word: str, accounts: Accounts) -> int | None:
-    """The number of a user; None where there is none of that name."""
-    try:
-        return accounts.user_id(word)
-    except UnknownAccount:
-        return None
+    """The number of a user, by name or as it stands; None where there is none of that name."""
+    account = accounts.user_named(word)
+    if account is not None:
+        return account.uid
+    return int(word) if word.isascii() and word.isdigit() and len(word) <= _DIGITS else None

@@ -10,8 +10,8 @@ from typing import NamedTuple
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.core.tree.walk import USUAL_FOLDERS
-from fiat.host.evidence.commandlines import Setting, of_words
-from fiat.host.evidence.texts import files_like, number_of, text_of
+from fiat.host.evidence.commandlines import Setting, is_program, of_words
+from fiat.host.evidence.texts import files_like, is_dangling, number_of, text_of
 
 _SYSTEM = (
     "/etc/systemd/system.control",
@@ -90,7 +90,7 @@ def of_generators() -> Iterator[StartedFile]:
         setting = Setting(0, f"systemd, of {folder}")
         if os.path.isdir(folder):
             yield setting.started(folder, folder=True)
-            yield from (setting.started(path) for path in files_like(f"{folder}/*") if os.access(path, os.X_OK))
+            yield from (setting.started(path) for path in files_like(f"{folder}/*") if is_program(path))
 
 
 def of_units_in(where: Folders, accounts: Accounts) -> Iterator[StartedFile]:
@@ -103,13 +103,15 @@ def of_units_in(where: Folders, accounts: Accounts) -> Iterator[StartedFile]:
     found = _by_name(where.folders)
     instances = _instances(where.folders)
     for name, path in sorted(found.items()):
+        if is_dangling(path):
+            yield StartedFile(path, where.uid, f"{where.what} {name}", run=False)
         if os.path.realpath(path) == _NOWHERE or not os.path.isfile(path) or not os.path.getsize(path):
             continue  # masked
         real = os.path.basename(os.path.realpath(path))
         for instance in sorted(instances.get(name, ())) or [""]:
             whole = name if not instance else name.replace("@.", f"@{instance}.", 1)
             names = tuple(dict.fromkeys((whole, name, real)))
-            yield from _Unit(whole, names, path, where, accounts).started()
+            yield from Unit(whole, names, path, where, accounts).started()
 
 
 def _by_name(folders: Iterable[str]) -> dict[str, str]:
@@ -134,7 +136,7 @@ def _instances(folders: Iterable[str]) -> dict[str, set[str]]:
     return found
 
 
-class _Unit:
+class Unit:
     """One unit: its file and the parts that change it, and what its settings say together."""
 
     def __init__(self, name: str, names: tuple[str, ...], path: str, where: Folders, accounts: Accounts) -> None:
@@ -154,7 +156,7 @@ class _Unit:
     def started(self) -> Iterator[StartedFile]:
         """What the unit runs and reads."""
         for file in self._files:
-            yield StartedFile(os.path.realpath(file), self._where.uid, self._by, run=False)
+            yield StartedFile(file, self._where.uid, self._by, run=False)
         for line in self._settings.get("EnvironmentFile", []):
             pattern = self._specified(line.removeprefix("-"))
             for path in files_like(pattern) if glob.has_magic(pattern) else [pattern]:
@@ -173,6 +175,17 @@ class _Unit:
         if (self._settings.get("DynamicUser") or [""])[-1].lower() in _TRUE:
             return None
         return number_of(self._specified((self._settings.get("User") or ["root"])[-1]), self._accounts)
+
+    def command_lines(self, key: str) -> list[list[str]]:
+        """The words of each command of a setting: what is run, and what it is given; its own name first, where it is
+        given another one."""
+        found = []
+        for line in self._settings.get(key, []):
+            for words in _split_by(";", split_words(line)):
+                bare = words[0].lstrip(_PREFIXES)
+                named = "@" in words[0][: len(words[0]) - len(bare)]
+                found.append([self._specified(word) for word in (words[1:] if named else [bare, *words[1:]])])
+        return found
 
     def _commands(self, line: str) -> Iterator[StartedFile]:
         for words in _split_by(";", split_words(line)):

@@ -46,7 +46,7 @@ def apt_settings(text: str) -> Iterator[tuple[str, str]]:
     for found in _TOKEN.finditer(text):
         quoted, sign, word = found.groups()
         if quoted is not None:
-            value = quoted.replace('\\"', '"')
+            value = quoted
         elif word is not None:
             if name:
                 value = word

@@ -1,0 +1,310 @@
+"""What root and services run and read: each source in its many forms, dangers and what only looks like them."""
+
+import importlib
+import os
+import pkgutil
+import re
+import shlex
+import subprocess
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import numpy.ma  # noqa: F401  the same as of fiat below
+import pytest
+
+import fiat
+from fiat.app.audit import audit
+from fiat.core.audit.registry import RULES
+from fiat.host.evidence import units, upkeep
+from fiat.host.live.host import LiveHost
+from support.dangers import (
+    BOB,
+    BOBS_OWN,
+    CAROL,
+    DANGEROUS,
+    HARMLESS,
+    MENTIONS,
+    READS,
+    SILENCES,
+    Case,
+    Host,
+    plant,
+    quoted,
+)
+from support.kernel import as_somebody
+from support.places import trusted_folder
+
+for _module in pkgutil.walk_packages(fiat.__path__, "fiat."):
+    if not _module.name.endswith("__main__"):
+        importlib.import_module(_module.name)  # from another root directory nothing could be imported any more
+
+
+@contextmanager
+def scratch() -> Iterator[Host]:
+    """A host in a folder, with the kernel's own file system that every program needs."""
+    with trusted_folder() as folder:
+        host = Host(f"{folder}/host")
+        subprocess.run(["mount", "-t", "proc", "proc", f"{host.top}/proc"], check=True)
+        try:
+            yield host
+        finally:
+            subprocess.run(["umount", "-l", f"{host.top}/proc"], check=True)
+
+
+def told(host: Host, rule: str = "started-replaceable") -> dict[str, set[str]]:
+    """What an audit finds within the host, by path: each text that is said of it, of dangers alone."""
+
+    def ask() -> dict[str, set[str]]:
+        os.chroot(host.top)
+        os.chdir("/")
+        found: dict[str, set[str]] = {}
+        for one in audit(LiveHost(), ["/"], [RULES[rule]], weight="danger").weighing("danger"):
+            for path in one.told.audited.paths(one.told.found.places):
+                found.setdefault(path, set()).add(one.told.found.text)
+        return found
+
+    return as_somebody(None, ask)
+
+
+def told_of(found: dict[str, set[str]], host: Host, path: str) -> bool:
+    """Whether it is told of this path: of where it leads to, or of the folder that lacks it."""
+    real = os.path.realpath(path) if not host.top else within(host, lambda: os.path.realpath(path))
+    while not os.path.lexists(host.top + real):
+        real = os.path.dirname(real)
+    return real in found
+
+
+def within(host: Host, ask: Callable[[], str]) -> str:
+    """What is so where the host's folder is the root directory."""
+
+    def there() -> str:
+        os.chroot(host.top)
+        return ask()
+
+    return as_somebody(None, there)
+
+
+def wrong(host: Host) -> list[str]:
+    """The cases of which the audit says something else than is planned."""
+    found = told(host)
+    reals = _reals(host)
+    return [
+        f"{'missed' if one.danger else 'cried'}: {quoted(one.form)}: {one.exposure}: {one.path}"
+        for one in host.cases
+        if any(place in found for place in (reals[one], one.also)) != one.danger
+    ]
+
+
+def _reals(host: Host) -> dict[Case, str]:
+    def ask() -> dict[Case, str]:
+        os.chroot(host.top)
+        found = {}
+        for one in host.cases:
+            path = os.path.realpath(one.path)
+            while not os.path.lexists(path):
+                path = os.path.dirname(path)
+            found[one] = path
+        return found
+
+    return as_somebody(None, ask)
+
+
+@pytest.mark.root
+@pytest.mark.slow
+@pytest.mark.parametrize("source", MENTIONS)
+def test_no_danger_is_missed_and_none_is_cried(source: str) -> None:
+    """Every form with every way to lie there, and every form that only seems to run it with what would be dangerous."""
+    with scratch() as host:
+        for form, mention in MENTIONS[source].items():
+            for exposure in (*DANGEROUS, *HARMLESS):
+                plant(host, mention, form, exposure, run=True, danger=exposure in DANGEROUS)
+        for form, mention in SILENCES[source].items():
+            for exposure in DANGEROUS:
+                plant(host, mention, form, exposure, run=True, danger=False)
+        assert not wrong(host)
+
+
+@pytest.mark.root
+def test_what_is_read_counts_as_much_as_what_is_run() -> None:
+    with scratch() as host:
+        for form, mention in READS["read"].items():
+            for exposure in (*DANGEROUS, *HARMLESS):
+                plant(host, mention, form, exposure, run=False, danger=exposure in DANGEROUS)
+        assert not wrong(host)
+
+
+@pytest.mark.root
+def test_what_somebody_runs_for_themselves_may_be_theirs() -> None:
+    with scratch() as host:
+        for number, mention in enumerate(BOBS_OWN):
+            for exposure in (*DANGEROUS, *HARMLESS):
+                others = "group" in exposure or "all" in exposure
+                plant(host, mention, f"bob's {number}", exposure, run=True, danger=exposure in DANGEROUS and others)
+        assert not wrong(host)
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("exposure", [*DANGEROUS, *HARMLESS])
+def test_what_is_called_dangerous_is_what_others_really_can_replace(exposure: str) -> None:
+    """The labels of the other tests, by the kernel: somebody really tries to replace it, or to make it."""
+    with scratch() as host:
+        put = DANGEROUS.get(exposure) or HARMLESS[exposure]
+        path = put(host, b"one\n", 0o111)
+        before = within(host, lambda: _held(path))
+        for uid, groups in ((BOB, [31001]), (CAROL, [31004, 31001])):
+            as_somebody(None, lambda: _attack(host.top, path, uid, groups))  # noqa: B023
+        assert (within(host, lambda: _held(path)) != before) == (exposure in DANGEROUS)
+
+
+def _held(path: str) -> str:
+    try:
+        with open(path) as file:
+            return file.read()
+    except OSError:
+        return ""
+
+
+def _attack(top: str, path: str, uid: int, groups: list[int]) -> None:
+    """Everything that somebody can try so that the path leads to text of theirs."""
+    os.chroot(top)
+    os.chdir("/")
+    os.setgroups(groups)
+    os.setgid(groups[0])
+    os.setuid(uid)
+
+    def tries(*acts: Callable[[], object]) -> None:
+        for act in acts:
+            try:
+                act()
+            except OSError:
+                continue
+
+    def write(at: str) -> None:
+        with open(at, "w") as file:
+            file.write("theirs\n")
+
+    real = os.path.realpath(path)
+    for whole in (real, path):
+        folders = [os.path.dirname(whole)]
+        while folders[-1] != "/":
+            folders.append(os.path.dirname(folders[-1]))
+        tries(lambda: os.chmod(whole, 0o777), lambda: write(whole))  # noqa: B023
+        for folder in folders:
+            tries(
+                lambda: os.chmod(folder, 0o777),  # noqa: B023
+                lambda: os.makedirs(os.path.dirname(whole), exist_ok=True),  # noqa: B023
+                lambda: os.rename(whole, f"{whole}.old"),  # noqa: B023
+                lambda: write(whole),  # noqa: B023
+            )
+            if folder != "/":
+                tries(
+                    lambda: os.rename(folder, f"{folder}.old"),  # noqa: B023
+                    lambda: os.makedirs(os.path.dirname(whole), exist_ok=True),  # noqa: B023
+                    lambda: write(whole),  # noqa: B023
+                )
+
+
+# --- judged by the programs themselves ----------------------------------------------------
+
+_MANAGER = "/lib/systemd/systemd"
+
+WORDS = r"""
+/bin/echo a  b	c
+/bin/echo "a b" 'c d' e"f g"h
+/bin/echo 'a "b" c' "it's" \x41\x2fb \101 \s.
+/bin/echo "\"" '\'' \\ "a\\b" \u00e4
+-/bin/echo --one=two three=
+@/bin/echo other "name with" spaces
++/bin/echo a ; /bin/true b ; /bin/sh -c "x; y"
+/bin/echo \; a
+!!/bin/sh -c 'cd /srv && ./x | tee "$HOME/y" ; exec z'
+:/bin/echo $HOME ${HOME}
+/bin/echo %% %n %N %p %i %u
+/bin/echo a;b ;c
+/bin/sh -ec "test -x /srv/a || exit 0; exec /srv/a --to=%n"
+/bin/echo "" '' x
+/bin/echo a# # b
+"""
+
+
+@pytest.mark.root
+@pytest.mark.skipif(not os.path.exists(_MANAGER), reason="no systemd is here to ask")
+def test_lines_of_units_are_split_as_systemd_does() -> None:
+    """What its own parser makes of each line, in its test mode, as an ordinary user."""
+    with trusted_folder() as folder:
+        os.chmod(folder, 0o777)
+        _compare_with_systemd(Path(folder))
+
+
+def _compare_with_systemd(tmp_path: Path) -> None:
+    lines = WORDS.strip().split("\n")
+    for name in "basic shutdown sysinit default sockets timers paths".split():
+        (tmp_path / f"{name}.target").write_text("[Unit]\nDefaultDependencies=no\n")
+    for number, line in enumerate(lines):
+        (tmp_path / f"u{number}.service").write_text(f"[Service]\nType=oneshot\nExecStart={line}\n")
+    wants = "".join(f"Wants=u{number}.service\n" for number in range(len(lines)))
+    (tmp_path / "all.target").write_text(f"[Unit]\nDefaultDependencies=no\n{wants}")
+    env = {"XDG_RUNTIME_DIR": str(tmp_path), "HOME": str(tmp_path), "SYSTEMD_UNIT_PATH": str(tmp_path)}
+    env |= {"SYSTEMD_LOG_TARGET": "console", "PATH": "/usr/bin:/bin"}
+    done = subprocess.run(
+        ["setpriv", "--reuid", "65534", "--clear-groups", _MANAGER, "--test", "--user", "--unit=all.target"],
+        env=env, capture_output=True, text=True, check=False, timeout=60,
+    )  # fmt: skip
+    real: dict[str, list[list[str]]] = {}
+    name = ""
+    for line in (done.stdout + done.stderr).split("\n"):
+        words = line.strip()
+        if words.startswith("-> Unit "):
+            name = words.removeprefix("-> Unit ").rstrip(":")
+        elif words.startswith("Command Line: "):
+            real.setdefault(name, []).append(shlex.split(_as_shell(words.removeprefix("Command Line: "))))
+    assert len(real) == len(lines)
+    for number, line in enumerate(lines):
+        unit = units.Unit(
+            f"u{number}.service", (f"u{number}.service",), f"{tmp_path}/u{number}.service",
+            units.Folders((str(tmp_path),), 65534, str(tmp_path)), LiveHost().accounts,
+        )  # fmt: skip
+        assert unit.command_lines("ExecStart") == real[f"u{number}.service"], line
+
+
+def _as_shell(text: str) -> str:
+    """A line as systemd shows it, with its escapes of ``$`` and of what is no ASCII undone."""
+    return text.replace("\\$", "$")
+
+
+@pytest.mark.skipif(not os.path.exists("/usr/bin/apt-config"), reason="no apt is here to ask")
+def test_hooks_of_the_package_manager_are_those_that_it_reads(tmp_path: Path) -> None:
+    text = """
+    // a comment { "no" };
+    /* DPkg::Post-Invoke { "no"; }; */
+    # DPkg::Post-Invoke { "no"; };
+    APT::Get::Assume-Yes "true";
+    DPkg::Pre-Invoke {"one a"; "two b";};
+    DPkg::Post-Invoke:: "three";
+    DPkg
+    {
+      Post-Invoke { "if [ -x /srv/four ]; then /srv/four; fi"; };
+      Pre-Install-Pkgs { "five || true"; };
+    };
+    APT { Update { Post-Invoke-Success { "six; seven"; }; Pre-Invoke:: "eight"; } };
+    Dir::Log::Terminal "";
+    """
+    (tmp_path / "conf").write_text(text)
+    done = subprocess.run(
+        ["apt-config", "dump"], env={"APT_CONFIG": f"{tmp_path}/conf", "PATH": "/usr/bin:/bin"},
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    real = []
+    for line in done.stdout.split("\n"):
+        name, _, value = line.partition(" ")
+        if re.search(r"(?i)invoke|pre-install", name) and value != '"";':
+            real.append((name.rstrip(":").lower(), value.strip()[1:-2]))
+    ours = [
+        (name.rstrip(":").lower(), value)
+        for name, value in upkeep.apt_settings(text)
+        if re.search(r"(?i)invoke|pre-install", name)
+    ]
+    here = [one for one in real if one[1] in {value for _, value in ours}]
+    assert sorted(ours) == sorted(here)
+    assert len(ours) == 7
