@@ -248,8 +248,8 @@ def _compare_with_systemd(tmp_path: Path) -> None:
     env = {"XDG_RUNTIME_DIR": str(tmp_path), "HOME": str(tmp_path), "SYSTEMD_UNIT_PATH": str(tmp_path)}
     env |= {"SYSTEMD_LOG_TARGET": "console", "PATH": "/usr/bin:/bin"}
     done = subprocess.run(
-        ["setpriv", "--reuid", "65534", "--clear-groups", _MANAGER, "--test", "--user", "--unit=all.target"],
-        env=env, capture_output=True, text=True, check=False, timeout=60,
+        [_MANAGER, "--test", "--user", "--unit=all.target"], user=65534, group=65534, extra_groups=[], env=env,
+        capture_output=True, text=True, check=False, timeout=60,
     )  # fmt: skip
     real: dict[str, list[list[str]]] = {}
     name = ""

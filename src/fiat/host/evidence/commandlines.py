@@ -28,7 +28,7 @@ _KEYWORDS = frozenset("! { } if then elif else fi while until do done exec comma
 _WRAPPERS = frozenset(
     (
         "nice ionice chrt nohup setsid env timeout stdbuf chronic systemd-cat time taskset prlimit xargs "
-        "setpriv setarch unshare nsenter chroot systemd-run systemd-inhibit dbus-run-session daemon"
+        "setarch unshare nsenter chroot systemd-run systemd-inhibit dbus-run-session daemon"
     ).split()
 )
 """Programs that run what follows their options."""
@@ -46,7 +46,7 @@ _FED = re.compile(rf"(?:{_INTERPRETERS.pattern}|psql|mysql|mariadb|sqlite3|at|ba
 _TESTS = frozenset(("test", "[", "[["))
 _ONLY_NAMES = frozenset(
     (
-        "echo printf rm rmdir ls cat touch mkdir chmod chown chgrp cp mv ln install stat head tail grep egrep fgrep "
+        "echo printf rm rmdir ls cat touch mkdir chmod chown cp mv ln install stat head tail grep egrep fgrep "
         "sed wc logger tar gzip bzip2 xz zstd rsync du df find kill pkill readlink realpath basename dirname mount "
         "umount cmp diff sort tee true false : exit return trap type which hash sleep date md5sum sha256sum file mktemp"
     ).split()
@@ -171,7 +171,7 @@ def of_words(words: list[str], setting: Setting) -> Iterator[StartedFile]:
         return
     deeper = setting._replace(depth=setting.depth + 1)
     if name in (".", "source"):
-        yield from (setting.started(setting.within(word), run=False) for word in rest[:1] if _known(word))
+        yield from (setting.started(setting.within(word)) for word in rest[:1] if _known(word))
     elif name in _SHELLS or _INTERPRETERS.fullmatch(name):
         yield from _interpreted(name, rest, deeper)
     elif name == "eval":

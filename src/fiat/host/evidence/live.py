@@ -34,7 +34,7 @@ class LiveEvidence:
     def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """The kinds of secrets, by the first bytes of each file."""
         new = [path for path in paths if path not in self._kinds]
-        self._kinds |= self._each(new, secretkinds.START, secretkinds.kind_of)
+        self._kinds |= self._each(new, secretkinds.START, secretkinds.kind_of, secretkinds.goes_on)
         return {path: kind for path in paths if (kind := self._kinds[path]) is not None}
 
     def started(self) -> tuple[StartedFile, ...] | None:
@@ -62,9 +62,16 @@ class LiveEvidence:
         return list(self._unread.values())
 
     def _each(
-        self, paths: Sequence[str], count: int, kind: Callable[[bytes, str], str | None]
+        self,
+        paths: Sequence[str],
+        count: int,
+        kind: Callable[[bytes, str], str | None],
+        more: Callable[[bytes], bool] = lambda _: False,
     ) -> dict[str, str | None]:
-        """What ``kind`` says of the first bytes of each regular file; None where it cannot be read."""
+        """What ``kind`` says of the first bytes of each regular file; None where it cannot be read.
+
+        ``more`` tells by the first ``count`` of them whether those after them are to be read, too.
+        """
         found: dict[str, str | None] = dict.fromkeys(paths)
         handles = Handles(self._host)
         try:
@@ -73,7 +80,7 @@ class LiveEvidence:
                     node = handles.open(path)
                     try:
                         assert isinstance(node, LiveNode)
-                        found[path] = kind(_start(node.fd, count), path)
+                        found[path] = kind(_start(node.fd, count, more), path)
                     finally:
                         node.close()
                 except OSError as error:
@@ -84,12 +91,13 @@ class LiveEvidence:
         return found
 
 
-def _start(held: int, count: int) -> bytes:
+def _start(held: int, count: int, more: Callable[[bytes], bool]) -> bytes:
     """The first bytes of the regular file that is held by a handle; nothing of anything else, which is not opened."""
     if not stat.S_ISREG(os.fstat(held).st_mode):
         return b""
     fd = os.open(f"/proc/self/fd/{held}", os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
     try:
-        return os.read(fd, count)
+        start = os.read(fd, count)
+        return start + os.read(fd, secretkinds.LARGEST) if len(start) == count and more(start) else start
     finally:
         os.close(fd)

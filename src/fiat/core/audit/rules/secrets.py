@@ -5,10 +5,13 @@ from collections.abc import Iterator
 import numpy as np
 
 from fiat.core.audit import secretkinds
-from fiat.core.audit.auditedtree import AuditedTree, Places, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Places, Rule, RuleFinding
 from fiat.core.audit.replacing import without
 from fiat.core.model import right as rights
 from fiat.core.model.mode import READ
+from fiat.core.model.modechange import parse_change
+from fiat.core.model.posture import Posture
+from fiat.core.model.wish import ListWish, Wish
 
 
 def candidates(audited: AuditedTree) -> Iterator[tuple[int, Places]]:
@@ -39,11 +42,20 @@ def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
 def _told(audited: AuditedTree, people: int, paths: dict[str, int], kinds: dict[str, str]) -> Iterator[RuleFinding]:
     for path, kind in kinds.items():
         place = paths[path]
-        tests = secretkinds.in_tests(path)
+        library, tests = secretkinds.is_example(path, kind), secretkinds.in_tests(path)
         weight = "danger" if kind in secretkinds.DANGEROUS and not tests else "odd"
-        text = f"it holds {kind}, and others may read it" + ("; it seems to be there for tests" if tests else "")
-        mend = without(audited.universe, audited.object(place).posture, people, READ)
-        yield RuleFinding("plain" if tests else weight, text, np.array([place]), people, mend)
+        text = f"it holds {kind}, and others may read it"
+        if library or tests:
+            text += "; it seems to be an example of a library" if library else "; it seems to be there for tests"
+        mend = _mend(audited.object(place).posture, audited, people, kind)
+        yield RuleFinding("plain" if library else weight, text, np.array([place]), people, mend)
+
+
+def _mend(posture: Posture, audited: AuditedTree, people: int, kind: str) -> Mend | None:
+    """Of a key nobody but its owner may read anything, for programs that use one insist on that (ssh(1), for one)."""
+    if kind in (secretkinds.PLAIN_KEY, secretkinds.SEALED_KEY):
+        return Mend(Wish(mode=parse_change("go="), access=ListWish(drop=posture.acl is not None)))
+    return without(audited.universe, posture, people, READ)
 
 
 def _logs(audited: AuditedTree) -> Iterator[RuleFinding]:
