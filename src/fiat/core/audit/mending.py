@@ -2,10 +2,12 @@
 
 Each is made as a plan, as ``fiat set`` would make it; then each rule is asked
 once more, of the host as it would be after all that it was told to be mended by. What it would
-still find has no command.
+still find has no command, and neither has what is less than a danger on an object that the mend of a danger changes:
+what is right there is seen once that is done.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
@@ -18,10 +20,12 @@ from fiat.core.change.plan import Plan
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Identity, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.route import Route
+from fiat.core.model.wish import Wish
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.postures import postures_of_many
@@ -44,7 +48,8 @@ class Mended(NamedTuple):
     """A finding with the ``commands`` that mend it; none where nothing does.
 
     ``takes`` and ``gives`` say who loses and who gains what by that, None where that was not counted;
-    ``unlisted`` are the words for those among whom that was counted, and who have no account.
+    ``unlisted`` are the words for those among whom that was counted, and who have no account. ``guards`` are those
+    that object to it: the commands accept them.
     """
 
     told: TreeFinding
@@ -52,25 +57,55 @@ class Mended(NamedTuple):
     takes: tuple[KeptShift, ...] | None = None
     gives: tuple[KeptShift, ...] | None = None
     unlisted: frozenset[str] = frozenset()
+    guards: tuple[Finding, ...] = ()
+    later: bool = False
 
 
 def mended(told: Sequence[TreeFinding]) -> list[Mended]:
-    """Each finding with what mends it."""
+    """Each finding with what mends it; of what can be changed in part only, that part by itself."""
     if not told:
         return []
     host = told[0].audited.host
     actor = host.actor()
-    made = [_works(host, one, actor) for one in told]
-    left = _still_found(host, told)
-    return [
-        _mended(host, one, count=number < _FINDINGS_COUNTED) if works and _key(one) not in left else Mended(one)
-        for number, (one, works) in enumerate(zip(told, made, strict=True))
-    ]
+    parts = [part for one in told for part in _by_what_works(host, one, actor)]
+    left = _still_found(host, [one for one, _ in parts])
+    changed = _changed_by_dangers(host, [one for one, works in parts if works and _key(one) not in left])
+    found = []
+    for number, (one, works) in enumerate(parts):
+        if not works or _key(one) in left:
+            found.append(Mended(one))
+        elif one.found.weight != "danger" and any(
+            changed.get(identity, wish) != wish for identity, wish in _touched(host, one).items()
+        ):
+            found.append(Mended(one, later=True))
+        else:
+            found.append(_mended(host, one, count=number < _FINDINGS_COUNTED))
+    return found
 
 
 def _mended(host: Host, one: TreeFinding, *, count: bool) -> Mended:
-    plan = _counted(host, one) if count else None
-    return Mended(one, _commands(one), *_shifts(plan, host.accounts))
+    count = count and sum(1 for _ in islice(_paths(one), _COUNTED + 1)) <= _COUNTED
+    plan = _planned(host, one, count=count)
+    guards = tuple(plan.guards) if plan is not None else ()
+    if guards and one.found.weight != "danger":
+        return Mended(one)  # what is a danger to nobody is not worth what the guard is there for
+    return Mended(one, _commands(one, guards), *_shifts(plan if count else None, host.accounts), guards)
+
+
+def _changed_by_dangers(host: Host, told: Sequence[TreeFinding]) -> dict[Identity, Wish]:
+    """What the mends of dangers change, and what each asks for."""
+    found: dict[Identity, Wish] = {}
+    for one in told:
+        if one.found.weight == "danger":
+            found |= _touched(host, one)
+    return found
+
+
+def _touched(host: Host, one: TreeFinding) -> dict[Identity, Wish]:
+    """What the mend of a finding changes, and what it asks for."""
+    mend = one.found.mend
+    assert mend is not None
+    return {identity: mend.wish for identity, _ in _objects(host, one, mend)}
 
 
 def _key(one: TreeFinding) -> tuple[str, str, str]:
@@ -98,52 +133,59 @@ def _paths(one: TreeFinding) -> Iterator[str]:
     yield from mend.at or one.audited.paths(one.found.places)
 
 
-def _commands(one: TreeFinding) -> tuple[str, ...]:
+def _commands(one: TreeFinding, guards: Sequence[Finding] = ()) -> tuple[str, ...]:
     mend = one.found.mend
     assert mend is not None
     accounts = one.audited.accounts
+    accepted = tuple(f"--accept {code}" for code in dict.fromkeys(guard.code for guard in guards))
     paths = list(_paths(one))
     if len(paths) > _IN_ONE_COMMAND and mend.chosen:
-        return (set_command_for([one.audited.survey.top.path], mend.wish, accounts, ("--below", *mend.chosen)),)
+        how = ("--below", *mend.chosen, *accepted)
+        return (set_command_for([one.audited.survey.top.path], mend.wish, accounts, how),)
     parts = [paths[start : start + _IN_ONE_COMMAND] for start in range(0, len(paths), _IN_ONE_COMMAND)]
-    return tuple(set_command_for(part, mend.wish, accounts) for part in parts)
+    return tuple(set_command_for(part, mend.wish, accounts, accepted) for part in parts)
 
 
-def _works(host: Host, one: TreeFinding, actor: Principal) -> bool:
-    """Whether the kernel would make all of the change, and it makes a difference."""
+def _by_what_works(host: Host, one: TreeFinding, actor: Principal) -> Iterator[tuple[TreeFinding, bool]]:
+    """The finding, and whether the kernel would make the change, and it makes a difference: where it would for some of
+    what was found, that apart from the rest."""
+    mend = one.found.mend
+    if mend is None or mend.at:
+        yield one, mend is not None and all(_works(host, found, mend, actor) for found in _at_paths(host, one))
+        return
+    survey = one.audited.survey
+    profile = survey.profile[one.found.places]
+    numbers = np.unique(profile)
+    working = [number for number in numbers.tolist() if _works(host, survey.profiles[number], mend, actor)]
+    works = np.isin(profile, working)
+    for some, does in ((works, True), (~works, False)):
+        if some.all():
+            yield one, does
+        elif some.any():
+            yield one._replace(found=one.found._replace(places=one.found.places[some])), does
+
+
+def _works(host: Host, found: Profile | Object, mend: Mend, actor: Principal) -> bool:
+    goal = wanted(found.posture, mend.wish, actor, host.settings.umask)
+    made = change(found.posture, steps_towards(found.posture, goal, actor), actor, found.mount, found.keeps_lists)
+    return not made.errno and made.changes
+
+
+def _at_paths(host: Host, one: TreeFinding) -> Iterator[Object]:
+    yield from (route.end for _, route in _routes(host, one) if route.end is not None)
+
+
+def _planned(host: Host, one: TreeFinding, *, count: bool) -> Plan | None:
+    """The plan of the first of what is changed; with who loses and who gains by it."""
     mend = one.found.mend
     if mend is None:
-        return False
-    differs = False
-    for found in _distinct(host, one, mend):
-        goal = wanted(found.posture, mend.wish, actor, host.settings.umask)
-        made = change(found.posture, steps_towards(found.posture, goal, actor), actor, found.mount, found.keeps_lists)
-        if made.errno:
-            return False
-        differs |= made.changes
-    return differs
-
-
-def _distinct(host: Host, one: TreeFinding, mend: Mend) -> Iterator[Profile | Object]:
-    """What is to be changed: of what is alike, one."""
-    if mend.at:
-        yield from (route.end for _, route in _routes(host, one) if route.end is not None)
-    else:
-        survey = one.audited.survey
-        yield from (survey.profiles[number] for number in np.unique(survey.profile[one.found.places]).tolist())
-
-
-def _counted(host: Host, one: TreeFinding) -> Plan | None:
-    """The plan, with who loses and who gains by it; None where that takes long."""
-    mend = one.found.mend
-    if mend is None or (not mend.at and len(one.found.places) > _COUNTED):
         return None
     targets = []
-    for path, route in _routes(host, one):
+    for path, route in islice(_routes(host, one), _COUNTED):
         if route.end is not None:
             survey = survey_of_one(route.end)
             targets.append(Target(path, route, survey, survey.profile >= 0, False))
-    return make_plan(host, targets, mend.wish)
+    return make_plan(host, targets, mend.wish, count=count)
 
 
 def _routes(host: Host, one: TreeFinding) -> Iterator[tuple[str, Route]]:

@@ -9,11 +9,17 @@ from fiat.core.audit.auditedtree import AuditedTree, Mend, RuleFinding
 from fiat.core.model.posture import Posture
 
 Mending = Callable[[Posture, AuditedTree], Mend | None]
+Matters = Callable[[Posture, AuditedTree], bool]
 
 
-def remarked(audited: AuditedTree, code: str, weight: str, mending: Mending) -> Iterator[RuleFinding]:
-    """What the remark with this ``code`` is made on, told with what it says."""
-    for numbers, text in _with_remark(audited, code):
+def remarked(
+    audited: AuditedTree, code: str, weight: str, mending: Mending, matters: Matters = lambda *_: True
+) -> Iterator[RuleFinding]:
+    """What the remark with this ``code`` is made on, told with what it says; what does not matter to anybody is not."""
+    for found, text in _with_remark(audited, code):
+        numbers = [number for number in found if matters(audited.survey.profiles[number].posture, audited)]
+        if not numbers:
+            continue
         places = audited.with_profiles(numbers)
         if len(places):
             yield RuleFinding(weight, text, places, 0, mending(audited.survey.profiles[numbers[0]].posture, audited))

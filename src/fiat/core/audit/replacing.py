@@ -16,7 +16,7 @@ from fiat.core.model.mode import STICKY, WRITE, permission_letters
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.principals import Universe
-from fiat.core.model.route import Route
+from fiat.core.model.route import Route, lies_under
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules.decision import Decision
 from fiat.core.text import visible
@@ -156,14 +156,25 @@ _SHARED = ("/tmp", "/var/tmp", "/dev/shm", "/run/lock")
 """Directories that are meant to be everyone's: what is wrong is that something of root's lies there."""
 
 
-def mend_of(audited: AuditedTree, hold: Foothold) -> Mend | None:
-    """What mends a hold: root as the owner, or no write for those who have it."""
+def mend_of(audited: AuditedTree, hold: Foothold, owner: int = 0) -> Mend | None:
+    """What mends a hold: another ``owner``, or no write for those who have it.
+
+    None for what has to stay as it is: a home directory, one that is everyone's, and where a symlink lies.
+    """
     path = hold.object.path
     if path in _SHARED or hold.object.posture.kind is Kind.SYMLINK:
         return None
     if hold.how == "own":
-        return Mend(Wish(uid=0), (path,))
+        return None if _is_home(audited, hold.object) else Mend(Wish(uid=owner), (path,))
     return without(audited.universe, hold.object.posture, hold.people, WRITE, (path,))
+
+
+def _is_home(audited: AuditedTree, found: Object) -> bool:
+    """Whether a directory is somebody's home, or lies in one: taking it from them would lock them out."""
+    if not found.posture.directory:
+        return False
+    homes = (one.home.rstrip("/") for one in audited.accounts.users if one.uid == found.posture.uid)
+    return any(home.count("/") > 1 and lies_under(found.path, home) for home in homes)
 
 
 def without(

@@ -2,6 +2,7 @@
 
 import posixpath
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import numpy as np
 
@@ -11,6 +12,7 @@ from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
 from fiat.core.model.mode import EXECUTE_BITS, WRITE
 from fiat.core.model.modechange import parse_change
+from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.text import visible
 from fiat.core.tree.walk import USUAL_FOLDERS
@@ -24,50 +26,84 @@ _STARTUP = (
 """What a login, a shell or a session reads in a home directory."""
 
 
-def _homes(audited: AuditedTree) -> Iterator[tuple[User, int]]:
-    """Each person's home directory in the tree, and root's, that belongs to them."""
-    people = [one for one in audited.accounts.users if one.uid == 0 or one.uid >= audited.accounts.first_person]
-    homes = {one.home.rstrip("/"): one for one in reversed(people) if one.home.count("/") > 1 or one.uid == 0}
-    places = audited.places_of([home for home in homes if home])
+class _Home(NamedTuple):
+    """The home directory of an account, where it is once symlinks are followed: the account's, or somebody else's."""
+
+    account: User
+    path: str
+    place: int
+    owner: int
+
+    @property
+    def own(self) -> bool:
+        return self.owner == self.account.uid
+
+
+def _homes(audited: AuditedTree) -> Iterator[_Home]:
+    """Each home directory in the tree, of people, of root, and of whoever has keys to log in with."""
+    ends: dict[str, list[User]] = {}
+    for one in audited.accounts.users:
+        if not one.home.startswith("/") or (one.home.rstrip("/").count("/") < 2 and one.uid != 0):
+            continue
+        end = audited.walk(one.home).end
+        if end is not None and end.posture.directory and end.path != "/":
+            ends.setdefault(end.path, []).append(one)
     _, uid, _ = audited.columns
-    for home, place in sorted(places.items()):
-        if audited.directories[place] and uid[place] == homes[home].uid:
-            yield homes[home], place
+    for path, place in sorted(audited.places_of(list(ends)).items()):
+        owner = int(uid[place])
+        for account in sorted(ends[path], key=lambda one: one.uid != owner)[:1]:
+            if _logs_in(audited, account, path):
+                yield _Home(account, path, place, owner)
+
+
+def _logs_in(audited: AuditedTree, account: User, path: str) -> bool:
+    """Whether somebody works from there: a person or root, or whose keys open a tunnel even without a shell."""
+    if account.uid == 0 or account.uid >= audited.accounts.first_person:
+        return True
+    return bool(audited.places_of([f"{path}/.ssh/authorized_keys"]))
 
 
 def _open(audited: AuditedTree) -> Iterator[RuleFinding]:
-    for account, place in _homes(audited):
-        one = np.array([place])
-        posture = audited.object(place).posture
-        for people, _ in audited.by_others(one, rights.WRITE):
+    for home in _homes(audited):
+        one, name = np.array([home.place]), visible(home.account.name)
+        posture = audited.object(home.place).posture
+        if not home.own and home.owner != 0:
+            text = f"it is the home directory of {name}, and belongs to {naming.user(home.owner, audited.accounts)}"
+            people = audited.universe.with_uid(home.owner) & audited.allowed(home.path, rights.CHANGE_MODE)
             if people:
-                mend = without(audited.universe, posture, people, WRITE)
-                text = f"others may replace what is in the home directory of {visible(account.name)}"
-                yield RuleFinding("danger", text, one, people, mend)
+                yield RuleFinding("danger", text, one, people, Mend(Wish(uid=home.account.uid)))
+        mine = audited.universe.with_uid(home.account.uid)
+        for people, _ in audited.by_others(one, rights.WRITE):
+            if people & ~mine:
+                mend = without(audited.universe, posture, people & ~mine, WRITE)
+                text = f"others may replace what is in the home directory of {name}"
+                yield RuleFinding("danger", text, one, people & ~mine, mend)
         for people, _ in audited.by_others(one, rights.READ):
             if people & audited.universe.of_kind("anyone-else"):
                 mend = Mend(Wish(mode=parse_change("o-rwx")))
-                text = f"everyone may look into the home directory of {visible(account.name)}"
+                text = f"everyone may look into the home directory of {name}"
                 yield RuleFinding("plain", text, one, people, mend)
 
 
 def _startup(audited: AuditedTree) -> Iterator[RuleFinding]:
-    for account, home in _homes(audited):
-        top = audited.path(home)
-        places = audited.places_of([f"{top}/{name}" for name in _STARTUP])
-        trusted = audited.root | audited.universe.with_uid(account.uid)
+    for home in _homes(audited):
+        places = audited.places_of([f"{home.path}/{name}" for name in _STARTUP])
+        trusted = audited.root | audited.universe.with_uid(home.account.uid)
         for path, place in places.items():
             for hold in footholds(audited, path, trusted):
-                if hold.object.path == top or not hold.object.path.startswith(f"{top}/"):
+                if lies_under(home.path, hold.object.path):
                     continue  # that is said of the home directory, or of what it lies in
-                text = f"{visible(account.name)}'s login reads it, and {hold.words(audited)}"
-                yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(audited, hold))
+                text = f"{visible(home.account.name)}'s login reads it, and {hold.words(audited)}"
+                mend = mend_of(audited, hold, home.account.uid)
+                yield RuleFinding("danger", text, np.array([place]), hold.people, mend)
 
 
 def _foreign(audited: AuditedTree) -> Iterator[RuleFinding]:
     _, uid, _ = audited.columns
-    for account, home in _homes(audited):
-        inside = audited.below(home)
+    for home in _homes(audited):
+        account, inside = home.account, audited.below(home.place)
+        if not home.own:
+            continue
         theirs = inside[(uid[inside] != account.uid) & (uid[inside] != 0)]
         for owner in np.unique(uid[theirs]).tolist():
             name = naming.user(owner, audited.accounts)

@@ -37,11 +37,20 @@ def _as_masked(posture: Posture, _: AuditedTree) -> Mend | None:
 
 def _passed_over(audited: AuditedTree) -> Iterator[RuleFinding]:
     mend = Mend(Wish(access=ListWish(drop=True)))
-    yield from remarked(audited, "list-passed-over", "odd", lambda *_: mend)
+    # where other gets nothing, nobody gets anything by it that the list would not give
+    yield from remarked(audited, "list-passed-over", "odd", lambda *_: mend, lambda posture, _: posture.mode & 7 != 0)
 
 
 def _empty_groups(audited: AuditedTree) -> Iterator[RuleFinding]:
-    yield from remarked(audited, "empty-group", "plain", _without_empty_groups)
+    yield from remarked(audited, "empty-group", "plain", _without_empty_groups, _is_not_the_systems)
+
+
+def _is_not_the_systems(posture: Posture, audited: AuditedTree) -> bool:
+    """Whether a distribution would not ship it so: root's or a service's, for a group of the system that people may
+    join one day."""
+    first = audited.accounts.first_person
+    named = posture.acl is not None and any(entry.id is not None for entry in posture.acl.entries)
+    return named or posture.uid >= first or posture.gid >= first
 
 
 def _without_empty_groups(posture: Posture, audited: AuditedTree) -> Mend | None:
@@ -65,7 +74,7 @@ def _owners(audited: AuditedTree) -> Iterator[RuleFinding]:
         clause = f"u+{permission_letters(more).replace('-', '')}"
         return Mend(Wish(mode=parse_change(clause)))
 
-    yield from remarked(audited, "owner-has-less", "odd", as_others)
+    yield from remarked(audited, "owner-has-less", "odd", as_others, lambda posture, _: posture.uid != 0)
 
 
 def _groups(audited: AuditedTree) -> Iterator[RuleFinding]:
@@ -75,7 +84,22 @@ def _groups(audited: AuditedTree) -> Iterator[RuleFinding]:
         clause = f"g+{more}" if posture.acl is None else f"o-{more}"
         return Mend(Wish(mode=parse_change(clause)))
 
-    yield from remarked(audited, "group-has-less", "odd", as_others)
+    yield from remarked(audited, "group-has-less", "odd", as_others, _has_somebody)
+
+
+def _has_somebody(posture: Posture, audited: AuditedTree) -> bool:
+    """Whether anybody but the owner is in a group that the object's own permissions, or an entry, speak of."""
+    gids = [
+        posture.gid,
+        *((one.id for one in posture.acl.entries if one.tag is Tag.NAMED_GROUP) if posture.acl else ()),
+    ]
+    owner = audited.accounts.user_numbered(posture.uid)
+    for gid in gids:
+        count = audited.accounts.member_count(gid) if gid is not None else 0
+        own = owner is not None and gid is not None and gid in audited.accounts.gids_of(owner)
+        if count > own:
+            return True
+    return False
 
 
 def _idle_groups(audited: AuditedTree) -> Iterator[RuleFinding]:

@@ -11,7 +11,7 @@ from fiat.core.audit.replacing import footholds, mend_of
 from fiat.core.model import right as rights
 from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID
 from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import Object
+from fiat.core.model.posture import Object, Posture
 from fiat.core.model.wish import Wish
 from fiat.core.rules.privilege import refuses_privilege, set_id_by_mode
 from fiat.core.words import naming
@@ -26,9 +26,16 @@ def privileged(audited: AuditedTree) -> Places:
     """Programs that give whoever runs them something: setuid, setgid or capabilities, where these have effect."""
     mode, _, _ = audited.columns
     executable = mode & EXECUTE_BITS != 0
-    capable = executable & audited.by_rest(lambda rest: rest.posture.capabilities is not None)
+    capable = executable & audited.by_rest(lambda rest: gives_capabilities(rest.posture))
     counts = audited.by_rest(lambda rest: not refuses_privilege(rest.program, rest.mount))
     return np.flatnonzero(audited.files & counts & ((set_id_by_mode(mode) != 0) | capable))
+
+
+def gives_capabilities(posture: Posture) -> bool:
+    """Whether whoever runs it gets capabilities by it: what is inheritable alone, or is for the root of another user
+    namespace, gives nobody anything here (capabilities(7), "Transformation of capabilities during execve()")."""
+    found = posture.capabilities
+    return found is not None and found.permitted != 0 and not found.rootid
 
 
 def _as_whom(audited: AuditedTree, found: Object) -> str:
@@ -37,18 +44,36 @@ def _as_whom(audited: AuditedTree, found: Object) -> str:
         parts.append(f"as {naming.user(found.posture.uid, audited.accounts)}")
     if counts & SETGID:
         parts.append(f"in group {naming.group(found.posture.gid, audited.accounts)}")
-    if found.posture.capabilities is not None:
+    if gives_capabilities(found.posture):
         parts.append("with capabilities")
     return " ".join(parts)
 
 
 def _replaceable(audited: AuditedTree) -> Iterator[RuleFinding]:
-    for place in privileged(audited).tolist():
+    places = privileged(audited)
+    packaged = audited.evidence.packaged(audited.paths(places)) or frozenset()
+    for place in places.tolist():
         found = audited.object(place)
         trusted = audited.root | (audited.universe.with_uid(found.posture.uid) if found.posture.mode & SETUID else 0)
         for hold in footholds(audited, found.path, trusted):
             text = f"it runs {_as_whom(audited, found)}, and {hold.words(audited)}"
-            yield RuleFinding("danger", text, np.array([place]), hold.people, mend_of(audited, hold))
+            mend = (
+                mend_of(audited, hold)
+                if found.path in packaged
+                else _without_privilege(found) or mend_of(audited, hold)
+            )
+            yield RuleFinding("danger", text, np.array([place]), hold.people, mend)
+
+
+def _without_privilege(found: Object) -> Mend | None:
+    """What nobody brought here as a package loses its privilege: no directory has to be taken from anybody for that."""
+    letters = _privilege_letters(found.posture)
+    return Mend(Wish(mode=parse_change(letters)), (found.path,)) if letters else None
+
+
+def _privilege_letters(posture: Posture) -> str:
+    bits = (SETUID | SETGID) & posture.mode
+    return ",".join(clause for bit, clause in ((SETUID, "u-s"), (SETGID, "g-s")) if bits & bit)
 
 
 def _unusual(audited: AuditedTree) -> Iterator[RuleFinding]:
@@ -60,8 +85,7 @@ def _unusual(audited: AuditedTree) -> Iterator[RuleFinding]:
         anything = _RUNS_ANYTHING.fullmatch(posixpath.basename(path)) is not None
         if packaged is not None and path in packaged and not anything:
             continue
-        bits = (SETUID | SETGID) & found.posture.mode
-        letters = ",".join(clause for bit, clause in ((SETUID, "u-s"), (SETGID, "g-s")) if bits & bit)
+        letters = _privilege_letters(found.posture)
         mend = Mend(Wish(mode=parse_change(letters or "go-x")))  # capabilities go with nothing that can be set
         if anything:
             why = "and runs whatever it is told to"
@@ -69,7 +93,7 @@ def _unusual(audited: AuditedTree) -> Iterator[RuleFinding]:
             why = "and whether a package owns it was not looked at"
         else:
             why = "and no package owns it"
-        strong = bool(found.posture.mode & SETUID and found.posture.uid == 0) or found.posture.capabilities is not None
+        strong = bool(found.posture.mode & SETUID and found.posture.uid == 0) or gives_capabilities(found.posture)
         weight = "danger" if anything or (strong and packaged is not None) else "odd"
         text = f"whoever runs it acts {_as_whom(audited, found)}, {why}"
         for users, _ in audited.by_others(np.array([place]), rights.EXECUTE):

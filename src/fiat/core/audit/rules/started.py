@@ -8,10 +8,13 @@ from typing import NamedTuple
 
 import numpy as np
 
-from fiat.core.audit.auditedtree import AuditedTree, Rule, RuleFinding
+from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
 from fiat.core.audit.evidence import StartedFile
-from fiat.core.audit.replacing import Foothold, beside, footholds, mend_of, nearest
+from fiat.core.audit.replacing import Foothold, beside, footholds, mend_of, nearest, without
+from fiat.core.model import right as rights
+from fiat.core.model.mode import EXECUTE_BITS, STICKY, WRITE
 from fiat.core.model.route import lies_under
+from fiat.core.model.wish import Wish
 from fiat.core.text import joined, visible
 from fiat.core.words import naming
 
@@ -73,11 +76,72 @@ _NAMED = 4
 """So many of what starts it are named."""
 
 
+def _configuration(audited: AuditedTree) -> Iterator[RuleFinding]:
+    """What lies in /etc, is told by nothing else, and others than root and its owner may write to."""
+    place = audited.places_of(["/etc"]).get("/etc")
+    if place is None:
+        return
+    started = {one.path for one in audited.evidence.started() or ()}
+    mode, uid, _ = audited.columns
+    inside = np.append(audited.below(place), place)
+    inside = inside[(audited.files | audited.directories)[inside]]
+    inside = inside[(mode[inside] & STICKY == 0) & (mode[inside] & 0o002 == 0)]  # what is open to all is told elsewhere
+    own = audited.universe.with_uid
+    for people, some in audited.by_others(inside, rights.WRITE):
+        for one in some.tolist() if people else ():
+            if audited.path(one) not in started:
+                mend = without(audited.universe, audited.object(one).posture, people, WRITE)
+                text = "it belongs to the settings of this host, and others may write to it"
+                yield RuleFinding("odd", text, np.array([one]), people, mend)
+    first = audited.accounts.first_person
+    for owner in np.unique(uid[inside][uid[inside] >= first]).tolist():
+        some = inside[uid[inside] == owner]
+        left = [one for one in some.tolist() if audited.path(one) not in started]
+        text = f"it belongs to the settings of this host, and to {naming.user(owner, audited.accounts)}"
+        yield RuleFinding("odd", text, np.array(left, np.int64), own(owner), Mend(Wish(uid=0)))
+
+
+def _stray(audited: AuditedTree) -> Iterator[RuleFinding]:
+    """Root's programs in directories of others: nothing known runs them, and somebody may."""
+    mode, uid, _ = audited.columns
+    survey = audited.survey
+    above = np.maximum(survey.parent, 0)
+    theirs = (survey.parent >= 0) & (uid[above] != 0) & (uid == 0) & audited.files & (mode & EXECUTE_BITS != 0)
+    programs = theirs & audited.by_rest(lambda rest: rest.program is not None and rest.program.format is not None)
+    started = {one.path for one in audited.evidence.started() or ()}
+    packaged = audited.evidence.packaged(audited.paths(np.flatnonzero(programs))) or frozenset()
+    for owner in np.unique(uid[above][programs]).tolist():
+        some = np.flatnonzero(programs & (uid[above] == owner))
+        people = audited.universe.with_uid(owner)
+        left = []
+        for place, path in zip(some.tolist(), audited.paths(some), strict=True):
+            reach = people & audited.allowed(audited.path(int(survey.parent[place])), rights.CHANGE_MODE)
+            if reach and path not in started and path not in packaged:
+                left.append(place)
+        text = (
+            f"a program of root's in a directory of {naming.user(owner, audited.accounts)}, "
+            "who can put another in its place: root must not run it"
+        )
+        yield RuleFinding("odd", text, np.array(left, np.int64), people)
+
+
 RULES = (
     Rule(
         "started-replaceable",
         "something that root or a service runs or reads, and others could replace",
         "who replaces it acts as whoever runs it, the next time that it is started",
         _found,
+    ),
+    Rule(
+        "settings-writable",
+        "settings of the host, in /etc, that others may write to",
+        "whatever reads them does what they say",
+        _configuration,
+    ),
+    Rule(
+        "program-in-foreign-directory",
+        "a program of root's in a directory of somebody else",
+        "whose directory it is decides what root runs by that name",
+        _stray,
     ),
 )
