@@ -32,6 +32,7 @@ from support.planted import (
     ALONE,
     EMPTY,
     KEEPER,
+    KEY,
     SERVICE,
     STEWARD,
     WATCH,
@@ -552,3 +553,34 @@ def test_wrong_words(words: tuple[str, ...], says: str) -> None:
     done = fiat("audit", *words, "--from", "skerry")
     assert done.returncode == 2, done.stderr
     assert says in done.stderr
+
+
+@pytest.mark.root
+def test_other_names_of_what_lies_behind_a_closed_directory(planted: Planted) -> None:
+    """Open to all there, and open nowhere; linked outside the tree, and inside it; shown by another mount."""
+    folder = make(f"{planted.top}/closed", 0o700, directory=True)
+    beside = make(f"{os.path.dirname(planted.top)}/beside", 0o755, directory=True)
+    shown = make(f"{os.path.dirname(planted.top)}/shown", 0o755, directory=True)
+    inner = make(f"{folder}/inner", 0o755, directory=True)
+    for name in ("alone", "outside", "inside"):
+        make(f"{folder}/{name}", 0o644, text=KEY)
+        os.chmod(f"{folder}/{name}", 0o666)
+    make(f"{inner}/shown", 0o644, text=KEY)
+    os.chmod(f"{inner}/shown", 0o666)
+    os.link(f"{folder}/outside", f"{beside}/outside")
+    os.link(f"{folder}/inside", f"{planted.top}/inside")
+    subprocess.run(["mount", "--bind", inner, shown], check=True)
+    try:
+        found = examine(audited_tree(planted), [RULES["file-open-to-all"], RULES["secret-readable"]])
+    finally:
+        subprocess.run(["umount", shown], check=True)
+    said: dict[str, dict[str, str]] = {}
+    for one in found:
+        for path in one.audited.paths(one.found.places):
+            said.setdefault(path, {})[one.rule.code] = one.found.weight
+    both = {"file-open-to-all": "danger", "secret-readable": "danger"}
+    assert said[f"{inner}/shown"] == both
+    assert said[f"{planted.top}/inside"] == both
+    assert said[f"{folder}/outside"] == {"file-open-to-all": "odd", "secret-readable": "odd"}
+    assert said[f"{folder}/alone"] == {"file-open-to-all": "plain"}
+    assert said[f"{folder}/inside"] == {"file-open-to-all": "plain"}

@@ -12,11 +12,12 @@ from fiat.core.ask.who import universe_of
 from fiat.core.audit.evidence import Evidence
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
-from fiat.core.model.posture import Kind, Object
+from fiat.core.model.posture import Identity, Kind, Object
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
+from fiat.core.text import visible
 from fiat.core.tree.answers import for_tree
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
@@ -199,6 +200,38 @@ class AuditedTree:
             found = self._routes[path] = walk(self.host, path, to_run=True)
         return found
 
+    # --- by other names ---
+
+    @cached_property
+    def may_be_elsewhere(self) -> NDArray[np.bool_]:
+        """For each entry whether it has other names than its own, or another mount shows it too."""
+        shown = self.by_rest(lambda rest: rest.mount is not None and bool(rest.mount.beside))
+        return shown | ((self.survey.links > 1) & ~self.directories)
+
+    @cached_property
+    def _several_names(self) -> dict[Identity, list[int]]:
+        return self.survey.several_names()
+
+    def by_other_names(self, place: int, right: Right) -> tuple[int, str]:
+        """Who else has ``right`` on an entry by another name of it, and what is to be said of that; what is open in the
+        tree itself is told there."""
+        found, path = self.object(place), self.path(place)
+        people = 0
+        open_at: list[str] = []
+        mount = found.mount
+        for other in mount.elsewhere(path) if mount is not None else ():
+            some = self.allowed(other, right) & self.others & ~self.universe.with_uid(found.posture.uid)
+            if some:
+                people, open_at = people | some, [*open_at, other]
+        if open_at:
+            return people, f"; nobody else gets there by this path, but at {visible(open_at[0])} it is shown, too"
+        if not found.posture.directory and int(self.survey.links[place]) > 1:
+            outside = int(self.survey.links[place]) - len(self._several_names[self.survey.identity(place)])
+            if outside > 0:
+                other = "another name" if outside == 1 else f"{outside:,} other names"
+                return 0, f"; nobody else gets there by this name, but it has {other}, not seen here"
+        return 0, ""
+
     # --- single entries ---
 
     def path(self, place: int) -> str:
@@ -264,7 +297,20 @@ def by_use(
         if people:
             yield RuleFinding(weight, text, some, people, mend)
         else:
-            yield RuleFinding("plain", text + NOBODY, some, 0, mend)
+            yield from _by_other_names(audited, some, right, weight, text, mend)
+
+
+def _by_other_names(
+    audited: AuditedTree, places: Places, right: Right, weight: str, text: str, mend: Mend | None
+) -> Iterator[RuleFinding]:
+    """What nobody else gets to by the names that were walked, as far as no other name is known or possible."""
+    maybe = audited.may_be_elsewhere[places]
+    if (~maybe).any():
+        yield RuleFinding("plain", text + NOBODY, places[~maybe], 0, mend)
+    for place in places[maybe].tolist():
+        people, words = audited.by_other_names(place, right)
+        heavy = weight if people else "odd" if words else "plain"
+        yield RuleFinding(heavy, text + (words or NOBODY), np.array([place]), people, mend)
 
 
 class Rule(NamedTuple):

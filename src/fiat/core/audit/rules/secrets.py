@@ -15,7 +15,8 @@ from fiat.core.model.wish import ListWish, Wish
 
 
 def candidates(audited: AuditedTree) -> Iterator[tuple[int, Places]]:
-    """Small files that somebody besides the owner can read, by who these are."""
+    """Small files that somebody besides the owner can read, by who these are; nobody, as far as is known, where only
+    another name could be open to somebody."""
     details = audited.survey.details
     small = audited.files.copy()
     if details is not None:
@@ -23,6 +24,8 @@ def candidates(audited: AuditedTree) -> Iterator[tuple[int, Places]]:
     for people, places in audited.by_others(np.flatnonzero(small), rights.READ):
         if people:
             yield people, places
+        elif audited.may_be_elsewhere[places].any():
+            yield 0, places[audited.may_be_elsewhere[places]]
 
 
 def unpackaged(audited: AuditedTree, places: Places) -> dict[str, int]:
@@ -39,12 +42,16 @@ def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
         yield from _told(audited, people, paths, dict(kinds or {}))
 
 
-def _told(audited: AuditedTree, people: int, paths: dict[str, int], kinds: dict[str, str]) -> Iterator[RuleFinding]:
+def _told(audited: AuditedTree, whose: int, paths: dict[str, int], kinds: dict[str, str]) -> Iterator[RuleFinding]:
     for path, kind in kinds.items():
         place = paths[path]
         library, tests = secretkinds.is_example(path, kind), secretkinds.in_tests(path)
         weight = "danger" if kind in secretkinds.DANGEROUS and not tests else "odd"
-        text = f"it holds {kind}, and others may read it"
+        people, words = (whose, "") if whose else audited.by_other_names(place, rights.READ)
+        if not people and not words:
+            continue
+        weight = weight if people else "odd"
+        text = f"it holds {kind}, and others may read it{words}" if people else f"it holds {kind}{words}"
         if library or tests:
             text += "; it seems to be an example of a library" if library else "; it seems to be there for tests"
         mend = _mend(audited.object(place).posture, audited, people, kind)
