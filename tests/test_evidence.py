@@ -17,6 +17,7 @@ import fiat
 from fiat.app.audit import audit
 from fiat.core.audit.registry import RULES
 from fiat.host.evidence import units, upkeep
+from fiat.host.evidence.libraries import Libraries
 from fiat.host.live.host import LiveHost
 from support.dangers import (
     BOB,
@@ -308,3 +309,50 @@ def test_hooks_of_the_package_manager_are_those_that_it_reads(tmp_path: Path) ->
     here = [one for one in real if one[1] in {value for _, value in ours}]
     assert sorted(ours) == sorted(here)
     assert len(ours) == 7
+
+
+@pytest.mark.root
+def test_libraries_are_those_that_the_loader_finds() -> None:
+    """Programs made for it, with folders of their own for libraries: what the loader itself lists, and who could put
+    another library in one's place."""
+    with trusted_folder() as folder:
+        os.mkdir(f"{folder}/own")
+        os.mkdir(f"{folder}/theirs")
+        Path(f"{folder}/inner.c").write_text("int inner(void) { return 1; }")
+        Path(f"{folder}/tide.c").write_text("int inner(void); int tide(void) { return inner(); }")
+        Path(f"{folder}/main.c").write_text("int tide(void); int main(void) { return tide(); }")
+        for line in (
+            "cc -shared -fPIC inner.c -o own/libinner.so",
+            "cc -shared -fPIC tide.c -Lown -linner -Wl,-rpath,$PWD/own -o own/libtide.so",
+            "cc main.c -Lown -ltide -Wl,-rpath-link,own -Wl,-rpath,$PWD/theirs:$PWD/own -o run",
+            "cc main.c -Lown -ltide -Wl,-rpath-link,own -Wl,--disable-new-dtags -Wl,-rpath,'$ORIGIN/own' -o old",
+        ):
+            subprocess.run(line, shell=True, cwd=folder, check=True)
+        for program in (f"{folder}/run", f"{folder}/old", "/usr/bin/bash", "/usr/bin/su", "/usr/bin/systemd-analyze"):
+            if not os.path.exists(program):
+                continue
+            listed = subprocess.run(["ldd", program], capture_output=True, text=True, check=True).stdout
+            real = {os.path.realpath(path) for path in re.findall(r"=> (/\S+)", listed)}
+            ours = {os.path.realpath(path) for path in Libraries().of(program) if os.path.exists(path)}
+            assert {path for path in ours if "ld-linux" not in path} == real, program
+        assert f"{folder}/theirs/libtide.so" in Libraries().of(f"{folder}/run")
+        assert Libraries().of(f"{folder}/main.c") == ()
+
+
+@pytest.mark.root
+def test_a_program_with_privilege_is_no_safer_than_its_libraries() -> None:
+    with scratch() as host:
+        for name, uid in (("theirs", BOB), ("roots", 0)):
+            place = host.folder(f"/opt/{name}", 0o755, uid)
+            program = host.folder(f"/usr/local/{name}") + "/run"
+            source = f"{host.top}/main.c"
+            Path(source).write_text("int tide(void); int main(void) { return tide(); }")
+            Path(f"{host.top}/tide.c").write_text("int tide(void) { return 1; }")
+            for line in (
+                f"cc -shared -fPIC tide.c -o {host.top}{place}/libtide.so",
+                f"cc main.c -L{host.top}{place} -ltide -Wl,-rpath,{place} -o {host.top}{program}",
+            ):
+                subprocess.run(line, shell=True, cwd=host.top, check=True)
+            os.chmod(host.top + program, 0o4755)
+        found = told(host, "privilege-replaceable")
+        assert set(found) == {"/usr/local/theirs/run"}

@@ -34,6 +34,9 @@ class Evidence(Protocol):
     def started(self) -> tuple[StartedFile, ...] | None:
         """What is started by services and by the clock."""
 
+    def loaded(self, path: str) -> tuple[str, ...] | None:
+        """The libraries that the program at ``path`` loads as it starts, by path; they need not exist."""
+
     def login(self) -> Mapping[str, str] | None:
         """The settings of login.defs(5), by name; None where it was not looked at."""
 
@@ -57,6 +60,10 @@ class NoEvidence:
 
     def started(self) -> tuple[StartedFile, ...] | None:
         """None: what services and the clock start was not looked at."""
+        return None
+
+    def loaded(self, path: str) -> tuple[str, ...] | None:
+        """None: no program was looked into."""
         return None
 
     def login(self) -> Mapping[str, str] | None:
@@ -106,6 +113,10 @@ class KeptEvidence:
     def started(self) -> tuple[StartedFile, ...] | None:
         """What services and the clock started when the snapshot was taken."""
         return self.kept.services
+
+    def loaded(self, path: str) -> tuple[str, ...] | None:
+        """None: which libraries a program loads is kept of nothing but what is started."""
+        return None
 
     def login(self) -> Mapping[str, str] | None:
         """The settings of logins when the snapshot was taken."""

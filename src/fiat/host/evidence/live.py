@@ -10,6 +10,7 @@ from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.host import Host
 from fiat.core.tree.walk import Handles, Trouble
+from fiat.host.evidence.libraries import Libraries
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.sources import everything_started
 from fiat.host.live.node import LiveNode
@@ -24,6 +25,7 @@ class LiveEvidence:
     def __init__(self, host: Host) -> None:
         self._host = host
         self._packages = Packages()
+        self._libraries = Libraries()
         self._kinds: dict[str, str | None] = {}
         self._unread: dict[str, Trouble] = {}
 
@@ -43,7 +45,11 @@ class LiveEvidence:
 
     @cached_property
     def _started(self) -> tuple[StartedFile, ...]:
-        return everything_started(self._host.accounts, self._packages)
+        return everything_started(self._host.accounts, self._packages, self._libraries)
+
+    def loaded(self, path: str) -> tuple[str, ...] | None:
+        """The libraries that a program loads as it starts, by what it says of itself."""
+        return self._libraries.of(path)
 
     def login(self) -> Mapping[str, str] | None:
         """The settings of login.defs(5) on this host, by name; None where it could not be read."""

@@ -1,5 +1,6 @@
 """Every source of what root or a service runs and reads without being asked, each with a reader of its own."""
 
+import os
 from collections.abc import Iterator
 
 from fiat.core.audit.evidence import StartedFile
@@ -7,6 +8,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.configuration import of_configuration
 from fiat.host.evidence.devices import of_devices, of_the_loader
+from fiat.host.evidence.libraries import Libraries
 from fiat.host.evidence.network import of_the_network
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.scripts import followed
@@ -15,9 +17,20 @@ from fiat.host.evidence.units import of_generators, of_lingering, of_units
 from fiat.host.evidence.upkeep import of_log_rotation, of_package_manager
 
 
-def everything_started(accounts: Accounts, packages: Packages) -> tuple[StartedFile, ...]:
-    """What every source names, each thing once, and what the scripts among that run in turn."""
-    return tuple(dict.fromkeys(followed(dict.fromkeys(_each(accounts)), packages.owned, accounts)))
+def everything_started(accounts: Accounts, packages: Packages, libraries: Libraries) -> tuple[StartedFile, ...]:
+    """What every source names, each thing once, with what the scripts among that run in turn, and what the programs
+    load that no package owns."""
+    found = list(dict.fromkeys(followed(dict.fromkeys(_each(accounts)), packages.owned, accounts)))
+    programs = [one for one in found if one.run and not one.folder]
+    owned = packages.owned([os.path.realpath(one.path) for one in programs]) or frozenset()
+    loads: dict[str, tuple[str, ...]] = {}
+    for one in programs:
+        if os.path.realpath(one.path) not in owned:
+            if one.path not in loads:
+                loads[one.path] = libraries.of(one.path)
+            by = f"library of {one.path}, {one.by}"
+            found += (StartedFile(path, one.uid, by, run=False) for path in loads[one.path])
+    return tuple(dict.fromkeys(found))
 
 
 def _each(accounts: Accounts) -> Iterator[StartedFile]:

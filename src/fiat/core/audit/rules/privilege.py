@@ -55,7 +55,10 @@ def _replaceable(audited: AuditedTree) -> Iterator[RuleFinding]:
     for place in places.tolist():
         found = audited.object(place)
         trusted = audited.root | (audited.universe.with_uid(found.posture.uid) if found.posture.mode & SETUID else 0)
-        for hold in footholds(audited, found.path, trusted):
+        holds = dict.fromkeys(footholds(audited, found.path, trusted))
+        for library in audited.evidence.loaded(found.path) or () if found.path not in packaged else ():
+            holds |= dict.fromkeys(footholds(audited, library, trusted))
+        for hold in holds:
             text = f"it runs {_as_whom(audited, found)}, and {hold.words(audited)}"
             mend = (
                 mend_of(audited, hold)
