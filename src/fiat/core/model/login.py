@@ -1,0 +1,28 @@
+"""What a login gives: the umask and the search path that somebody's shell begins with."""
+
+from typing import NamedTuple
+
+
+class Login(NamedTuple):
+    """The umask ``mask`` and the folders of the search ``path``, and in words what decided each.
+
+    ``open_ends`` say, a clause each, what could not be evaluated and might give something else. ``known`` is false
+    where nothing was looked at, and what is told is what is usual.
+    """
+
+    mask: int
+    mask_by: str
+    path: tuple[str, ...]
+    path_by: str
+    open_ends: tuple[str, ...] = ()
+    known: bool = True
+
+
+USUAL_PATH = ("/usr/local/bin", "/usr/bin", "/bin")
+USUAL_PATH_OF_ROOT = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+
+
+def usual(*, root: bool) -> Login:
+    """What most hosts give, where it is not known."""
+    what = "what is usual, for this host says nothing of it"
+    return Login(0o022, what, USUAL_PATH_OF_ROOT if root else USUAL_PATH, what, known=False)
