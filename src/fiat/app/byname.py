@@ -7,8 +7,9 @@ from fiat.app.why import Why, why
 from fiat.core.errors import NotationError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
+from fiat.core.model.login import usual
 from fiat.core.model.posture import Kind, Object
-from fiat.core.model.principals import Principal
+from fiat.core.model.principals import Principal, account_of
 from fiat.core.model.right import EXECUTE, READ
 from fiat.core.rules.decision import superuser
 from fiat.core.rules.programs import NO_FORMAT
@@ -42,13 +43,15 @@ class ByName(NamedTuple):
     """What ``who`` gets by ``name``.
 
     ``places`` are those that a shell looks at until it has found it. ``here`` is the same name in the
-    current directory, where it is a program that they may run. ``source`` says where the folders are from.
+    current directory, where it is a program that they may run. ``source`` says where the folders are from,
+    ``open_ends`` what of that is not evaluated.
     """
 
     who: Principal
     name: str
     folders: Folders
     source: str
+    open_ends: tuple[str, ...]
     places: list[SearchedFolder]
     here: str | None
     host: Host
@@ -74,19 +77,21 @@ def by_name(host: Host, who: str | Principal, name: str, folders: str | None = N
     """Which program a shell of ``who`` finds by ``name``, as POSIX.1-2017 XCU 2.9.1.1 says.
 
     ``folders`` are separated by colons, as in the variable PATH; by default those that
-    login gives (login.defs(5), ENV_PATH and ENV_SUPATH).
+    login gives (:mod:`fiat.host.logins`).
     """
     if "/" in name or not name:
         raise NotationError(name, f"{quoted(name)} is no name to look for; fiat why WHO execute PATH asks about a path")
     principal = who_words.parse(who, host) if isinstance(who, str) else who
-    listed, source = (tuple(folders.split(":")), "as given") if folders is not None else _login(host, principal)
+    listed, source, ends = (
+        (tuple(folders.split(":")), "as given", ()) if folders is not None else _login(host, principal)
+    )
     places = []
     for folder in listed:
         path = f"{folder.rstrip('/')}/{name}" if folder else f"{host.cwd().rstrip('/')}/{name}"
         places.append(_at(host, principal, path))
         if places[-1].takes:
             break
-    return ByName(principal, name, listed, source, places, _here(host, principal, name), host)
+    return ByName(principal, name, listed, source, ends, places, _here(host, principal, name), host)
 
 
 def _at(host: Host, principal: Principal, path: str) -> SearchedFolder:
@@ -119,14 +124,8 @@ def _here(host: Host, principal: Principal, name: str) -> str | None:
     return path
 
 
-def _login(host: Host, who: Principal) -> tuple[Folders, str]:
-    """The folders that a login gives, and where that is set."""
-    key = "ENV_SUPATH" if superuser(who) else "ENV_PATH"
-    listed = host.login_settings().get(key, "").removeprefix("PATH=")
-    if listed:
-        return tuple(listed.split(":")), f"{key} of login.defs"
-    return _USUAL_OF_ROOT if superuser(who) else _USUAL, "what is usual, for this host says nothing of it"
-
-
-_USUAL = ("/usr/local/bin", "/usr/bin", "/bin")
-_USUAL_OF_ROOT = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+def _login(host: Host, who: Principal) -> tuple[Folders, str, tuple[str, ...]]:
+    """The folders that a login gives, where that is set, and what of it is not known."""
+    account = account_of(who, host.accounts)
+    login = host.login_of(account) if account is not None else usual(root=superuser(who))
+    return login.path, login.path_by, tuple(one for one in login.open_ends if "umask" not in one)

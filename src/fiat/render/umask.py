@@ -55,7 +55,11 @@ class LoginView(UmaskView):
     def records(self) -> Iterator[Fields]:
         """The umask, whose it is, and what decided."""
         for fields in super().records():
-            yield fields | {"user": self.login.user.name, "decided": self.login.decided}
+            yield fields | {
+                "user": self.login.user.name,
+                "decided": self.login.decided,
+                "open_ends": list(self.login.open_ends),
+            }
 
     def envelope(self) -> Fields:
         """The lines that set one."""
@@ -64,11 +68,12 @@ class LoginView(UmaskView):
     def blocks(self) -> Iterator[Block]:
         """Where the umask is set for the login, in words, the deciding place first."""
         yield from super().blocks()
-        yield Prose(
-            f"By {visible(self.login.decided)}; conditions around such lines are not evaluated.", 1, hanging="  "
-        )
-        yield BLANK
-        yield from self.where.blocks()
+        yield Prose(f"Set by {visible(self.login.decided)}.", 1, hanging="  ")
+        for open_end in self.login.open_ends:
+            yield Prose(f"Not evaluated: {visible(open_end)}.", 1, hanging="  ")
+        if self.where.found.settings:
+            yield BLANK
+            yield from self.where.blocks()
 
 
 class WhereSetView(PlainResult):
@@ -94,7 +99,7 @@ class WhereSetView(PlainResult):
             text = f"Set nowhere in the {len(found.read)} files searched: what the kernel gave the first process holds."
             yield Verbatim(text)
         else:
-            yield Verbatim("Set here; a line that comes later, or runs later, wins:")
+            yield Verbatim("Lines that set one, for whoever comes by them; --user NAME says what a login gets:")
             rows = [
                 [
                     f"{visible(s.path)}:{s.line}",

@@ -219,6 +219,7 @@ class ByNameView(PlainResult):
             "by_shell": found.program is not None and found.program.by_shell,
             "folders": list(found.folders),
             "source": found.source,
+            "open_ends": list(found.open_ends),
             "places": [
                 {
                     "path": place.path,
@@ -242,6 +243,8 @@ class ByNameView(PlainResult):
         else:
             yield Verbatim([Span("No.", "no"), f" {who} finds nothing called {name}  (ENOENT, command not found)"])
         yield Prose(f"Looked for in {folders} ({visible(found.source)}).", 1, hanging="  ")
+        for open_end in found.open_ends:
+            yield Prose(f"Not evaluated: {visible(open_end)}.", 1, hanging="  ")
         if found.program is not None and found.program.by_shell:
             text = (
                 "To the kernel it is no program: without #! in its first line the shell runs it as a script of its own."

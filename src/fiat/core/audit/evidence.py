@@ -22,6 +22,15 @@ class StartedFile(NamedTuple):
     folder: bool = False
 
 
+PATH_OF_ROOT = "path of root"
+"""Under this name stand the folders that root's login looks for programs in, with colons between."""
+
+
+def umask_of(name: str) -> str:
+    """Under which name the umask of somebody's login stands, in octal."""
+    return f"umask of {name}"
+
+
 class Evidence(Protocol):
     """Where an audit looks beside the file tree; None wherever that was not looked at."""
 
@@ -38,7 +47,10 @@ class Evidence(Protocol):
         """The libraries that the program at ``path`` loads as it starts, by path; they need not exist."""
 
     def login(self) -> Mapping[str, str] | None:
-        """The settings of login.defs(5), by name; None where it was not looked at."""
+        """What logins get: :data:`PATH_OF_ROOT` with its folders, and for each person the :func:`umask_of` their login.
+
+        An older snapshot has the settings of login.defs(5) instead. None where it was not looked at.
+        """
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """Which of these logs hold lines that look like credentials, and of what kind they are."""

@@ -37,7 +37,7 @@ FIRST_PERSON = 1000
 _LARGEST_PERSON = 65533
 """The highest number but those that 16 bits have for nobody."""
 
-_NO_LOGIN = ("nologin", "false", "true", "sync", "shutdown", "halt")
+NO_LOGIN = ("nologin", "false", "true", "sync", "shutdown", "halt")
 """Shells that nobody logs in with, by the last name of their path."""
 
 
@@ -77,7 +77,7 @@ class Accounts:
         if account.uid == 0:
             return False
         no_person = account.uid < self.first_person or account.uid in (_LARGEST_PERSON + 1, 2**32 - 2)
-        return no_person or account.shell.rpartition("/")[2] in _NO_LOGIN
+        return no_person or account.shell.rpartition("/")[2] in NO_LOGIN
 
     def user_named(self, name: str) -> User | None:
         """The account of the user called ``name``; None where there is none."""

@@ -6,14 +6,15 @@ in a file or in memory, and any of these as it would be after a change.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 if TYPE_CHECKING:
     from fiat.core.model.accesslist import AccessList
-    from fiat.core.model.accounts import Accounts
+    from fiat.core.model.accounts import Accounts, User
     from fiat.core.model.capabilities import FileCapabilities
     from fiat.core.model.glance import Glance
+    from fiat.core.model.login import Login
     from fiat.core.model.posture import Identity, Object, Placement, Posture, Program
     from fiat.core.model.principals import Principal
 
@@ -155,8 +156,8 @@ class Host(Protocol):
     def seen_by(self, who: Principal) -> Host:
         """The host as ``who`` sees it: with other mounts, or another root directory, for a process that has its own."""
 
-    def login_settings(self) -> Mapping[str, str]:
-        """What login.defs(5) sets, by name; nothing where there is no such file."""
+    def login_of(self, account: User) -> Login:
+        """The umask and the search path that a login of ``account`` gives."""
 
     def process_umask(self, pid: int) -> int:
         """The umask of the running process ``pid``; UnknownAccount if there is none."""

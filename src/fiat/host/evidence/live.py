@@ -7,13 +7,16 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 
 from fiat.core.audit import secretkinds
-from fiat.core.audit.evidence import StartedFile
+from fiat.core.audit.evidence import PATH_OF_ROOT, StartedFile, umask_of
 from fiat.core.model.host import Host
 from fiat.core.tree.walk import Handles, Trouble
 from fiat.host.evidence.libraries import Libraries
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.sources import everything_started
 from fiat.host.live.node import LiveNode
+
+_ACCOUNTS = 2_000
+"""Of so many accounts it is asked what a login gives."""
 
 _OF_LOGS = 1 << 20
 """Bytes of a log that are looked at."""
@@ -52,8 +55,20 @@ class LiveEvidence:
         return self._libraries.of(path)
 
     def login(self) -> Mapping[str, str] | None:
-        """The settings of login.defs(5) on this host, by name; None where it could not be read."""
-        return self._host.login_settings()
+        """What logins get on this host, by words: see :class:`fiat.core.audit.evidence.Evidence`."""
+        return self._logins
+
+    @cached_property
+    def _logins(self) -> Mapping[str, str]:
+        accounts = self._host.accounts
+        found = {}
+        root = accounts.user_numbered(0)
+        if root is not None:
+            found[PATH_OF_ROOT] = ":".join(self._host.login_of(root).path)
+        for account in accounts.users[:_ACCOUNTS]:
+            if not accounts.is_service(account) and account.uid:
+                found[umask_of(account.name)] = f"{self._host.login_of(account).mask:04o}"
+        return found
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """Logs with lines that look like credentials."""

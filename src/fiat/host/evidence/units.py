@@ -4,6 +4,7 @@ import glob
 import os
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import cached_property
 from typing import NamedTuple
 
@@ -84,6 +85,25 @@ def of_lingering(accounts: Accounts) -> Iterator[StartedFile]:
             yield from of_units_in(Folders(every, account.uid, account.home, f"{name}'s unit"), accounts)
 
 
+class ServiceUmask(NamedTuple):
+    """The umask of a service, and which unit it is of."""
+
+    mask: int
+    unit: str
+
+
+def umasks_of(uid: int, accounts: Accounts) -> list[ServiceUmask]:
+    """The umask of each service that runs as this user (systemd.exec(5), UMask=: 0022 unless it is set)."""
+    where = Folders(_SYSTEM, 0, _home(0, accounts))
+    found = []
+    for name, unit in _units_in(where, accounts):
+        if name.endswith(".service") and unit.uid == uid:
+            word = unit.last("UMask")
+            with suppress(ValueError):
+                found.append(ServiceUmask(int(word, 8) & 0o777 if word else 0o022, name))
+    return found
+
+
 def of_generators() -> Iterator[StartedFile]:
     """The programs that the manager runs by itself, and their folders."""
     for folder in _GENERATORS:
@@ -100,18 +120,25 @@ def of_units_in(where: Folders, accounts: Accounts) -> Iterator[StartedFile]:
             yield StartedFile(folder, where.uid, "units of systemd", run=False, folder=True)
             for part in sorted(glob.glob(f"{glob.escape(folder)}/*.*/")):
                 yield StartedFile(part.rstrip("/"), where.uid, "units of systemd", run=False, folder=True)
+    for name, path in sorted(_by_name(where.folders).items()):
+        if is_dangling(path):
+            yield StartedFile(path, where.uid, f"{where.what} {name}", run=False)
+    for _, unit in _units_in(where, accounts):
+        yield from unit.started()
+
+
+def _units_in(where: Folders, accounts: Accounts) -> Iterator[tuple[str, "Unit"]]:
+    """Each unit in these folders that is not masked, by name, each instance that others want by itself."""
     found = _by_name(where.folders)
     instances = _instances(where.folders)
     for name, path in sorted(found.items()):
-        if is_dangling(path):
-            yield StartedFile(path, where.uid, f"{where.what} {name}", run=False)
         if os.path.realpath(path) == _NOWHERE or not os.path.isfile(path) or not os.path.getsize(path):
             continue  # masked
         real = os.path.basename(os.path.realpath(path))
         for instance in sorted(instances.get(name, ())) or [""]:
             whole = name if not instance else name.replace("@.", f"@{instance}.", 1)
             names = tuple(dict.fromkeys((whole, name, real)))
-            yield from Unit(whole, names, path, where, accounts).started()
+            yield whole, Unit(whole, names, path, where, accounts)
 
 
 def _by_name(folders: Iterable[str]) -> dict[str, str]:
@@ -161,14 +188,18 @@ class Unit:
             pattern = self._specified(line.removeprefix("-"))
             for path in files_like(pattern) if glob.has_magic(pattern) else [pattern]:
                 if path.startswith("/"):
-                    yield StartedFile(path, 0 if self._uid is None else self._uid, self._by, run=False)
+                    yield StartedFile(path, 0 if self.uid is None else self.uid, self._by, run=False)
         for key, lines in self._settings.items():
             if key.startswith("Exec") and key not in ("ExecSearchPath", "ExecPaths"):
                 for line in lines:
                     yield from self._commands(line)
 
+    def last(self, key: str) -> str:
+        """The last value of a setting; nothing where there is none."""
+        return (self._settings.get(key) or [""])[-1]
+
     @cached_property
-    def _uid(self) -> int | None:
+    def uid(self) -> int | None:
         """Who runs it: None for a user that is made for the purpose, or is unknown."""
         if self._where.uid != 0:
             return self._where.uid
@@ -206,7 +237,7 @@ class Unit:
         return f"{self._specified(root)}{path}" if root and path.startswith("/") else path
 
     def _setting(self, *, privileged: bool) -> Setting:
-        uid = self._uid
+        uid = self.uid
         home = _home(uid, self._accounts)
         folder = self._specified((self._settings.get("WorkingDirectory") or ["/"])[-1].removeprefix("-"))
         path = tuple(

@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 from fiat.core.errors import SnapshotError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.text import quoted
-from fiat.core.words.accountfiles import first_person, parse_group, parse_login_definitions, parse_passwd
+from fiat.core.words.accountfiles import first_person, parse_group, parse_passwd
 from fiat.host.textfile import beginning_of, bytes_of
 
 Found = TypeVar("Found")
@@ -138,11 +138,6 @@ def sources_of_groups(text: str) -> set[str]:
             sources = re.sub(r"\[[^]]*\]", " ", rest) if "[" in rest else rest
             lines.setdefault(database.strip(), set(sources.split()))
     return lines.get("initgroups") or lines.get("group") or {"files"}
-
-
-def login_definitions() -> dict[str, str]:
-    """The settings of this host's login.defs(5)."""
-    return parse_login_definitions(_text_of(LOGIN_DEFS))
 
 
 def _text_of(path: str) -> str:

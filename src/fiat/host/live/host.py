@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 from fiat.core.errors import HostError
-from fiat.core.model.accounts import Accounts
+from fiat.core.model.accounts import Accounts, User
 from fiat.core.model.host import Settings
+from fiat.core.model.login import Login
 from fiat.core.model.principals import Principal
-from fiat.host.live.accounts import NameService, login_definitions
+from fiat.host.live.accounts import NameService
 
 if TYPE_CHECKING:
     from fiat.host.live.postures import Reader
@@ -107,9 +107,11 @@ class LiveHost:
         """This host with the mounts and the root directory of the process ``who``, where it has others."""
         return self._seen_by.get(who.pid, self) if who.pid is not None else self
 
-    def login_settings(self) -> Mapping[str, str]:
-        """What login.defs(5) of this host sets."""
-        return login_definitions()
+    def login_of(self, account: User) -> Login:
+        """What the programs and files of a login on this host give (:mod:`fiat.host.logins`)."""
+        from fiat.host.logins.login import login_of
+
+        return login_of(account, self.accounts)
 
     def process_umask(self, pid: int) -> int:
         """The umask of the process ``pid`` (proc(5), since Linux 4.7)."""

@@ -7,8 +7,9 @@ door may go through other modules: where those give something else, that is an o
 
 import os
 
-from fiat.core.model.accounts import Accounts, User
-from fiat.core.model.login import Login
+from fiat.core.model.accounts import NO_LOGIN, Accounts, User
+from fiat.core.model.login import USUAL_PATH_OF_ROOT, Login
+from fiat.host.evidence.units import umasks_of
 from fiat.host.logins import pam
 from fiat.host.logins.shellfiles import Known, Session, ShellFiles
 
@@ -42,7 +43,9 @@ _ITSELF = "login itself"
 
 
 def login_of(account: User, accounts: Accounts) -> Login:
-    """What a login of ``account`` gives on this host."""
+    """What a login of ``account`` gives on this host; of an account that nobody logs in as, what its services have."""
+    if account.shell.rpartition("/")[2] in NO_LOGIN:
+        return _of_service(account, accounts)
     mask, mask_by, values, by, open_ends = _by_modules(account, accounts, "login")
     for door in _OTHER_DOORS:
         if os.path.isfile(f"/etc/pam.d/{door}"):
@@ -70,10 +73,21 @@ def login_of(account: User, accounts: Accounts) -> Login:
     )
 
 
+def _of_service(account: User, accounts: Accounts) -> Login:
+    """What the units say of the services that run as this account (systemd.exec(5))."""
+    found = umasks_of(account.uid, accounts)
+    given = sorted({one.mask for one in found})
+    first = found[0] if found else None
+    by = "systemd: no unit sets another" if first is None or first.mask == _FIRST else f"unit {first.unit}"
+    ends = [f"other services of this account have {mask:04o}" for mask in given if first and mask != first.mask]
+    path = USUAL_PATH_OF_ROOT
+    return Login(first.mask if first else _FIRST, by, path, "systemd", tuple(ends))
+
+
 def _by_modules(account: User, accounts: Accounts, service: str) -> tuple[int, str, dict[str, str], str, list[str]]:
     """The umask and the variables before the shell begins, and what set the umask and the search path."""
     stack = pam.Stack(account, accounts, service)
-    mask, mask_by = _FIRST, "what starts login, for nothing sets another"
+    mask, mask_by = _FIRST, "what starts the login program: no module and no file of a shell sets another"
     values: dict[str, str] = {}
     name, usual = _ENV_PATH[account.uid == 0]
     defined = pam.definition(name)

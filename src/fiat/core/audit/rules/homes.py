@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 
 from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.evidence import PATH_OF_ROOT
 from fiat.core.audit.replacing import footholds, mend_of, without
 from fiat.core.model import right as rights
 from fiat.core.model.accounts import User
@@ -114,7 +115,8 @@ def _foreign(audited: AuditedTree) -> Iterator[RuleFinding]:
 
 
 def _path_of_root(audited: AuditedTree) -> Iterator[RuleFinding]:
-    listed = (audited.evidence.login() or {}).get("ENV_SUPATH", "").removeprefix("PATH=")
+    login = audited.evidence.login() or {}
+    listed = login.get(PATH_OF_ROOT) or login.get("ENV_SUPATH", "").removeprefix("PATH=")
     folders = [one for one in listed.split(":") if one.startswith("/")] or list(USUAL_FOLDERS)
     said: set[tuple[str, int, str]] = set()
     for folder in folders:

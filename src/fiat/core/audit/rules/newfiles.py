@@ -3,11 +3,13 @@
 Source: inode(7), on setgid; acl(5), "OBJECT CREATION AND DEFAULT ACLs"; umask(2).
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
 
 import numpy as np
 
 from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule, RuleFinding
+from fiat.core.audit.evidence import umask_of
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID
 from fiat.core.model.modechange import parse_change
@@ -59,31 +61,39 @@ def _default_differs(audited: AuditedTree) -> Iterator[RuleFinding]:
 
 def _umask_defeats(audited: AuditedTree) -> Iterator[RuleFinding]:
     mode, _, gid = audited.columns
-    umask = _login_umask(audited)
-    if umask is None or not umask & 0o020:
-        return
     bare = audited.by_rest(lambda rest: rest.posture.default is None)
     shared = audited.directories & bare & (mode & SETGID != 0) & (mode & 0o030 == 0o030)
     for group in np.unique(gid[shared]).tolist():
         if audited.accounts.member_count(group) < 2:
             continue
-        name = naming.group(group, audited.accounts)
-        text = f"group {name} works here together, and a login's umask {umask:04o} takes w from what each of them makes"
+        masks = _login_umasks(audited, group)
+        defeated = {name: mask for name, mask in masks.items() if mask & 0o020}
+        if not defeated:
+            continue
+        words = [f"user:{name}" for name in sorted(defeated)]
+        whose = "each of them" if len(defeated) == len(masks) else naming.several_words(words, audited.accounts, 3)
+        mask = next(iter(defeated.values()))
+        team = naming.group(group, audited.accounts)
+        text = f"group {team} works here together, and a login's umask {mask:04o} takes w from what {whose} makes"
         entry = Entry(Tag.OWNING_GROUP, 7)
         mend = Mend(Wish(default=ListWish((EntryWish(entry),))))
         yield RuleFinding("odd", text, np.flatnonzero(shared & (gid == group)), 0, mend)
 
 
-def _login_umask(audited: AuditedTree) -> int | None:
-    """What login.defs(5) gives everybody; None where it says nothing, or more to whoever has a group of their own."""
-    settings = audited.evidence.login() or {}
-    word = settings.get("UMASK", "")
-    if settings.get("USERGROUPS_ENAB", "").lower() == "yes" or not word:
-        return None
-    try:
-        return int(word, 8)
-    except ValueError:
-        return None
+def _login_umasks(audited: AuditedTree, group: int) -> dict[str, int]:
+    """The umask of the login of each member of a group, as far as it is known."""
+    login = audited.evidence.login() or {}
+    found = {}
+    for member in dict.fromkeys((*audited.accounts.primary_members(group), *audited.accounts.listed_members(group))):
+        word = login.get(umask_of(member.name), _by_definitions(login))
+        with suppress(ValueError):
+            found[member.name] = int(word, 8)
+    return found
+
+
+def _by_definitions(login: Mapping[str, str]) -> str:
+    """What login.defs(5) gives everybody; nothing where it gives more to whoever has a group of their own."""
+    return "" if login.get("USERGROUPS_ENAB", "").lower() == "yes" else login.get("UMASK", "")
 
 
 RULES = (
