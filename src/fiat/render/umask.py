@@ -50,7 +50,7 @@ class LoginView(UmaskView):
     def __init__(self, found: LoginUmask) -> None:
         super().__init__(found.umask)
         self.login = found
-        self.where = WhereSetView(found.found)
+        self.where = WhereSetView(found.found, "Every line that sets one, whether it counts here or not:")
 
     def records(self) -> Iterator[Fields]:
         """The umask, whose it is, and what decided."""
@@ -76,11 +76,15 @@ class LoginView(UmaskView):
             yield from self.where.blocks()
 
 
+_EVERYBODY = "Lines that set one, for whoever comes by them; --user NAME says what a login gets:"
+
+
 class WhereSetView(PlainResult):
     """Where the umask is set on this host."""
 
-    def __init__(self, found: Search) -> None:
+    def __init__(self, found: Search, title: str = _EVERYBODY) -> None:
         self.found = found
+        self.title = title
 
     def envelope(self) -> Fields:
         """The lines that set one, and the files that were searched."""
@@ -99,7 +103,7 @@ class WhereSetView(PlainResult):
             text = f"Set nowhere in the {len(found.read)} files searched: what the kernel gave the first process holds."
             yield Verbatim(text)
         else:
-            yield Verbatim("Lines that set one, for whoever comes by them; --user NAME says what a login gets:")
+            yield Verbatim(self.title)
             rows = [
                 [
                     f"{visible(s.path)}:{s.line}",

@@ -102,6 +102,10 @@ class WaysView(PlainResult):
             "losses": [shift_fields(shift) for shift in way.losses],
             "collateral": {
                 "others": {"gains": way.others[0], "losses": way.others[1]},
+                "made_later": {
+                    "gain": [naming.word_for(who) for who in way.later.gaining],
+                    "lose": [naming.word_for(who) for who in way.later.losing],
+                },
                 "anyone_else": cost.anyone_else,
                 "own": cost.own,
                 "root": way.root,
@@ -305,6 +309,11 @@ class WaysView(PlainResult):
             if count:
                 whom = several_words(people, self.accounts, 4, "others")
                 parts.append(f"{whom} {verb if len(people) > 1 else f'{verb}s'} {counted(count, 'right')}")
+        for people_later, verb in ((way.later.gaining, "gain"), (way.later.losing, "lose")):
+            if people_later:
+                words = [naming.word_for(who) for who in people_later]
+                whom = several_words(words, self.accounts, 4, "others")
+                parts.append(f"{whom} {verb if len(words) > 1 else f'{verb}s'} on what is made there later")
         if way.cost.anyone_else:
             parts.append(f"anyone else gains {counted(way.cost.anyone_else, 'right')}")
         if not parts and way.cost.groups:

@@ -16,6 +16,7 @@ from fiat.core.rules.decision import superuser
 from fiat.core.rules.difference import moves_names_of_others
 from fiat.core.rules.effective import effective
 from fiat.core.suggest.goal import Goal
+from fiat.core.suggest.later import LaterShift, Makers
 from fiat.core.suggest.means import MEANS
 from fiat.core.tree.walk import walk
 from fiat.core.words import naming
@@ -73,7 +74,7 @@ class Way(NamedTuple):
 
     ``others`` counts what other users gain and lose, root aside, and ``whom`` names them, by the words for them.
     ``members`` are users, by number, for whom the owner's letters or an entry of their own are changed because what is
-    meant for their group would not reach them.
+    meant for their group would not reach them. ``later`` is what others gain and lose on what is made there later.
     ``wishes`` are those of the steps and such as are carried out in trees. ``tree`` tells that everything below is
     changed too, and ``short`` says what of the goal is not covered.
     """
@@ -92,6 +93,7 @@ class Way(NamedTuple):
     tree: bool = False
     short: tuple[Finding, ...] = ()
     members: tuple[int, ...] = ()
+    later: LaterShift = LaterShift()
 
     @property
     def gains(self) -> tuple[Shift, ...]:
@@ -120,10 +122,11 @@ def way_of(
     strangers = 0 if any(goal.who.kind == "anyone-else" for goal in goals) else counting.strangers(gains)
     groups = {shift.principal.gids for shift in (*gains, *losses) if shift.principal.kind == "group"}
     groups -= {goal.who.gids for goal in goals if goal.who.kind == "group"}
+    later = counting.later(draft.plan) if draft.plan is not None else LaterShift()
     cost = Cost(
-        against=bool(lost if goals[0].gives else gained),
+        against=bool((lost or later.lost) if goals[0].gives else (gained or later.gained)),
         anyone_else=strangers,
-        others=gained + lost,
+        others=gained + lost + later.gained + later.lost,
         groups=len(groups),
         by_owner="owner" in draft.means,
         own=counting.own((*gains, *losses), meant),
@@ -149,6 +152,7 @@ def way_of(
         draft.tree,
         draft.short,
         _own_classes(draft.plan) if draft.plan is not None and any(goal.who.kind == "group" for goal in goals) else (),
+        later,
     )
 
 
@@ -211,6 +215,12 @@ class _Counting:
                 seen[key] = max(seen.get(key, 0), shift.paths)
                 words[naming.word_for(who)] = None
         return sum(seen.values()), tuple(words)
+
+    def later(self, plan: Plan) -> LaterShift:
+        """What others gain and lose on what is made later, where default lists change."""
+        if not any(one.change.before.default != one.change.after.default for one in plan.changes):
+            return LaterShift()
+        return Makers(self.host).shifts(plan, lambda who: not superuser(who) and not self._meant(who))
 
     def strangers(self, shifts: Sequence[Shift]) -> int:
         """Rights by paths of anyone else."""

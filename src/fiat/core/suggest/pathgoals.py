@@ -13,6 +13,7 @@ from fiat.core.suggest.cost import Cost, Meant, meant_by
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms
+from fiat.core.suggest.later import Makers
 from fiat.core.suggest.means import MEANS, Means, Need
 from fiat.core.suggest.memberships import members_of
 from fiat.core.suggest.needs import ROOT, ask, needs_of
@@ -31,6 +32,7 @@ class PathGoals:
         self.goals = goals
         self.terms = terms
         self.walked = walked
+        self._makers = Makers(host)
         self.edits = PathEdits(host, terms, of_accounts(host.accounts))
         self.missing = 0
         self.skipped: tuple[str, ...] = ()
@@ -50,7 +52,11 @@ class PathGoals:
     def _misses_new(self, goal: Goal) -> bool:
         """Whether what is made later in the directory that a goal is for would not follow."""
         end = walk(self.host, goal.path).end
-        return end is not None and for_new(end, goal, ROOT, self.host.settings.umask) is not None
+        return end is not None and for_new(end, goal, ROOT, self._umask_at(end)) is not None
+
+    def _umask_at(self, end: Object) -> int:
+        """What the umasks of all take who make things in a directory today."""
+        return self._makers.umask(walk(self.host, end.path), end.posture) if end.posture.directory else 0
 
     def why_none(self) -> str:
         """Why there is no way."""
@@ -118,7 +124,7 @@ class PathGoals:
         """Default lists of the directories that the goals are for, so that what is made there follows."""
         for goal in self.goals:
             end = walk(drafting.then, goal.path).end
-            wish = for_new(end, goal, ROOT, self.host.settings.umask) if end is not None else None
+            wish = for_new(end, goal, ROOT, self._umask_at(end)) if end is not None else None
             if end is not None and wish is not None and wish.like is not None:
                 drafting.add(end, wish, wish.like)
 

@@ -15,6 +15,7 @@ from fiat.core.model.wish import Wish
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms
+from fiat.core.suggest.later import Makers
 from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means, wish_between
 from fiat.core.suggest.memberships import (
     for_members,
@@ -64,7 +65,9 @@ class TreeEdits:
         everyone: Universe,
         members: Mapping[Principal, Universe],
         umask: int,
+        makers: Makers,
     ) -> None:
+        self._makers = makers
         self.tree = tree
         self.preference = preference
         self.terms = terms
@@ -112,7 +115,7 @@ class TreeEdits:
             steps += self._one(Need(now, goal.who, want, goal.gives, want if self.preference.top else goal.part))
             if self.terms.and_new and profile.posture.directory:
                 now = found._replace(posture=steps[-1][1] if steps else profile.posture)
-                new = for_new(now, goal, ROOT, self._umask)
+                new = for_new(now, goal, ROOT, self._makers.umask(self.tree.route, profile.posture))
                 if new is not None and new.like is not None:
                     steps.append((new, new.like))
         return steps

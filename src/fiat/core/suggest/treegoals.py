@@ -27,6 +27,7 @@ from fiat.core.suggest.cost import Cost, Meant
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms, implied_by
+from fiat.core.suggest.later import Makers
 from fiat.core.suggest.means import MEANS
 from fiat.core.suggest.memberships import (
     members_of,
@@ -63,6 +64,7 @@ class TreeGoals:
         self.terms = terms
         self.walked = walked
         self.everyone = of_accounts(host.accounts)
+        self._makers = Makers(host)
         self.people = list(dict.fromkeys(goal.who for goal in goals))
         self.members: tuple[Principal, ...] = ()
         self._members = {who: members_of(who, host.accounts) for who in self.people if who.kind == "group"}
@@ -111,8 +113,11 @@ class TreeGoals:
 
     def _misses_new(self, tree: GoalTree, goal: Goal) -> bool:
         """Whether there is a directory in a tree where what is made later would not follow."""
-        umask = self.host.settings.umask
-        return any(for_new(profile.at(), goal, ROOT, umask) is not None for profile in tree.survey.profiles)
+        return any(
+            for_new(profile.at(), goal, ROOT, self._makers.umask(tree.route, profile.posture)) is not None
+            for profile in tree.survey.profiles
+            if profile.posture.directory
+        )
 
     # --- proposals ---
 
@@ -124,7 +129,10 @@ class TreeGoals:
             if opened is None:
                 continue
             terms, umask = self.terms, self.host.settings.umask
-            edits = [TreeEdits(tree, preference, terms, self.everyone, self._members, umask) for tree in self.trees]
+            edits = [
+                TreeEdits(tree, preference, terms, self.everyone, self._members, umask, self._makers)
+                for tree in self.trees
+            ]
             if preference.top:
                 for one in edits:
                     one.close(drafting)
