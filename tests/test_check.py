@@ -4,7 +4,7 @@ import json
 import os
 import random
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -36,7 +36,7 @@ from support.estates import (
     remember,
     write_accounts,
 )
-from support.files import IMMUTABLE, change_flags, make, mode_of, states
+from support.files import IMMUTABLE, change_flags, give_list, make, mode_of, set_state, state_of, states
 from support.filesystems import fresh
 from support.places import trusted_folder
 from support.program import fiat, fiat_as, machine, run_here
@@ -316,6 +316,63 @@ def test_postures_that_are_stated(folder: str) -> None:
         for command in one["mend"]:
             assert run_here(*command.split()[1:], "--no-history", *ACCEPT)[0] == 0, command
     assert machine("check", str(file))["broken"] == 0
+
+
+CHANGES: dict[str, Callable[[str], object]] = {
+    "owner": lambda path: os.chown(path, 20007, -1),
+    "group": lambda path: os.chown(path, -1, 39999),
+    "more for others": lambda path: os.chmod(path, mode_of(path) | 0o004),
+    "less for the owner": lambda path: os.chmod(path, mode_of(path) & ~0o200),
+    "other bits of the group": lambda path: os.chmod(path, mode_of(path) ^ 0o030),
+    "setuid": lambda path: os.chmod(path, mode_of(path) | 0o4000),
+    "a list": lambda path: give_list(path, "user::rw-,user:20007:r--,group::r--,mask::r--,other::---"),
+    "everything": lambda path: os.chmod(path, 0o777),
+}
+
+
+ARRANGED = (
+    "private",
+    *(f"{one}:{{0}}" for one in ("readers", "published", "inbox", "log", "drop-box", "secret")),
+    "team:{1}",
+)
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("name", ARRANGED)
+def test_a_file_that_is_changed_is_no_longer_as_it_was_arranged(name: str, folder: str) -> None:
+    """Arranged for real, it holds; each change of one file in it breaks it, but what the arrangement leaves open."""
+    write_accounts(folder)
+    name = name.format([*USERS][2], [*GROUPS][1])
+    file_alone = name.startswith("secret")
+    top = make(f"{folder}/top", 0o755, directory=not file_alone)
+    os.chown(top, 20001, 31002)
+    inside = top if file_alone else make(f"{top}/inside")
+    os.chown(inside, 20001, 31002)
+    history = ("--history", f"{folder}/history.db", "--accounts", folder)
+    assert run_here("set", top, "--arrange", name, *history, *ACCEPT)[0] == 0
+    below = "false" if file_alone else "true"
+    (Path(folder) / "e.toml").write_text(
+        f'[[expect]]\nname = "so"\npaths = ["{top}"]\nbelow = {below}\narrangement = "{name}"\nbecause = "x"\n'
+    )
+    check_it = ("check", f"{folder}/e.toml", "--accounts", folder)
+    assert run_here(*check_it)[0] == 0
+    uid, gid, mode, lists = os.stat(inside).st_uid, os.stat(inside).st_gid, mode_of(inside), state_of(inside)
+    for what, change in CHANGES.items():
+        change(inside)
+        same = state_of(inside) == lists
+        expected = 0 if same or (name.partition(":")[0], what) in OPEN else 1
+        assert run_here(*check_it)[0] == expected, what
+        os.chown(inside, uid, gid)
+        set_state(inside, lists)
+        assert mode_of(inside) == mode
+        assert run_here(*check_it)[0] == 0, what
+
+
+OPEN = {
+    *((name, "owner") for name in ("team", "log", "drop-box", "secret")),
+    *((name, "group") for name in ("private", "readers", "drop-box", "secret")),
+}
+"""What an arrangement leaves open: who owns what several make, and the group where it gets nothing."""
 
 
 @pytest.mark.root

@@ -18,12 +18,14 @@ from fiat.core.errors import PathError
 from fiat.core.expect.expectation import Demand, Expectation, NamedPeople, StatedPosture
 from fiat.core.model.accesslist import AccessList, from_mode
 from fiat.core.model.accounts import Accounts
+from fiat.core.model.arrangement import Arrangement
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.mode import octal
+from fiat.core.model.mode import SETGID, octal
 from fiat.core.model.posture import Identity, Kind, Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.principals import places as bits_in
 from fiat.core.model.right import Right
+from fiat.core.model.wish import Wish
 from fiat.core.suggest.arranging import Arranger
 from fiat.core.text import joined, quoted, visible
 from fiat.core.tree.assembly import survey_of_one
@@ -222,7 +224,22 @@ def arranged(posture: Posture, stated: StatedPosture, audited: AuditedTree) -> P
     actor, umask = audited.host.actor(), audited.host.settings.umask
     owner = audited.survey.top.posture.uid
     wish = Arranger(stated.arrangement, owner, audited.accounts, actor, umask).wish(Profile(posture).at("/"))
-    return wanted(posture, wish, actor, umask)
+    after = wanted(posture, wish, actor, umask)
+    owned = _owned_as(posture, stated.arrangement.arrangement, audited.survey.top.posture)
+    return after if owned == Wish() else wanted(after, owned, actor, umask)
+
+
+def _owned_as(posture: Posture, arrangement: Arrangement, top: Posture) -> Wish:
+    """What an arrangement says of owner and group without naming them: where nobody but the owner makes anything, all
+    is the owner's, and where directories hand their group on, all has that group."""
+    folder, pattern = arrangement.directory, arrangement.directory if posture.directory else arrangement.file
+    if folder.mode is None or not folder.mode.isdigit() or pattern.mode is None:
+        return Wish()
+    mode = int(folder.mode, 8)
+    others_make = mode & 0o022 or any("w" in entry.rpartition(":")[2] for entry in folder.entries)
+    uid = None if others_make or pattern.owner is not None else top.uid
+    gid = top.gid if mode & SETGID and pattern.group is None else None
+    return Wish(uid=None if uid == posture.uid else uid, gid=None if gid == posture.gid else gid)
 
 
 def _entries(acl: AccessList | None) -> str:

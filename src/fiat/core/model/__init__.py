@@ -14,6 +14,7 @@ __all__ = (
     "glance",
     "host",
     "listbytes",
+    "login",
     "mode",
     "modechange",
     "posture",

@@ -3,4 +3,4 @@
 The door of this room is :func:`fiat.host.logins.login.login_of`.
 """
 
-__all__ = ("login",)
+__all__ = ()
