@@ -15,7 +15,7 @@ import pytest
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.mode import EXECUTE, READ, WRITE
 from fiat.core.model.posture import Kind, Posture
-from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe
+from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, bare_group
 from fiat.core.rules.decision import Decision
 from fiat.core.suggest import means
 from support.smallworlds import GIDS, UIDS, Rank, SmallWorld, best_of
@@ -87,6 +87,62 @@ def test_no_change_costs_less_where_no_lists_are_kept() -> None:
                 assert best_of(world.ways(who, right, gives, (by,))) == every.least(who, want, gives, by), (by, asked)
             compared += 1
     assert compared > WORLDS * 5
+
+
+@pytest.mark.slow
+def test_no_change_costs_less_for_a_group_where_no_lists_are_kept() -> None:
+    """For every member and for the group alone: all modes and groups, the owner as it is, or root where a member is to
+    have less; a way is found where there is one, and costs nobody else anything where that can be."""
+    choices = random.Random(SEED)
+    compared = 0
+    for _ in range(WORLDS * 2):
+        world = SmallWorld(choices, lists=False, folder=0o755)
+        everyone = Universe([*world.people, ANYONE_ELSE])
+        decisions = {
+            posture: Decision(posture, everyone)
+            for posture in (
+                world.file._replace(mode=mode, uid=uid, gid=gid)
+                for uid, gid, mode in itertools.product({world.file.uid, 0}, GIDS, range(0o1000))
+            )
+        }
+        for gid, (right, want), gives in itertools.product(GIDS, WANTS.items(), (True, False)):
+            group = bare_group(gid, f"g{gid}")
+            found = world.ways(group, right, gives)
+            members = sum(1 << place for place, one in enumerate(everyone.principals) if one.uid and gid in one.gids)
+            if found.already or not members or choices.random() < 0.7:
+                continue
+            least = _least_for_group(world.file, decisions, group, members, want, gives)
+            asked = f"{gives} g{gid} {right}: {world.file} {[one.gids for one in world.people]}"
+            best = best_of(found)
+            assert (best is None) == (least is None), asked
+            assert least is not True or best == (False, 0, 0), asked
+            compared += 1
+    assert compared > WORLDS * 2
+
+
+def _least_for_group(
+    before: Posture, decisions: dict[Posture, Decision], group: Principal, members: int, want: int, gives: bool
+) -> bool | None:
+    """Whether a change costs nobody but the members anything; None where there is no change that does it."""
+    everyone = decisions[before].universe
+    root = everyone.with_uid(0)
+    to_root = not gives and bool(everyone.with_uid(before.uid) & members)
+    found: bool | None = None
+    had = [decisions[before].allowed(one) for one in (READ, WRITE, EXECUTE)]
+    for posture, decision in decisions.items():
+        uid = posture.uid
+        if (uid != before.uid and not to_root) or decision.allowed(want) & members != (members if gives else 0):
+            continue
+        if bool(Decision(posture, Universe([group])).allowed(want)) is not gives:
+            continue
+        has = [decision.allowed(one) for one in (READ, WRITE, EXECUTE)]
+        moved = everyone.with_uid(before.uid) ^ everyone.with_uid(uid)
+        for one, other in zip(had, has, strict=True):
+            moved |= one ^ other
+        found = not moved & ~members & ~root
+        if found:
+            return True
+    return found
 
 
 @pytest.mark.slow

@@ -209,7 +209,7 @@ def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Princi
     had_before = _rights(need.object.posture, everyone)
     stranger = everyone.of_kind("anyone-else")
     aside = everyone.of_kind("group") | everyone.with_uid(0) | stranger
-    aside |= everyone.with_uid(need.who.uid) if need.who.uid is not None else 0
+    aside |= everyone.with_uid(need.who.uid) if need.who.uid is not None else members_among(everyone, need.who)
 
     def local(posture: Posture) -> tuple[int, int, int]:
         moved = diff(had_before, _rights(posture, everyone))
@@ -226,8 +226,12 @@ def means_for(need: Need, everyone: Universe, gids: Iterable[int], actor: Princi
                 found[posture] = means._replace(local=local(posture))
 
     take(single_means(need, everyone))
-    if not any(means.local == (0, 0, 0) for means in found.values()):
-        take(_by_bits(need, gids, local))
+    alone = need.object.keeps_lists is False  # members whom another class decides for can be given no entry there
+    if not any(
+        means.local == (0, 0, 0) and not (alone and not _met_by_members(need, everyone, posture))
+        for posture, means in found.items()
+    ):
+        take(_by_bits(need, everyone, gids, local))
     groups = sorted((means.local, means.wish.access.entries) for means in found.values() if means.names == _BY_GROUP)
     if groups and groups[0][0] != (0, 0, 0):
         take(_by_values(need, everyone, dict.fromkeys(entries[0].entry.id for _, entries in groups if entries)))
@@ -393,14 +397,34 @@ def _mode(user_class: str, need: Need) -> ModeChange:
 # --- owner, group and the three classes together ------------------------------------------
 
 
-def _by_bits(need: Need, gids: Iterable[int], local: Callable[[Posture], tuple[int, int, int]]) -> list[Means]:
+def members_among(everyone: Universe, who: Principal) -> int:
+    """The users of a group, root aside; nobody where it is no group."""
+    if who.kind != "group":
+        return 0
+    found = 0
+    for gid in who.gids:
+        found |= everyone.in_group(gid)
+    return found & everyone.of_kind("user") & ~everyone.with_uid(0)
+
+
+def _met_by_members(need: Need, everyone: Universe, posture: Posture) -> bool:
+    """Whether it is so for each member of the group that it is about."""
+    members = members_among(everyone, need.who)
+    allowed = Decision(posture, everyone).allowed(need.want) & members if members else 0
+    return allowed == (members if need.gives else 0)
+
+
+def _by_bits(
+    need: Need, everyone: Universe, gids: Iterable[int], local: Callable[[Posture], tuple[int, int, int]]
+) -> list[Means]:
     """Where there is no list, each owner and group in question, with all that the three classes may be given.
 
     A class is given what any of the three has now, or several of them together, with what is asked for or without it:
-    whoever comes to another class by a change of owner or group can so keep what they had.
+    whoever comes to another class by a change of owner or group can so keep what they had. For a group it must be so
+    for each of its members: where there is no list nobody can be given an entry.
     """
     posture, who = need.object.posture, need.who
-    if posture.acl is not None or who.kind == "group":
+    if posture.acl is not None:
         return []
     uids = {posture.uid}
     if need.gives and who.uid is not None:
@@ -420,7 +444,7 @@ def _by_bits(need: Need, gids: Iterable[int], local: Callable[[Posture], tuple[i
         ]
         mode = posture.mode & SPECIAL | classes[0] << 6 | classes[1] << 3 | classes[2]
         candidate = posture._replace(mode=mode, uid=uid, gid=gid)
-        if names and need.met(candidate):
+        if names and need.met(candidate) and _met_by_members(need, everyone, candidate):
             wish = Wish(
                 mode=parse_change(octal(mode)) if mode != posture.mode else None,
                 uid=uid if uid != posture.uid else None,

@@ -156,7 +156,16 @@ class PathGoals:
 
     def _needs_of(self, goal: Goal) -> Iterator[Need]:
         verdict = ask(self.host, goal)
-        return iter(()) if verdict.allowed is goal.gives else needs_of(goal, verdict)
+        if verdict.allowed is not goal.gives:
+            yield from needs_of(goal, verdict)
+            return
+        # so it is for a group, and not for a member whom another class decides for: where there are no lists they can
+        # be given no entry of their own, and something that all members are of has to become of the object
+        for member in self._wrong_members(goal):
+            for need in needs_of(goal, ask(self.host, goal, member)):
+                if need.object.keeps_lists is False:
+                    yield need
+            return
 
 
 def _drafted(chosen: Sequence[Means], drafting: Drafting) -> tuple[tuple[str, ...], Drafting, int]:
