@@ -15,7 +15,7 @@ from fiat.core.model.listbytes import DEFAULT_XATTR
 from fiat.core.model.principals import Principal
 from support.files import IMMUTABLE, POWERS, change_flags, give_list, list_of, make, mode_of, state_of, states
 from support.filesystems import ROOT, fresh
-from support.program import fiat, fiat_as, machine, sample
+from support.program import fiat, fiat_as, machine, run_here, sample
 
 
 def history(folder: str) -> tuple[str, str]:
@@ -459,3 +459,15 @@ def test_the_plan_for_a_tree_of_the_sample_host() -> None:
         assert before == after or after["name"] == "survey"
     assert value["applied"] is False
     assert {guard["name"] for guard in value["guards"]} == {"clears-special", "held-by-flags"}
+
+
+@pytest.mark.root
+def test_what_another_mount_shows_is_said_to_change_there_too(folder: str) -> None:
+    inner, beside = make(f"{folder}/inner", 0o755, directory=True), make(f"{folder}/beside", 0o755, directory=True)
+    subprocess.run(["mount", "--bind", inner, beside], check=True)
+    try:
+        told = run_here("set", inner, "--mode", "700", "--preview")[1]
+    finally:
+        subprocess.run(["umount", beside], check=True)
+    assert f"what changes is shown by another mount too, and is other there as well: {beside}" in told
+    assert "another mount" not in run_here("set", inner, "--mode", "700", "--preview")[1]

@@ -153,6 +153,7 @@ def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem
     yield from made.caveats
     yield from caveats.of_mounts_not_counted(made.skipped)
     yield from caveats.of_names_not_counted(made.names_elsewhere)
+    yield from caveats.of_other_mounts(made.shown_at)
     for trouble in made.troubles:
         problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
 

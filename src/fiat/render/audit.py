@@ -136,7 +136,7 @@ class AuditView(PlainResult):
             yield Verbatim(f"      and {len(one.commands) - 1:,} more such commands, which --json has", 2)
         if one.later:
             yield Verbatim("mend  once the danger there is mended: fiat audit tells then what is left", 2)
-        cost = [guard.text for guard in one.guards] + list(self._cost(one)) if one.commands else []
+        cost = [*(f"guarded: {guard.text}" for guard in one.guards), *self._cost(one)] if one.commands else []
         if cost:
             yield Prose(f"      {'; '.join(cost)}", 2, hanging="      ")
 

@@ -1,7 +1,7 @@
 """What Fiat does not evaluate, said where it applies."""
 
 import os
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from fiat.core.model import capabilities
@@ -183,6 +183,14 @@ def of_names_not_counted(names: int) -> list[Finding]:
     what = "another name" if names == 1 else f"{names:,} other names"
     text = f"gains and losses leave out {what} of what changes: nothing says where on the file system these are"
     return [Finding("names-not-counted", "plain", text)]
+
+
+def of_other_mounts(paths: Sequence[str]) -> list[Finding]:
+    """Paths by which other mounts show what changes, where nobody was counted either."""
+    if not paths:
+        return []
+    text = f"what changes is shown by another mount too, and is other there as well: {_several([*paths])}"
+    return [Finding("other-mounts", "plain", text)]
 
 
 def _several(points: list[str]) -> str:

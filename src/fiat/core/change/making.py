@@ -5,9 +5,10 @@ The effects are those of the host *as if* the plan were carried out; they are co
 """
 
 import errno
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fiat.core.change import guards, notes, steps
 from fiat.core.change.counting import count_effects
@@ -171,6 +172,19 @@ class _Making:
 # --- guards -----------------------------------------------------------------------
 
 
+def _shown_at(part: PlanPart, meant: NDArray[np.bool_]) -> Iterator[str]:
+    """By which paths other mounts show the first of what changes, or its top."""
+    survey = part.target.survey
+    beside = survey.profiles.by_rest(lambda rest: rest.mount is not None and bool(rest.mount.beside))[survey.profile]
+    for place in np.flatnonzero(meant & beside)[:_SHOWN].tolist():
+        mount = survey.profiles[int(survey.profile[place])].mount
+        yield from mount.elsewhere(survey.path(place)) if mount is not None else ()
+
+
+_SHOWN = 4
+"""Of so many changed objects other paths are named."""
+
+
 def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Finding]:
     """Every guard that objects."""
     examples = made.examples()
@@ -189,6 +203,8 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
             inside[identity] = inside.get(identity, 0) + len(places)
     for part in made.parts:
         survey, meant = part.target.survey, part.write & made.changing_in(part)
+        if meant.any():
+            made.shown_at += [path for path in _shown_at(part, meant) if path not in made.shown_at]
         if meant.any() and part.target.goals is not None:  # each for itself, and not because of what it lies in
             paths = (path for _, path in survey.paths_of(np.flatnonzero(meant).tolist()))
             changed += [guards.ChangedPlace(path, False, 1) for path in paths]

@@ -37,7 +37,8 @@ class Plan:
 
     ``troubles`` are places under a changed directory that could not be looked
     at: gains and losses there are not counted; ``skipped`` are mounts that
-    were left out there. ``names_elsewhere`` are further names of what changes,
+    were left out there. ``shown_at`` are paths by which other
+    mounts show what changes; ``names_elsewhere`` are further names of what changes,
     wherever they are. ``caveats`` are about what gains and losses were counted on, ``notes`` what is
     to be known of some of the paths besides.
     """
@@ -50,6 +51,7 @@ class Plan:
         self.troubles: list[Trouble] = []
         self.skipped: list[str] = []
         self.names_elsewhere = 0
+        self.shown_at: list[str] = []
         self.caveats: list[Finding] = []
         self.notes: list[Finding] = []
 
