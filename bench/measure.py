@@ -77,7 +77,7 @@ LINES = (
     Line("save, 9,500 profiles", "9,500 profiles", ("save", "-o", _SAVED), 2.5, 5.0),
     Line("who, of what was saved", "9,500 profiles", (*_ALL, "--from", _SAVED), 2.4, 4.0),
     Line("compare, with what was saved", "9,500 profiles", ("compare", _SAVED, "live"), 6.0, 12.0),
-    Line("audit, few profiles", "few profiles", ("audit", "--not", "secret-readable"), 3.0, 6.0),
+    Line("audit, few profiles", "few profiles", ("audit", "--not", "secret-readable"), 4.5, 12.0),
     Line("audit, and what files hold", "few profiles", ("audit",), 6.0, 12.0),
     Line("show, CSV", "9,500 profiles", (*_LIST, "--format", "csv"), 2.8, 8.0),
 )

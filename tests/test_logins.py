@@ -16,7 +16,7 @@ import pytest
 
 from fiat.core.model.login import Login
 from fiat.host.live.accounts import from_folder
-from fiat.host.logins.login import login_of
+from fiat.host.logins.login import LiveLogins
 from support.kernel import as_somebody
 from support.places import trusted_folder
 
@@ -286,7 +286,7 @@ def disagreement(seed: int) -> str:
             accounts = from_folder("/etc")
             account = accounts.user_named(name)
             assert account is not None
-            return login_of(account, accounts), _really(name)
+            return LiveLogins(accounts).of(account), _really(name)
 
         ours, (mask, path) = _inside(etc, both)
         if (ours.mask, ":".join(ours.path)) == (mask, path):

@@ -55,7 +55,7 @@ def umask_at_login(host: Host, name: str) -> LoginUmask:
     account = host.accounts.user_named(name)
     if account is None:
         raise UnknownAccount(name, f"no user is called {quoted(name)} in {host.accounts.source}")
-    login = host.login_of(account)
+    login = host.logins().of(account)
     found = umaskfiles.search(account.home)
     service = account.shell.rpartition("/")[2] in NO_LOGIN
     whose = f"{'a service that runs as' if service else 'a login of'} {account.name}"

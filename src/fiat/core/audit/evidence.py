@@ -12,7 +12,8 @@ class StartedFile(NamedTuple):
     ``uid`` is who runs it, None for a user that is made for the purpose; ``by`` says
     in words what starts it, such as ``unit tidefeed.service``. What is ``run`` is
     a program or a script, anything else is read. Of a ``folder`` everything is run, or
-    read: what somebody adds to it as well. It need not exist yet: whoever makes it decides then.
+    read: what somebody adds to it as well. It need not exist yet: whoever makes it decides then. ``end`` is what is
+    there once symlinks are followed, or the directory that lacks it; empty where that was not looked up.
     """
 
     path: str
@@ -20,6 +21,7 @@ class StartedFile(NamedTuple):
     by: str
     run: bool = True
     folder: bool = False
+    end: str = ""
 
 
 PATH_OF_ROOT = "path of root"

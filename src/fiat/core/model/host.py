@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 if TYPE_CHECKING:
     from fiat.core.model.accesslist import AccessList
-    from fiat.core.model.accounts import Accounts, User
+    from fiat.core.model.accounts import Accounts
     from fiat.core.model.capabilities import FileCapabilities
     from fiat.core.model.glance import Glance
-    from fiat.core.model.login import Login
+    from fiat.core.model.login import Logins
     from fiat.core.model.posture import Identity, Object, Placement, Posture, Program
     from fiat.core.model.principals import Principal
 
@@ -156,8 +156,8 @@ class Host(Protocol):
     def seen_by(self, who: Principal) -> Host:
         """The host as ``who`` sees it: with other mounts, or another root directory, for a process that has its own."""
 
-    def login_of(self, account: User) -> Login:
-        """The umask and the search path that a login of ``account`` gives."""
+    def logins(self) -> Logins:
+        """What logins give on this host, as its files are now."""
 
     def process_umask(self, pid: int) -> int:
         """The umask of the running process ``pid``; UnknownAccount if there is none."""

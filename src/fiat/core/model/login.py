@@ -1,6 +1,8 @@
 """What a login gives: the umask and the search path that somebody's shell begins with."""
 
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
+
+from fiat.core.model.accounts import User
 
 
 class Login(NamedTuple):
@@ -16,6 +18,21 @@ class Login(NamedTuple):
     path_by: str
     open_ends: tuple[str, ...] = ()
     known: bool = True
+
+
+class Logins(Protocol):
+    """What logins give; files that several have to do with are read once."""
+
+    def of(self, account: User) -> Login:
+        """The umask and the search path that a login of ``account`` gives."""
+
+
+class UsualLogins:
+    """What most hosts give."""
+
+    def of(self, account: User) -> Login:
+        """What is usual for root, and for everybody else."""
+        return usual(root=account.uid == 0)
 
 
 USUAL_PATH = ("/usr/local/bin", "/usr/bin", "/bin")

@@ -52,6 +52,7 @@ class Makers:
         self._access = Access(self.everyone, host.settings)
         self._decisions = Decisions(self.everyone)
         self._umasks: dict[str, int] = {}
+        self._logins = host.logins()
         self._reach: dict[str, int] = {}
 
     def of(self, route: Route, posture: Posture) -> list[Maker]:
@@ -82,7 +83,7 @@ class Makers:
         if account is None:
             return self._host.settings.umask
         if account.name not in self._umasks:
-            self._umasks[account.name] = self._host.login_of(account).mask
+            self._umasks[account.name] = self._logins.of(account).mask
         return self._umasks[account.name]
 
     # --- what moves ---

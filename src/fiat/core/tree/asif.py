@@ -12,11 +12,11 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple, Protocol
 
 from fiat.core.model.accesslist import AccessList
-from fiat.core.model.accounts import Accounts, User
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import Host, Node, Settings
-from fiat.core.model.login import Login
+from fiat.core.model.login import Logins
 from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
 from fiat.core.model.posture import Identity, Mount, Object, Placement, Posture, Program
@@ -111,9 +111,9 @@ class HostAsIf:
         seen = self.host.seen_by(who)
         return self if seen is self.host else HostAsIf(seen, self.supposition)
 
-    def login_of(self, account: User) -> Login:
-        """What a login gives on the host beneath."""
-        return self.host.login_of(account)
+    def logins(self) -> Logins:
+        """What logins give on the host beneath."""
+        return self.host.logins()
 
     def process_umask(self, pid: int) -> int:
         """The umask of the process ``pid`` on the host beneath."""

@@ -3,7 +3,7 @@
 import errno
 import os
 import stat
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from fiat.core.audit import secretkinds
@@ -60,15 +60,7 @@ class LiveEvidence:
 
     @cached_property
     def _logins(self) -> Mapping[str, str]:
-        accounts = self._host.accounts
-        found = {}
-        root = accounts.user_numbered(0)
-        if root is not None:
-            found[PATH_OF_ROOT] = ":".join(self._host.login_of(root).path)
-        for account in accounts.users[:_ACCOUNTS]:
-            if not accounts.is_service(account) and account.uid:
-                found[umask_of(account.name)] = f"{self._host.login_of(account).mask:04o}"
-        return found
+        return _Logins(self._host)
 
     def logged(self, paths: Sequence[str]) -> Mapping[str, str] | None:
         """Logs with lines that look like credentials."""
@@ -110,6 +102,34 @@ class LiveEvidence:
         finally:
             handles.close()
         return found
+
+
+class _Logins(Mapping[str, str]):
+    """What logins get, each worked out when it is asked for."""
+
+    def __init__(self, host: Host) -> None:
+        self._host = host
+        accounts = host.accounts
+        people = [one for one in accounts.users[:_ACCOUNTS] if one.uid and not accounts.is_service(one)]
+        self._people = {umask_of(one.name): one for one in people}
+        self._known: dict[str, str] = {}
+        self._logins = host.logins()
+
+    def __getitem__(self, word: str) -> str:
+        if word not in self._known:
+            root = self._host.accounts.user_numbered(0)
+            if word == PATH_OF_ROOT and root is not None:
+                self._known[word] = ":".join(self._logins.of(root).path)
+            else:
+                self._known[word] = f"{self._logins.of(self._people[word]).mask:04o}"
+        return self._known[word]
+
+    def __iter__(self) -> Iterator[str]:
+        yield PATH_OF_ROOT
+        yield from self._people
+
+    def __len__(self) -> int:
+        return len(self._people) + 1
 
 
 def _start(held: int, count: int, more: Callable[[bytes], bool]) -> bytes:

@@ -13,6 +13,7 @@ from fiat.host.evidence.network import of_the_network
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.scripts import followed
 from fiat.host.evidence.sessions import of_pam, of_ssh, of_sudo
+from fiat.host.evidence.texts import Ends
 from fiat.host.evidence.units import of_generators, of_lingering, of_units
 from fiat.host.evidence.upkeep import of_log_rotation, of_package_manager
 
@@ -30,7 +31,8 @@ def everything_started(accounts: Accounts, packages: Packages, libraries: Librar
                 loads[one.path] = libraries.of(one.path)
             by = f"library of {one.path}, {one.by}"
             found += (StartedFile(path, one.uid, by, run=False) for path in loads[one.path])
-    return tuple(dict.fromkeys(found))
+    ends = Ends()
+    return tuple(one._replace(end=ends.of(one.path)) for one in dict.fromkeys(found))
 
 
 def _each(accounts: Accounts) -> Iterator[StartedFile]:

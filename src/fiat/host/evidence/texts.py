@@ -61,6 +61,33 @@ def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:
             yield found[name]
 
 
+class Ends:
+    """Where paths lead, each directory on the way looked up once."""
+
+    def __init__(self) -> None:
+        self._folders: dict[str, tuple[str, bool]] = {}
+
+    def of(self, path: str) -> str:
+        """What is there once symlinks are followed, or else the nearest directory that lacks it."""
+        folder, name = os.path.split(path)
+        if folder not in self._folders:
+            self._folders[folder] = self._nearest(folder), os.path.isdir(folder)
+        known, there = self._folders[folder]
+        if not there:
+            return known
+        whole = f"{known.rstrip('/')}/{name}"
+        if os.path.islink(whole):
+            return self._nearest(path)
+        return whole if os.path.lexists(whole) else known
+
+    @staticmethod
+    def _nearest(path: str) -> str:
+        found = os.path.realpath(path)
+        while not os.path.lexists(found):
+            found = os.path.dirname(found)
+        return found
+
+
 def number_of(word: str, accounts: Accounts) -> int | None:
     """The number of a user, by name or as it stands; None where there is none of that name."""
     account = accounts.user_named(word)

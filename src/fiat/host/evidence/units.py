@@ -5,7 +5,7 @@ import os
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from fiat.core.audit.evidence import StartedFile
@@ -313,10 +313,19 @@ def _parts(names: Iterable[str], folders: Sequence[str]) -> list[str]:
         wanted.append(f"{kind}.d")
     found: dict[str, str] = {}
     for folder in folders:
-        for part in dict.fromkeys(wanted):
-            for path in glob.glob(f"{glob.escape(f'{folder}/{part}')}/*.conf"):
+        there = _folders_in(folder)
+        for part in dict.fromkeys(wanted) if there else ():
+            for path in () if part not in there else glob.glob(f"{glob.escape(f'{folder}/{part}')}/*.conf"):
                 found.setdefault(os.path.basename(path), path)
     return [found[name] for name in sorted(found) if os.path.isfile(found[name])]
+
+
+@lru_cache(maxsize=256)
+def _folders_in(folder: str) -> frozenset[str]:
+    """The names of the directories in one."""
+    with suppress(OSError), os.scandir(folder) as entries:
+        return frozenset(one.name for one in entries if one.is_dir())
+    return frozenset()
 
 
 def settings_in(path: str) -> Iterator[tuple[str, str]]:

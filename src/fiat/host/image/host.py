@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model.accesslist import AccessList
-from fiat.core.model.accounts import Accounts, User
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.glance import Glance, glance_at
 from fiat.core.model.host import NotHeld, Settings
-from fiat.core.model.login import Login, usual
+from fiat.core.model.login import Logins, UsualLogins
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
 from fiat.core.model.posture import Identity, Kind, Object, Placement, Posture, Program
 from fiat.core.model.principals import Principal, unlisted_user
@@ -165,9 +165,9 @@ class ImageHost:
         """This very host: everyone sees the same of an image."""
         return self
 
-    def login_of(self, account: User) -> Login:
+    def logins(self) -> Logins:
         """What is usual: an image holds none of the files that decide it."""
-        return usual(root=account.uid == 0)
+        return UsualLogins()
 
     def process_umask(self, pid: int) -> int:
         """Always raises: nothing runs in an image."""

@@ -8,9 +8,9 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 from fiat.core.errors import HostError
-from fiat.core.model.accounts import Accounts, User
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
-from fiat.core.model.login import Login
+from fiat.core.model.login import Logins
 from fiat.core.model.principals import Principal
 from fiat.host.live.accounts import NameService
 
@@ -107,11 +107,11 @@ class LiveHost:
         """This host with the mounts and the root directory of the process ``who``, where it has others."""
         return self._seen_by.get(who.pid, self) if who.pid is not None else self
 
-    def login_of(self, account: User) -> Login:
+    def logins(self) -> Logins:
         """What the programs and files of a login on this host give (:mod:`fiat.host.logins`)."""
-        from fiat.host.logins.login import login_of
+        from fiat.host.logins.login import LiveLogins
 
-        return login_of(account, self.accounts)
+        return LiveLogins(self.accounts)
 
     def process_umask(self, pid: int) -> int:
         """The umask of the process ``pid`` (proc(5), since Linux 4.7)."""

@@ -11,6 +11,7 @@ from fiat.core.model.accounts import NO_LOGIN, Accounts, User
 from fiat.core.model.login import USUAL_PATH_OF_ROOT, Login
 from fiat.host.evidence.units import umasks_of
 from fiat.host.logins import pam
+from fiat.host.logins.files import Files
 from fiat.host.logins.shellfiles import Known, Session, ShellFiles
 
 _FIRST = 0o022
@@ -42,21 +43,31 @@ _WITH_MORE = frozenset(("bash", "rbash", "zsh", "ksh", "mksh"))
 _ITSELF = "login itself"
 
 
-def login_of(account: User, accounts: Accounts) -> Login:
-    """What a login of ``account`` gives on this host; of an account that nobody logs in as, what its services have."""
+class LiveLogins:
+    """What logins give on this host, as its files are when they are first looked at."""
+
+    def __init__(self, accounts: Accounts) -> None:
+        self._accounts = accounts
+        self._files = Files()
+
+    def of(self, account: User) -> Login:
+        """What a login of ``account`` gives; of an account that nobody logs in as, what its services have."""
+        return _login_of(account, self._accounts, self._files)
+
+
+def _login_of(account: User, accounts: Accounts, files: Files) -> Login:
     if account.shell.rpartition("/")[2] in NO_LOGIN:
         return _of_service(account, accounts)
-    mask, mask_by, values, by, open_ends = _by_modules(account, accounts, "login")
+    mask, mask_by, values, by, open_ends = _by_modules(account, accounts, "login", files)
     for door in _OTHER_DOORS:
         if os.path.isfile(f"/etc/pam.d/{door}"):
-            other = _by_modules(account, accounts, door)
+            other = _by_modules(account, accounts, door, files)
             if other[0] != mask:
                 open_ends.append(f"by {door} the modules set {other[0]:04o}, by {other[1]}, before the shell begins")
                 break
     name = os.path.basename(account.shell) or "sh"
-    shell = ShellFiles(_session(account, accounts, name, values, mask))
-    files = _START_UP.get(name)
-    for one in files or ():
+    shell = ShellFiles(_session(account, accounts, name, values, mask), files)
+    for one in _START_UP.get(name, ()):
         places = [
             place.replace("~", account.home.rstrip("/"), 1) for place in ((one,) if isinstance(one, str) else one)
         ]
@@ -84,22 +95,24 @@ def _of_service(account: User, accounts: Accounts) -> Login:
     return Login(first.mask if first else _FIRST, by, path, "systemd", tuple(ends))
 
 
-def _by_modules(account: User, accounts: Accounts, service: str) -> tuple[int, str, dict[str, str], str, list[str]]:
+def _by_modules(
+    account: User, accounts: Accounts, service: str, files: Files
+) -> tuple[int, str, dict[str, str], str, list[str]]:
     """The umask and the variables before the shell begins, and what set the umask and the search path."""
-    stack = pam.Stack(account, accounts, service)
+    stack = pam.Stack(account, accounts, service, files)
     mask, mask_by = _FIRST, "what starts the login program: no module and no file of a shell sets another"
     values: dict[str, str] = {}
     name, usual = _ENV_PATH[account.uid == 0]
-    defined = pam.definition(name)
+    defined = pam.definition(files, name)
     by = f"/etc/login.defs:{defined[1]}" if defined is not None else _ITSELF
     path = defined[0].removeprefix("PATH=") if defined is not None else usual
     for kind in ("auth", "session"):
         for module in stack.passed(kind):
             if module.name == "pam_umask.so" and kind == "session":
-                found = pam.mask_by(module, account, accounts, mask)
+                found = pam.mask_by(module, account, accounts, mask, files)
                 mask, mask_by = found if found is not None else (mask, mask_by)
             elif module.name == "pam_env.so":
-                for variable, _, place in pam.variables_by(module, values, account):
+                for variable, _, place in pam.variables_by(module, values, account, files):
                     if variable == "PATH":
                         by = place
     values.setdefault("PATH", path)

@@ -10,7 +10,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.model.accounts import Accounts, User
-from fiat.host.evidence.texts import text_of
+from fiat.host.logins.files import Files
 from fiat.host.textfile import beginning_of
 
 _FOLDER = "/etc/pam.d"
@@ -38,7 +38,8 @@ class _Line(NamedTuple):
 class Stack:
     """What a service's files say of one type (``auth``, ``session``), followed for one account."""
 
-    def __init__(self, account: User, accounts: Accounts, service: str) -> None:
+    def __init__(self, account: User, accounts: Accounts, service: str, files: Files) -> None:
+        self._files = files
         self._account = account
         self._accounts = accounts
         self._service = service
@@ -77,7 +78,9 @@ class Stack:
 
     def _lines(self, path: str, kind: str, depth: int) -> Iterator[_Line]:
         """The lines of this type, with those of files that are put in as they stand."""
-        for number, line in _numbered(path):
+        for number, line in self._files.numbered(path):
+            if kind not in line and not line.startswith("@"):
+                continue
             if line.startswith("@include"):
                 for other in line.split()[1:2]:
                     if depth < _DEEPEST:
@@ -148,32 +151,15 @@ def _action(control: str, succeeds: bool) -> str:
     return values.get("success", values.get("default", "ok")) if succeeds else values.get("default", "ignore")
 
 
-def _numbered(path: str) -> Iterator[tuple[int, str]]:
-    """The lines of a file, those that end in a backslash together; without comments."""
-    going_on = ""
-    for number, line in enumerate(text_of(path).split("\n"), 1):
-        if line.endswith("\\"):
-            going_on += line[:-1] + " "
-            continue
-        whole = (going_on + line).partition("#")[0].strip()
-        going_on = ""
-        if whole:
-            yield number, whole
-
-
 # --- what the modules do ---------------------------------------------------------------------
 
 
-def definition(name: str, path: str = _DEFINITIONS) -> tuple[str, int] | None:
-    """The first value of a name in login.defs(5), as pam_umask reads it, and its line."""
-    for number, line in enumerate(text_of(path).split("\n"), 1):
-        words = line.partition("#")[0].split(None, 1)
-        if len(words) == 2 and words[0].lower() == name.lower():
-            return words[1].strip().strip('"'), number
-    return None
+def definition(files: Files, name: str, path: str = _DEFINITIONS) -> tuple[str, int] | None:
+    """The first value of a name in login.defs(5), and its line."""
+    return files.definitions(path).get(name.lower())
 
 
-def mask_by(module: Module, account: User, accounts: Accounts, before: int) -> tuple[int, str] | None:
+def mask_by(module: Module, account: User, accounts: Accounts, before: int, files: Files) -> tuple[int, str] | None:
     """The umask that pam_umask(8) sets, and by what; None where it sets none."""
     found: tuple[int, str] | None = None
     own_group = "usergroups" in module.arguments
@@ -181,13 +167,13 @@ def mask_by(module: Module, account: User, accounts: Accounts, before: int) -> t
         if argument.startswith("umask="):
             found = _octal(argument[6:], module.place)
     if found is None:
-        set_there = definition("UMASK")
+        set_there = definition(files, "UMASK")
         if set_there is not None:
             found = _octal(set_there[0], f"{_DEFINITIONS}:{set_there[1]}, by pam_umask")
-            ours = definition("USERGROUPS_ENAB")
+            ours = definition(files, "USERGROUPS_ENAB")
             own_group |= ours is not None and ours[0].lower() == "yes" and _asks_for_own_groups()
         else:
-            other = definition("UMASK", "/etc/default/login")
+            other = definition(files, "UMASK", "/etc/default/login")
             found = _octal(other[0], f"/etc/default/login:{other[1]}, by pam_umask") if other is not None else None
     if "nousergroups" in module.arguments:
         own_group = False
@@ -221,27 +207,27 @@ def _octal(word: str, place: str) -> tuple[int, str] | None:
     return (int(digits[0], 8) & 0o777, place) if digits is not None and digits[0] else (0, place)
 
 
-def variables_by(module: Module, values: dict[str, str], account: User) -> Iterator[tuple[str, str, str]]:
+def variables_by(module: Module, values: dict[str, str], account: User, files: Files) -> Iterator[tuple[str, str, str]]:
     """The variables that pam_env(8) sets, with their values and where they stand; ``values`` are those set by then."""
     given = dict(word.partition("=")[::2] for word in module.arguments)
     rules = given.get("conffile", "/etc/security/pam_env.conf")
-    for name, value in _rules(rules, values, account):
+    for name, value in _rules(files, rules, values, account):
         values[name] = value
         yield name, value, rules
     if given.get("readenv", "1") != "0":
         path = given.get("envfile", "/etc/environment")
-        for name, value, number in _assigned(path):
+        for name, value, number in _assigned(files, path):
             values[name] = value
             yield name, value, f"{path}:{number}"
     if given.get("user_readenv", "0") == "1" and account.home:
         path = f"{account.home}/{given.get('user_envfile', '.pam_environment')}"
-        for name, value in _rules(path, values, account):
+        for name, value in _rules(files, path, values, account):
             values[name] = value
             yield name, value, path
 
 
-def _rules(path: str, values: dict[str, str], account: User) -> Iterator[tuple[str, str]]:
-    for _, line in _numbered(path):
+def _rules(files: Files, path: str, values: dict[str, str], account: User) -> Iterator[tuple[str, str]]:
+    for _, line in files.numbered(path):
         words = re.findall(r'(?:[^\s"]|"[^"]*")+', line)
         chosen = {"DEFAULT": "", "OVERRIDE": ""}
         for word in words[1:]:
@@ -259,8 +245,8 @@ def _expanded(value: str, values: dict[str, str], account: User) -> str:
     return re.sub(r"(?<!\\)\$\{(\w+)\}", lambda found: values.get(found[1], ""), value)
 
 
-def _assigned(path: str) -> Iterator[tuple[str, str, int]]:
-    for number, line in enumerate(text_of(path).split("\n"), 1):
+def _assigned(files: Files, path: str) -> Iterator[tuple[str, str, int]]:
+    for number, line in enumerate(files.text(path).split("\n"), 1):
         text = line.strip().removeprefix("export ").strip()
         name, equals, value = text.partition("=")
         if not equals or text.startswith("#") or not re.fullmatch(r"\w+", name):

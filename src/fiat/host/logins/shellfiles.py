@@ -16,10 +16,9 @@ from typing import NamedTuple
 from fiat.core.errors import NotationError
 from fiat.core.model import umask
 from fiat.host.evidence.commandlines import run_parts
-from fiat.host.logins.words import Token, tokens_of
-from fiat.host.textfile import beginning_of
+from fiat.host.logins.files import Files
+from fiat.host.logins.words import Token
 
-_LARGEST = 1 << 18
 _DEEPEST = 8
 _STEPS = 20_000
 """Commands that are followed in all before the rest is left."""
@@ -66,8 +65,9 @@ class _End(Exception):
 class ShellFiles:
     """A shell that reads one file after the other. ``by`` says for each variable, and for ``umask``, what set it."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, files: Files) -> None:
         self.session = session
+        self._files = files
         self.values = dict(session.values)
         self.mask: int = session.mask
         self.by: dict[str, str] = {}
@@ -78,14 +78,12 @@ class ShellFiles:
     def read(self, path: str, depth: int = 0) -> bool:
         """Do what is in a file; False where there is none that can be read."""
         try:
-            text = os.fsdecode(beginning_of(path, _LARGEST))
+            tokens = self._files.tokens(path)
         except FileNotFoundError:
             return False
         except OSError:
             self._open(f"{path} cannot be read")
             return False
-        try:
-            tokens = tokens_of(text)
         except ValueError:
             self._open(f"{path} is not understood")
             return False

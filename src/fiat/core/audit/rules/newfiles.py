@@ -85,7 +85,7 @@ def _login_umasks(audited: AuditedTree, group: int) -> dict[str, int]:
     login = audited.evidence.login() or {}
     found = {}
     for member in dict.fromkeys((*audited.accounts.primary_members(group), *audited.accounts.listed_members(group))):
-        word = login.get(umask_of(member.name), _by_definitions(login))
+        word = login.get(umask_of(member.name)) or _by_definitions(login)
         with suppress(ValueError):
             found[member.name] = int(word, 8)
     return found

@@ -40,10 +40,11 @@ def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
     if started is None:
         return
     top = audited.survey.top.path
-    ends = {path: nearest(audited, path) for path in dict.fromkeys(one.path for one in started)}
+    inside = [one for one in started if not one.end or lies_under(one.end, top)]
+    ends = {path: nearest(audited, path) for path in dict.fromkeys(one.path for one in inside)}
     places = audited.places_of([end for end in ends.values() if end is not None and lies_under(end, top)])
     alike: dict[tuple[_Use, Foothold], dict[StartedFile, int]] = {}
-    for one in started:
+    for one in inside:
         place = places.get(ends.get(one.path) or "")
         if place is None:
             continue

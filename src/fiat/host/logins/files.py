@@ -1,0 +1,65 @@
+"""The files of logins, each read once: many people's logins go through the same ones."""
+
+import os
+
+from fiat.host.evidence.texts import text_of
+from fiat.host.logins.words import Token, tokens_of
+from fiat.host.textfile import beginning_of
+
+_LARGEST = 1 << 18
+"""Bytes of a shell's file that are looked at."""
+
+
+class Files:
+    """What files hold, as lines of settings and as words of a shell."""
+
+    def __init__(self) -> None:
+        self._texts: dict[str, str] = {}
+        self._lines: dict[str, list[tuple[int, str]]] = {}
+        self._definitions: dict[str, dict[str, tuple[str, int]]] = {}
+        self._tokens: dict[str, list[Token] | OSError | ValueError] = {}
+
+    def text(self, path: str) -> str:
+        """What a file holds; nothing where it cannot be read."""
+        if path not in self._texts:
+            self._texts[path] = text_of(path)
+        return self._texts[path]
+
+    def numbered(self, path: str) -> list[tuple[int, str]]:
+        """The lines of a file with their numbers, those that end in a backslash together; without comments."""
+        if path not in self._lines:
+            found: list[tuple[int, str]] = []
+            going_on = ""
+            for number, line in enumerate(self.text(path).split("\n"), 1):
+                if line.endswith("\\"):
+                    going_on += line[:-1] + " "
+                    continue
+                whole = (going_on + line).partition("#")[0].strip()
+                going_on = ""
+                if whole:
+                    found.append((number, whole))
+            self._lines[path] = found
+        return self._lines[path]
+
+    def definitions(self, path: str) -> dict[str, tuple[str, int]]:
+        """The first value of each name of a file like login.defs(5), as pam_umask reads it, and its line; in small
+        letters."""
+        if path not in self._definitions:
+            found = self._definitions[path] = {}
+            for number, line in enumerate(self.text(path).split("\n"), 1):
+                words = line.partition("#")[0].split(None, 1)
+                if len(words) == 2:
+                    found.setdefault(words[0].lower(), (words[1].strip().strip('"'), number))
+        return self._definitions[path]
+
+    def tokens(self, path: str) -> list[Token]:
+        """The words of a shell's file; OSError where it cannot be read, ValueError where a quotation does not end."""
+        if path not in self._tokens:
+            try:
+                self._tokens[path] = tokens_of(os.fsdecode(beginning_of(path, _LARGEST)))
+            except (OSError, ValueError) as error:
+                self._tokens[path] = error
+        found = self._tokens[path]
+        if isinstance(found, list):
+            return found
+        raise found
