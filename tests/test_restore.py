@@ -7,6 +7,7 @@ import re
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,7 @@ from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
-from support.estates import Estate, bring_back, crowd, having, keep, remember, write_accounts
+from support.estates import Estate, Having, bring_back, crowd, having, keep, remember, write_accounts
 from support.files import State as Kept
 from support.files import make, mode_of, state_of, states
 from support.filesystems import fresh
@@ -43,10 +44,13 @@ def postures(told: Any) -> dict[str, Any]:
     return {one["path"]: one["after"] for one in told["results"]}
 
 
-def changed_estate(top: str, seed: int, people: LiveHost, held: Path) -> tuple[Estate, dict[str, Kept], Week]:
+def changed_estate(
+    top: str, seed: int, people: LiveHost, held: Path, look: Callable[[Estate], None] = lambda _: None
+) -> tuple[Estate, dict[str, Kept], Week]:
     """An estate that was saved, what everything was then, and the week since; the host must not know its mounts yet."""
     estate = Estate(top, seed)
     was = keep(estate)
+    look(estate)
     save(people, [estate.top], Destination(str(held)), across_mounts=True)
     return estate, was, Week(estate, random.Random(seed))
 
@@ -97,10 +101,30 @@ def test_everything_is_put_back_byte_for_byte_and_undone_again(kind: str, tmp_pa
     assert left > SEEDS
 
 
+def _inodes(top: str) -> dict[str, int]:
+    return {path: os.lstat(path).st_ino for path in states(top)}
+
+
+@pytest.mark.root
+def test_what_was_shut_away_then_is_not_opened_by_giving_back_what_was_lost(folder: str) -> None:
+    """A file that everyone might have read behind a closed directory: opened since, and the file closed since."""
+    shut = make(f"{folder}/shut", 0o700, directory=True)
+    file = make(f"{shut}/file", 0o644)
+    fiat("save", shut, "-o", f"{folder}/then.jsonl")
+    os.chmod(shut, 0o755)
+    os.chmod(file, 0o600)
+    told = machine("restore", f"{folder}/then.jsonl", "--only-lost", "--preview")
+    assert not told["gains"]
+    assert told["left_alone"] == {"opens-more": [file]}
+    os.chmod(shut, 0o700)
+    assert not machine("restore", f"{folder}/then.jsonl", "--only-lost", "--preview")["gains"]
+
+
 @pytest.mark.root
 @pytest.mark.parametrize("only", [RestoreDirection.LOST, RestoreDirection.GAINED])
 def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
-    """The kernel is asked before and after: nobody loses anything by giving back, or gains by taking away."""
+    """The kernel is asked before and after: nobody loses anything by giving back, or gets what they had not at first,
+    and nobody gains by taking away."""
     write_accounts(str(tmp_path))
     accounts = from_folder(str(tmp_path))
     moved = 0
@@ -108,7 +132,15 @@ def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
         for seed in range(FIRST + 1530, FIRST + 1530 + 2 * SEEDS):
             held = tmp_path / f"{seed}.jsonl.zst"
             people = LiveHost(accounts)
-            estate, _, _ = changed_estate(top, seed, people, held)
+            had: list[Having] = []
+            inodes: dict[str, int] = {}
+
+            def look(estate: Estate) -> None:
+                remember(estate)
+                had.append(having(estate, everyone))  # noqa: B023
+                inodes.update(_inodes(estate.top))  # noqa: B023
+
+            estate, _, _ = changed_estate(top, seed, people, held, look)
             with estate:
                 remember(estate)
                 kept = keep(estate)
@@ -120,6 +152,9 @@ def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
                 if only is RestoreDirection.LOST:
                     assert before <= after, (seed, sorted(before - after)[:3])
                     assert not found.planned.plan.losses
+                    same = {path for path, inode in _inodes(estate.top).items() if inodes.get(path) == inode}
+                    more = {one for one in after - before if one[2] in same and one[1] in ("read", "write", "execute")}
+                    assert more <= had[0], (seed, sorted(more - had[0])[:3])
                 else:
                     assert after <= before, (seed, sorted(after - before)[:3])
                     assert not found.planned.plan.gains

@@ -12,9 +12,10 @@ from fiat.core.change.privilege import Digests, may_come_back
 from fiat.core.change.target import Target
 from fiat.core.model.host import Progress, no_progress
 from fiat.core.state.comparison import matched
+from fiat.core.state.openings import opening_more
 from fiat.core.state.restoring import LeftObjects as LeftObjects
 from fiat.core.state.restoring import RestoreDirection as RestoreDirection
-from fiat.core.state.restoring import restoring
+from fiat.core.state.restoring import restoring, without
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Handles
 from fiat.core.words.selection import Selection
@@ -57,6 +58,8 @@ def restore(
         for (then, after), compared in zip(trees, [matched(*views, taking) for views in trees], strict=True):
             same = partial(unchanged, then.survey, after.survey)
             found = restoring(compared, after.survey, now.host.accounts, same, only, privilege=privilege)
+            if only is RestoreDirection.LOST:
+                found = without(found, opening_more(before.host, now.host, (then, after), compared.matching, found))
             left += found.left
             top = after.survey.top.path
             targets.append(Target(top, after.route, found.survey, found.chosen, True, goals=found.goals))

@@ -19,6 +19,10 @@ _WHY = {
         "left alone: nothing gives back what was lost there, and nothing else",
         "left alone: nothing takes away what was gained there, and nothing else",
     ),
+    "opens-more": (
+        "left alone: others would get there by now who did not then; fiat let gives it to whom it is meant for",
+        "",
+    ),
     "privilege": (
         "put back without setuid, setgid and capabilities, for others could have written to it since; look at what it "
         "holds, then --accept privilege",

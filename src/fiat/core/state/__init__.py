@@ -7,5 +7,6 @@ __all__ = (
     "capture",
     "comparison",
     "matching",
+    "openings",
     "restoring",
 )

@@ -110,6 +110,15 @@ def restoring(
     return Restoring(survey, chosen, Goals(goals, trusted), [one for one in left if len(one.places)])
 
 
+def without(found: Restoring, places: NDArray[np.int64]) -> Restoring:
+    """The same with these places left alone, since more than was lost would be given there."""
+    if not len(places):
+        return found
+    chosen = found.chosen.copy()
+    chosen[places] = False
+    return found._replace(chosen=chosen, left=[*found.left, LeftObjects("opens-more", found.survey, places)])
+
+
 def _filesystems(survey: Survey) -> NDArray[Any]:
     return survey.profiles.by_rest(lambda rest: rest.filesystem, np.object_)[survey.profile]
 
