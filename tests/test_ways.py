@@ -17,7 +17,7 @@ from fiat.core.model.mode import EXECUTE, READ, WRITE
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, bare_group
 from fiat.core.rules.decision import Decision
-from fiat.core.suggest import means
+from fiat.core.suggest import entrywishes
 from support.smallworlds import GIDS, UIDS, Rank, SmallWorld, best_of
 
 WORLDS = int(os.environ.get("FIAT_JUDGE_WAYS", "5"))
@@ -186,6 +186,6 @@ def _shrunk(real: object, posture: Posture, tag: Tag, number: int | None, new: i
 @pytest.mark.slow
 @pytest.mark.parametrize("fault", [_kept, _raised_over_others, _shrunk])
 def test_the_proof_catches_planted_faults(fault: Callable[..., object], monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(means, "raised", partial(fault, means.raised))
+    monkeypatch.setattr(entrywishes, "raised", partial(fault, entrywishes.raised))
     with pytest.raises(AssertionError):
         test_an_entry_costs_nobody_anything(0o755)

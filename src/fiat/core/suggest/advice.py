@@ -26,7 +26,7 @@ from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.checks import Step, Verdict
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.effective import deciding_list
-from fiat.core.suggest.means import entry_for, had, raised
+from fiat.core.suggest.entrywishes import entry_for, had, raised
 from fiat.core.text import visible
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.words import naming

@@ -11,7 +11,7 @@ from fiat.core.model.arrangement import Arrangement, ArrangementChoice, Arrangem
 from fiat.core.model.posture import Kind, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
-from fiat.core.suggest.means import wish_between
+from fiat.core.suggest.entrywishes import wish_between
 from fiat.core.words.arrangements import entries_in, number_in
 from fiat.core.words.entries import parse_entries, parse_whom
 from fiat.core.words.modes import parse_mode

@@ -7,7 +7,8 @@ from fiat.core.model.host import Host
 from fiat.core.model.posture import Identity, Object, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import ListWish, Wish
-from fiat.core.suggest.means import outcome, wish_between
+from fiat.core.suggest.entrywishes import wish_between
+from fiat.core.suggest.means import outcome
 from fiat.core.tree.asif import FewPostures, HostAsIf, Supposition
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked

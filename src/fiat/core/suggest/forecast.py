@@ -26,8 +26,8 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.effective import effective
 from fiat.core.rules.inheritance import Creation, hands_on_group, made
 from fiat.core.rules.sideeffects import Actor
+from fiat.core.suggest.entrywishes import had, raised, wish_between
 from fiat.core.suggest.goal import Goal
-from fiat.core.suggest.means import had, raised, wish_between
 from fiat.core.text import joined
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import route_for, walk

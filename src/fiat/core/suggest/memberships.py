@@ -17,8 +17,9 @@ from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import Decision, superuser
 from fiat.core.suggest.cost import Draft, Way, meant_by, way_of
+from fiat.core.suggest.entrywishes import entry_holding, had
 from fiat.core.suggest.goal import Goal
-from fiat.core.suggest.means import MEANS, Need, entry_holding, had, outcome, single_means
+from fiat.core.suggest.means import MEANS, Need, outcome, single_means
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.walk import walk
 

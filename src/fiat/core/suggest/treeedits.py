@@ -13,10 +13,11 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.suggest.drafting import Drafting
+from fiat.core.suggest.entrywishes import wish_between
 from fiat.core.suggest.forecast import for_new
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.later import Makers
-from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means, wish_between
+from fiat.core.suggest.means import MEANS, Means, Need, outcome, single_means
 from fiat.core.suggest.memberships import (
     for_members,
     not_more,
