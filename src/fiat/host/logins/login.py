@@ -11,8 +11,9 @@ from fiat.core.model.accounts import NO_LOGIN, Accounts, User
 from fiat.core.model.login import USUAL_PATH_OF_ROOT, Login
 from fiat.host.evidence.units import umasks_of
 from fiat.host.logins import pam
+from fiat.host.logins.conditions import Known
 from fiat.host.logins.files import Files
-from fiat.host.logins.shellfiles import Known, Session, ShellFiles
+from fiat.host.logins.shellfiles import Session, ShellFiles
 
 _FIRST = 0o022
 """The umask of what systemd and the kernel start, and so of login(1) (systemd.exec(5), UMask=)."""
