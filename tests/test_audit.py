@@ -13,6 +13,8 @@ from fiat.core.audit.evidence import NoEvidence, SavedFindings, StartedFile
 from fiat.core.audit.examine import TreeFinding, examine, kept
 from fiat.core.audit.mending import mended
 from fiat.core.audit.registry import RULES
+from fiat.core.model import capabilities
+from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.principals import Principal
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent
@@ -33,6 +35,7 @@ from support.planted import (
     EMPTY,
     KEEPER,
     KEY,
+    PROGRAM,
     SERVICE,
     STEWARD,
     WATCH,
@@ -201,7 +204,7 @@ class Small:
         audited = AuditedTree(host, *survey_at(host, self.top, Extent(details=True)), evidence)
         found = examine(audited, [RULES[code]])
         for one in mended(found):
-            assert one.commands or one.told.found.mend is None, (code, one.told.found.text)
+            assert one.commands or one.later or one.told.found.mend is None, (code, one.told.found.text)
         top = len(self.top) + 1
         return {path[top:] for one in found for path in audited.paths(one.found.places)}
 
@@ -584,3 +587,57 @@ def test_other_names_of_what_lies_behind_a_closed_directory(planted: Planted) ->
     assert said[f"{folder}/outside"] == {"file-open-to-all": "odd", "secret-readable": "odd"}
     assert said[f"{folder}/alone"] == {"file-open-to-all": "plain"}
     assert said[f"{folder}/inside"] == {"file-open-to-all": "plain"}
+
+
+@pytest.mark.root
+def test_what_gives_nobody_anything_is_not_told(folder: str) -> None:
+    """Beside each something that looks the same, and does give or take something."""
+    small = Small(folder)
+    kinds = {
+        "gives": FileCapabilities(2, 1 << 10, 0, True),
+        "permits": FileCapabilities(2, 1 << 10, 0, False),
+        "roots": FileCapabilities(3, 1 << 10, 0, True, 0),
+        "inherits": FileCapabilities(2, 0, 1 << 10, True),
+        "empty": FileCapabilities(2, 0, 0, False),
+        "elsewhere": FileCapabilities(3, 1 << 10, 0, True, KEEPER),
+    }
+    for name, found in kinds.items():
+        path = make(f"{small.top}/{name}", 0o755, text=PROGRAM)
+        os.setxattr(path, capabilities.CAPABILITY_XATTR, capabilities.pack(found))
+    assert small.finds("privilege-unusual") == {"gives", "permits", "roots"}
+    small.place("passed-over", 0o600, KEEPER, THIRD, acl=LIST.format("rw-", "r--", "---", "r--"))
+    small.place("nothing-either-way", 0o600, KEEPER, THIRD, acl=LIST.format("rw-", "r--", "---", "---"))
+    assert small.finds("list-passed-over") == {"passed-over"}
+    small.place("less", 0o466, KEEPER, ALONE)
+    small.place("roots-less", 0o466, 0, ALONE)
+    assert small.finds("owner-has-less") == {"less"}
+    small.place("group-less", 0o604, KEEPER, THIRD)
+    small.place("nobodys-less", 0o604, KEEPER, EMPTY)
+    assert small.finds("group-has-less") == {"group-less", "passed-over"}
+    small.place("joined-by-nobody", 0o640, KEEPER, EMPTY)
+    small.place("shipped", 0o640, 0, 4)
+    assert small.finds("empty-group") == {"joined-by-nobody"}
+
+
+@pytest.mark.root
+def test_homes_by_a_symlink_and_of_others_and_of_services_with_keys(folder: str) -> None:
+    small = Small(folder)
+    for name, owner in (("real", KEEPER), ("clerks", KEEPER), ("service", 801)):
+        small.place(name, 0o755, owner, ALONE, directory=True)
+    os.symlink(f"{small.top}/real", f"{small.top}/link")
+    small.place("real/.bashrc", 0o644, STEWARD, ALONE)
+    small.place("dotfiles", 0o755, STEWARD, ALONE, directory=True)
+    small.place("dotfiles/profile", 0o644, KEEPER, ALONE)
+    os.symlink(f"{small.top}/dotfiles/profile", f"{small.top}/real/.profile")
+    small.place("service/.ssh", 0o755, 801, ALONE, directory=True)
+    small.place("service/.ssh/authorized_keys", 0o664, 801, WATCH)
+    small.place("quiet", 0o777, 802, ALONE, directory=True)
+    (Path(small.accounts) / "passwd").write_text(
+        f"root:x:0:0::/root:/bin/sh\nkeeper:x:{KEEPER}:{ALONE}::{small.top}/link:/bin/sh\n"
+        f"steward:x:{STEWARD}:{ALONE}::/none:/bin/sh\nclerk:x:21003:{WATCH}::{small.top}/clerks:/bin/sh\n"
+        f"feed:x:801:{ALONE}::{small.top}/service:/usr/sbin/nologin\n"
+        f"quiet:x:802:{ALONE}::{small.top}/quiet:/usr/sbin/nologin\n"
+    )
+    assert small.finds("startup-writable") == {"real/.bashrc", "real/.profile", "service/.ssh/authorized_keys"}
+    assert small.finds("home-open") >= {"clerks"}
+    assert "quiet" not in small.finds("home-open")
