@@ -620,6 +620,23 @@ def test_what_gives_nobody_anything_is_not_told(folder: str) -> None:
 
 
 @pytest.mark.root
+def test_what_is_told_of_several_is_so_of_each(folder: str) -> None:
+    """Alike but for their owners and groups: each is named on its own files, and on no other ones."""
+    small = Small(folder)
+    owners = {"keepers": KEEPER, "stewards": STEWARD, "clerks": 21003}
+    for name, uid in owners.items():
+        small.place(name, 0o466, uid, ALONE)
+        small.place(f"{name}-too", 0o466, uid, THIRD)
+    host = LiveHost(from_folder(small.accounts))
+    audited = AuditedTree(host, *survey_at(host, small.top, Extent(details=True)), NoEvidence())
+    told = examine(audited, [RULES["owner-has-less"]])
+    assert sum(one.paths for one in told) == 6
+    for one in told:
+        for path in audited.paths(one.found.places):
+            assert one.found.text.startswith(f"{os.path.basename(path).split('-')[0].removesuffix('s')} owns it"), path
+
+
+@pytest.mark.root
 def test_homes_by_a_symlink_and_of_others_and_of_services_with_keys(folder: str) -> None:
     small = Small(folder)
     for name, owner in (("real", KEEPER), ("clerks", KEEPER), ("service", 801)):

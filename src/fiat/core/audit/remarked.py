@@ -43,8 +43,25 @@ def _with_remark(audited: AuditedTree, code: str) -> Iterator[tuple[list[int], s
     if not audited.remarks:
         for numbers in _alike(audited):
             for one in remarks_on(audited.survey.profiles[numbers[0]].at(), audited.accounts):
-                audited.remarks.setdefault(one.code, []).append((numbers, one.text))
+                found = _by_owners(audited, numbers, one.code) if one.code in _NAMING else [(numbers, one.text)]
+                audited.remarks.setdefault(one.code, []).extend(found)
     yield from audited.remarks.get(code, [])
+
+
+_NAMING = ("owner-has-less", "group-has-less", "list-passed-over", "empty-group")
+"""Remarks that name the owner or the group of what they are made on."""
+
+
+def _by_owners(audited: AuditedTree, numbers: list[int], code: str) -> Iterator[tuple[list[int], str]]:
+    """The same remark on profiles that are alike but for owner and group, each with the names of its own."""
+    columns = audited.survey.profiles.columns
+    split: dict[tuple[int, int], list[int]] = {}
+    for number in numbers:
+        split.setdefault((int(columns.uid[number]), int(columns.gid[number])), []).append(number)
+    for some in split.values():
+        for one in remarks_on(audited.survey.profiles[some[0]].at(), audited.accounts):
+            if one.code == code:
+                yield some, one.text
 
 
 def _alike(audited: AuditedTree) -> Iterable[list[int]]:
