@@ -13,7 +13,7 @@ from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.wish import Advice, EntryWish, ListWish
-from fiat.core.suggest import advice, means
+from fiat.core.suggest import advice, entrywishes
 from support.estates import (
     ACCEPT,
     GROUPS,
@@ -170,8 +170,8 @@ def untested(
 
 
 FAULTS: dict[str, list[tuple[object, str, object]]] = {
-    "an entry that takes away": [(means, "had", only_what_is_asked), (advice, "effects_at", nobody_loses)],
-    "a mask raised over the others": [(means, "raised", nothing_cut), (advice, "effects_at", nobody_loses)],
+    "an entry that takes away": [(entrywishes, "had", only_what_is_asked), (advice, "effects_at", nobody_loses)],
+    "a mask raised over the others": [(entrywishes, "raised", nothing_cut), (advice, "effects_at", nobody_loses)],
     "what does not help": [(advice, "entry_for", no_help), (advice, "_evaluated", untested)],
 }
 

@@ -41,6 +41,8 @@ def advice_on(host: Host, who: Principal, verdict: Verdict, ask: Asking | None =
     With ``ask``, of each membership it is told whether it suffices alone.
     """
     refused = [step for step in (*verdict.steps, *verdict.beyond) if not step.allowed]
+    if any(step.rule == "missing" for step in refused):
+        return []  # what is not there is not got at by opening the way to it
     actor = host.actor()
     found: list[Advice] = []
     for step in refused:

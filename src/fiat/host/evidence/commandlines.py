@@ -6,7 +6,7 @@ import os
 import re
 import shlex
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from types import MappingProxyType
 from typing import NamedTuple
@@ -351,19 +351,28 @@ _Command = tuple[int, list[str], int, list[str]]
 
 
 def _commands(line: str) -> Iterator[_Command]:
-    """Each simple command; of what a shell would refuse, what is between spaces."""
-    lexer = shlex.shlex(line.replace("\\\n", ""), posix=True, punctuation_chars="();<>|&\n`")
+    """Each simple command; of what a shell would refuse, what is between spaces, line by line."""
+    tokens = _tokens(line.replace("\\\n", ""))
+    if tokens is not None:
+        yield from _split(tokens)
+        return
+    for one in line.split("\n"):
+        tokens = _tokens(one)
+        yield from _split(one.split() if tokens is None else tokens)
+
+
+def _tokens(line: str) -> list[str] | None:
+    """The words and operators of a line; None where a quotation does not end."""
+    lexer = shlex.shlex(line, posix=True, punctuation_chars="();<>|&\n`")
     lexer.whitespace, lexer.whitespace_split, lexer.commenters = " \t\r", True, ""
-    tokens: list[str] = []
     try:
-        tokens.extend(lexer)
-    except ValueError:  # a quotation that does not end: what stands before it counts, and each later line by itself
-        first, _, later = line.partition("\n")
-        if later:
-            yield from _commands(first)
-            yield from _commands(later)
-            return
-        tokens = line.split()
+        return list(lexer)
+    except ValueError:
+        return None
+
+
+def _split(tokens: Iterable[str]) -> Iterator[_Command]:
+    """The simple commands that these make."""
     words: list[str] = []
     fed: list[str] = []
     opened = 0

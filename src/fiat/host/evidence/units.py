@@ -356,39 +356,45 @@ def _split_by(sign: str, words: Iterable[str]) -> Iterator[list[str]]:
         yield found
 
 
+_LONGEST = 1 << 16
+"""Characters of a line that are looked at."""
+
 _ESCAPES = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "s": " "}
 _NUMBERED = {"x": (2, 16), "u": (4, 16), "U": (8, 16)}
 
 
 def split_words(line: str) -> list[str]:
-    """The words of a line of a unit: quoted in one of two ways, with escapes as in C (systemd.syntax(7), "Quoting")."""
+    """The words of a line of a unit: quoted in one of two ways, with escapes as in C (systemd.syntax(7), "Quoting").
+
+    What is longer than any command line is not looked at.
+    """
+    line = line[:_LONGEST]
     words: list[str] = []
-    word: str | None = None
+    parts: list[str] | None = None
     quote = ""
     place = 0
     while place < len(line):
         sign = line[place]
         place += 1
+        added = ""
         if sign == "\\" and place < len(line):
-            if line[place] == ";" and word is None and line[place + 1 : place + 2] in ("", " ", "\t"):
-                word, place = "\\;", place + 1
+            if line[place] == ";" and parts is None and line[place + 1 : place + 2] in ("", " ", "\t"):
+                parts, place = ["\\;"], place + 1
                 continue
             added, place = _escaped(line, place)
-            word = (word or "") + added
         elif quote:
-            if sign == quote:
-                quote = ""
-            else:
-                word = (word or "") + sign
+            quote, added = ("", "") if sign == quote else (quote, sign)
         elif sign in "\"'":
-            quote, word = sign, word or ""
+            quote = sign
         elif sign in " \t\r\n":
-            if word is not None:
-                words.append(word)
-            word = None
+            words += [] if parts is None else ["".join(parts)]
+            parts = None
+            continue
         else:
-            word = (word or "") + sign
-    return [*words, word] if word is not None else words
+            added = sign
+        parts = [] if parts is None else parts
+        parts.append(added)
+    return words if parts is None else [*words, "".join(parts)]
 
 
 def _escaped(line: str, place: int) -> tuple[str, int]:

@@ -6,7 +6,7 @@ from fiat.host.evidence.texts import text_of
 from fiat.host.logins.words import Token, tokens_of
 from fiat.host.textfile import beginning_of
 
-_LARGEST = 1 << 18
+_LARGEST = 1 << 16
 """Bytes of a shell's file that are looked at."""
 
 
