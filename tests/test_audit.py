@@ -86,9 +86,14 @@ def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
     for one in made:
         rule = one.told.rule
         said = {(one.told.found.text, path) for path in one.told.audited.paths(one.told.found.places)}
+        had = _having(planted) if one.takes is not None and one.commands else {}
         for command in one.commands:
             words = command.split()[1:]
             assert run_here(*words, "--accounts", planted.accounts, *ACCEPT, *history)[0] == 0, command
+        has = _having(planted) if had else {}
+        lost = {(who, right) for who in had for right, _ in had[who] - has[who]}
+        taken = {(shift.who, shift.right) for shift in one.takes or ()}
+        assert lost <= taken, (rule.code, one.commands, lost - taken)  # nobody loses what was not told
         audited = audited_tree(planted)
         left = {
             (again.found.text, path)
@@ -102,6 +107,19 @@ def test_each_command_mends_what_it_is_told_for(planted: Planted) -> None:
         assert run_here("undo", "--accept", "privilege", "--accounts", planted.accounts, *history)[0] == 0
         assert states(planted.top) == before
     assert len(made) > 40
+
+
+def _having(planted: Planted) -> dict[str, set[tuple[str, str]]]:
+    """Who may read and write what in the tree, by the kernel: the right and the path, for each user."""
+    paths = [path for path in states(planted.top) if not os.path.islink(path)]
+
+    def tries() -> set[tuple[str, str]]:
+        return {(right, path) for path in paths for right, want in _WANTS if os.access(path, want)}
+
+    return {name: as_somebody(who, tries) for name, who in WHO.items() if name != "anyone-else"}
+
+
+_WANTS = (("read", os.R_OK), ("write", os.W_OK))
 
 
 @pytest.mark.root

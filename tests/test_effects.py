@@ -219,6 +219,27 @@ def test_gains_and_losses_are_the_kernels(kind: str, record_property: Callable[[
         assert tally[name] >= 500 * share or name == CHANGE_OWNER.name, (name, tally)  # root's, whatever changes
 
 
+@pytest.mark.slow
+@pytest.mark.root
+def test_two_targets_with_mounts_in_both(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Trees that hold mounts, and a mount of one in the other's: several of them in one plan, mounts crossed."""
+
+    def plan(estate: Estate, owner: int | None = None) -> list[str]:
+        del owner
+        holding = [one for one in estate.directories if any(mount.startswith(f"{one}/") for mount in estate.mounts)]
+        targets = [estate.dice.choice(holding or estate.directories), estate.dice.choice([*holding, *estate.mounts])]
+        return [*dict.fromkeys(targets), "--below", "--across-mounts", *estate._change(True)]
+
+    monkeypatch.setattr(Estate, "plan", plan)
+    with judging() as judge, fresh("tmpfs") as top:
+        for seed in range(SEED + 7000, SEED + 7000 + SEEDS // 2):
+            with Estate(top, seed) as estate:
+                if estate.mounts:
+                    judge.changes_in(estate, 4)
+    assert not judge.wrong, f"{len(judge.wrong)} wrong:\n" + "\n".join(judge.wrong[:20])
+    assert judge.tally["changed"] > 100, judge.tally
+
+
 # --- the judge can fail ------------------------------------------------------------
 
 

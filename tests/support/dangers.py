@@ -160,6 +160,22 @@ def _by_link(put: Exposure) -> Exposure:
     return linked
 
 
+def _by_linked_folder(put: Exposure) -> Exposure:
+    """The same, through a symlink of root's to the folder that it is in."""
+
+    def linked(host: Host, text: bytes, execute: int) -> str:
+        folder, name = os.path.split(put(host, text, execute))
+        return f"{host.link(f'{host.fresh()}/way', folder)}/{name}"
+
+    return linked
+
+
+def further(exposures: dict[str, Exposure]) -> dict[str, Exposure]:
+    """The same exposures reached in other ways too: by a link, through a linked folder, through both."""
+    ways = {"by a link": _by_link, "through a linked folder": _by_linked_folder}
+    return exposures | {f"{name}, {way}": make(put) for name, put in exposures.items() for way, make in ways.items()}
+
+
 _GROUPS = (0o775, 0, CREW)
 DANGEROUS: dict[str, Exposure] = {
     "bob's file": _plain(0o644, BOB),
@@ -479,6 +495,9 @@ MENTIONS: dict[str, dict[str, Mention]] = {
         "pam_exec more": _line("/etc/pam.d/s{n}", "auth [success=ok default=die] pam_exec.so expose_authtok {p} now"),
         "module": _line("/etc/pam.d/m{n}", "-session optional {p}"),
         "sudo": _in_folder("/etc/sudoers.d/s{n}", "carol ALL=(root) NOPASSWD: {p}, /bin/true\n", 0o440),
+        "sudo alias": _in_folder(
+            "/etc/sudoers.d/t{n}", "Cmnd_Alias TIDE = /bin/true, \\\n  {p}\ncarol ALL=(ALL) TIDE\n", 0o440
+        ),
         "keys": _key_command,
         "proxy": _in_folder("/etc/ssh/ssh_config.d/c{n}.conf", "Host x{n}\n  ProxyCommand {p} %h\n", 0o644),
     },
@@ -557,7 +576,7 @@ SILENCES: dict[str, dict[str, Mention]] = {
 
 def plant(host: Host, mention: Mention, form: str, exposure: str, *, run: bool, danger: bool) -> None:
     """One case: something that lies there so, named so."""
-    put = DANGEROUS.get(exposure) or HARMLESS[exposure]
+    put = further(DANGEROUS).get(exposure) or further(HARMLESS)[exposure]
     path = put(host, SCRIPT if run else b"TIDE=1\n", 0o111 if run else 0)
     mention(host, path)
     also = os.path.dirname(path) if mention is _library_folder else ""
