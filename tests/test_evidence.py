@@ -1,14 +1,17 @@
 """What root and services run and read: each source in its many forms, dangers and what only looks like them."""
 
+import ctypes
 import importlib
 import os
 import pkgutil
 import re
 import shlex
 import subprocess
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TypeVar
 
 import numpy.ma  # noqa: F401  the same as of fiat below
 import pytest
@@ -17,7 +20,9 @@ import fiat
 from fiat.app.audit import audit
 from fiat.core.audit.registry import RULES
 from fiat.host.evidence import units, upkeep
+from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.libraries import Libraries
+from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.dangers import (
     BOB,
@@ -34,6 +39,7 @@ from support.dangers import (
     plant,
     quoted,
 )
+from support.files import make
 from support.kernel import as_somebody
 from support.places import trusted_folder
 from support.times import report
@@ -369,3 +375,147 @@ def test_a_program_with_privilege_is_no_safer_than_its_libraries() -> None:
             os.chmod(host.top + program, 0o4755)
         found = told(host, "privilege-replaceable")
         assert set(found) == {"/usr/local/theirs/run"}
+
+
+Answer = TypeVar("Answer")
+_PROGRAMS = os.environ.get("FIAT_TEST_PROGRAMS", "")
+"""A folder with the files of packages, as they lie under the root directory; where it is not given, what is installed."""
+
+
+def _real(name: str) -> tuple[list[str], dict[str, str]]:
+    """The program of this name, and the environment that it needs; nothing to run where it is not to be had here."""
+    for root in filter(None, (_PROGRAMS, "/")):
+        path = os.path.join(root, "usr/sbin", name)
+        if os.path.exists(path):
+            libraries = [os.path.join(root, one, f"{os.uname().machine}-linux-gnu") for one in ("usr/lib", "lib")]
+            return [path], {"PATH": "/usr/bin:/bin", "LD_LIBRARY_PATH": ":".join(libraries) if root != "/" else ""}
+    pytest.skip(f"no {name} is here to ask")
+
+
+def _with_places(places: dict[str, str], task: Callable[[], Answer]) -> Answer:
+    """What comes of a task in a process for which other folders lie at some paths."""
+
+    def there() -> Answer:
+        libc = ctypes.CDLL(None, use_errno=True)
+        assert libc.unshare(0x00020000) == 0  # CLONE_NEWNS
+        subprocess.run(["mount", "--make-rprivate", "/"], check=True)
+        for at, folder in places.items():
+            subprocess.run(["mount", "--bind", folder, at], check=True)
+        return task()
+
+    return as_somebody(None, there)
+
+
+TABLES = {
+    "plain": "@reboot root {a}\n",
+    "tabs": "@reboot\troot\t{b} >/dev/null 2>&1\n",
+    "dot.ted": "@reboot root {c}\n",
+    "saved~": "@reboot root {c}\n",
+    "comment": "# @reboot root {c}\n  # @reboot root {c}\n",
+    "path": "PATH={folder}:/usr/bin:/bin\n@reboot root d\n",
+    "quoted_path": "PATH = '{folder}:/usr/bin:/bin'\n@reboot keeper e --now\n",
+    "percent": "@reboot root {f} %{c}\n",
+    "escaped": "@reboot root {g} a\\%b\n",
+    "shell": "SHELL={h}\n@reboot root true\n",
+    "several": "@reboot root cd {folder} && ./i; {j} &\n",
+    "nobody": "@reboot nosuchuser {c}\n",
+    "mail": 'MAILTO=""\nHOME=/\n@reboot keeper {k}\n',
+    "value": "TOOL={l}\n@reboot root $TOOL\n",
+    "conditions": "@reboot root [ -x {m} ] && {m} || {c}\n",
+    "test": "@reboot root test -e {c} && {n}\n",
+    "writable": "@reboot root {c}\n",
+    "keepers": "@reboot root {c}\n",
+    "su": "@reboot root su -s /bin/sh -c {o} keeper\n",
+    "last-line-without-end": "@reboot root {p}",
+}
+
+
+@pytest.mark.root
+def test_tables_of_the_clock_run_what_the_real_cron_runs() -> None:
+    """Cron itself, started with these tables: what it runs at its start, and nothing that Fiat does not tell."""
+    program, environment = _real("cron")
+    with trusted_folder() as folder:
+        for place in ("etc/cron.d", "etc/pam.d", "spool/crontabs", "run", "bin"):
+            os.makedirs(f"{folder}/{place}", 0o755)
+        os.mkdir(f"{folder}/ran", 0o777)
+        os.chmod(f"{folder}/ran", 0o777)
+        names = {name: f"{folder}/bin/{name}" for name in "abcdefghijklmnopq"}
+        for name, path in names.items():
+            make(path, 0o755, text=f"#!/bin/sh\n: > {folder}/ran/{name}\n".encode())
+        Path(f"{folder}/etc/passwd").write_text(f"root:x:0:0::/root:/bin/sh\nkeeper:x:{BOB}:31001::/:/bin/sh\n")
+        Path(f"{folder}/etc/group").write_text("root:x:0:\ncrew:x:31001:\ncrontab:x:31009:\n")
+        Path(f"{folder}/etc/shadow").write_text("root:*:20000::::::\nkeeper:*:20000::::::\n")
+        for service in ("cron", "su", "other"):
+            kinds = ("auth", "account", "password", "session")
+            Path(f"{folder}/etc/pam.d/{service}").write_text(
+                "".join(f"{one} required pam_permit.so\n" for one in kinds)
+            )
+        Path(f"{folder}/etc/debian_version").write_text("12\n")
+        for name, text in TABLES.items():
+            make(f"{folder}/etc/cron.d/{name}", 0o644, text=text.format(folder=f"{folder}/bin", **names).encode())
+        os.chmod(f"{folder}/etc/cron.d/writable", 0o664)
+        os.chown(f"{folder}/etc/cron.d/keepers", BOB, 0)
+        make(f"{folder}/etc/crontab", 0o644, text=b"SHELL=/bin/sh\n# nothing\n")
+        own = make(f"{folder}/spool/crontabs/keeper", 0o600, text=f"@reboot {names['q']}\n".encode())
+        os.chown(own, BOB, 31009)
+        os.chmod(f"{folder}/spool/crontabs", 0o1730)
+
+        def run() -> set[str]:
+            with subprocess.Popen([*program, "-f"], env=environment) as cron:
+                until = time.monotonic() + 20
+                seen: set[str] = set()
+                quiet = time.monotonic()
+                while time.monotonic() < until and time.monotonic() - quiet < 3:
+                    time.sleep(0.2)
+                    now = set(os.listdir(f"{folder}/ran"))
+                    quiet = time.monotonic() if now != seen else quiet
+                    seen = now
+                cron.kill()
+            return seen
+
+        def tell() -> set[str]:
+            found = of_the_clock(from_folder("/etc"))
+            return {os.path.basename(one.path) for one in found if one.run and one.path.startswith(f"{folder}/bin/")}
+
+        os.makedirs("/var/spool/cron", exist_ok=True)
+        places = {"/etc": f"{folder}/etc", "/var/spool/cron": f"{folder}/spool", "/run": f"{folder}/run"}
+        ran, told = _with_places(places, run), _with_places(places, tell)
+        assert len(ran) > 12
+        assert ran <= told
+        assert told - ran <= {"c", "p"}  # what stands behind ||; cron reads no line without an end
+
+
+@pytest.mark.root
+def test_log_rotation_reads_what_the_real_program_reads() -> None:
+    """The files that it says that it reads, and those that it refuses."""
+    program, environment = _real("logrotate")
+    with trusted_folder() as folder:
+        os.makedirs(f"{folder}/etc/logrotate.d")
+        Path(f"{folder}/etc/passwd").write_text(f"root:x:0:0::/root:/bin/sh\nkeeper:x:{BOB}:31001::/:/bin/sh\n")
+        Path(f"{folder}/etc/group").write_text("root:x:0:\nadm:x:4:\ncrew:x:31001:\n")
+        make(f"{folder}/etc/logrotate.conf", 0o644, text=b"weekly\ninclude /etc/logrotate.d\n")
+        for name, mode, uid in (
+            ("plain", 0o644, 0), ("closed", 0o600, 0), ("group", 0o664, 0), ("all", 0o646, 0), ("keepers", 0o644, BOB),
+            ("saved.dpkg-old", 0o644, 0), ("saved.rpmsave", 0o644, 0), ("tilde~", 0o644, 0), ("dot.conf", 0o644, 0),
+            ("off.disabled", 0o644, 0), ("comma,v", 0o644, 0), ("UPPER", 0o444, 0), ("swap.swp", 0o644, 0),
+            ("back.bak", 0o644, 0), ("new.dpkg-new", 0o644, 0),
+        ):  # fmt: skip
+            path = make(
+                f"{folder}/etc/logrotate.d/{name}", 0o644, text=f"/var/log/no-{name} {{\nmissingok\n}}\n".encode()
+            )
+            os.chown(path, uid, 0)
+            os.chmod(path, mode)
+
+        def real() -> set[str]:
+            words = [*program, "-d", "/etc/logrotate.conf"]
+            done = subprocess.run(words, env=environment, capture_output=True, text=True, check=False)
+            return set(re.findall(r"considering log /var/log/no-(\S+)", done.stdout + done.stderr))
+
+        def ours() -> set[str]:
+            found = upkeep.of_log_rotation(from_folder("/etc"))
+            return {os.path.basename(one.path) for one in found if "/logrotate.d/" in one.path}
+
+        places = {"/etc": f"{folder}/etc"}
+        read = _with_places(places, real)
+        assert len(read) >= 4
+        assert _with_places(places, ours) == read
