@@ -379,7 +379,7 @@ def test_a_program_with_privilege_is_no_safer_than_its_libraries() -> None:
 
 Answer = TypeVar("Answer")
 _PROGRAMS = os.environ.get("FIAT_TEST_PROGRAMS", "")
-"""A folder with the files of packages, as they lie under the root directory; where it is not given, what is installed."""
+"""A folder with the files of packages, as they lie under the root directory; else what is installed is asked."""
 
 
 def _real(name: str) -> tuple[list[str], dict[str, str]]:
