@@ -19,7 +19,7 @@ import pytest
 import fiat
 from fiat.app.audit import audit
 from fiat.core.audit.registry import RULES
-from fiat.host.evidence import units, upkeep
+from fiat.host.evidence import sessions, units, upkeep
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.libraries import Libraries
 from fiat.host.live.accounts import from_folder
@@ -483,6 +483,51 @@ def test_tables_of_the_clock_run_what_the_real_cron_runs() -> None:
         assert len(ran) > 12
         assert ran <= told
         assert told - ran <= {"c", "p"}  # what stands behind ||; cron reads no line without an end
+
+
+SERVERS = {
+    "AuthorizedKeysCommand {a} %u\nAuthorizedKeysCommandUser keeper\n": "a",
+    "Port 2222\nauthorizedkeyscommand={b} %u %k\nAuthorizedKeysCommandUser keeper\nAuthorizedKeysCommand {a}\n": "b",
+    "# AuthorizedKeysCommand {a}\nAuthorizedKeysCommand none\n": "",
+    "Include more.conf\nAuthorizedKeysCommand {a}\nAuthorizedKeysCommandUser keeper\n": "b",
+    "AuthorizedKeysCommand {a}\nInclude /etc/ssh/more.conf\n": "a",
+    "AuthorizedPrincipalsCommand {c} %u\nAuthorizedPrincipalsCommandUser keeper\nPort 22\n": "c",
+}
+
+
+@pytest.mark.root
+def test_the_ssh_server_runs_what_it_says_itself() -> None:
+    """By its own test mode, which tells the settings that count for every connection."""
+    program, environment = _real("sshd")
+    with trusted_folder() as folder:
+        for place in ("etc/ssh", "run/sshd"):
+            os.makedirs(f"{folder}/{place}", 0o755)
+        names = {name: make(f"{folder}/{name}", 0o755, text=b"#!/bin/sh\n") for name in "abc"}
+        Path(f"{folder}/etc/passwd").write_text(
+            f"root:x:0:0::/root:/bin/sh\nsshd:x:74:74::/run/sshd:/bin/false\nkeeper:x:{BOB}:31001::/:/bin/sh\n"
+        )
+        Path(f"{folder}/etc/group").write_text("root:x:0:\nsshd:x:74:\n")
+        more = "AuthorizedKeysCommand {b}\nAuthorizedKeysCommandUser keeper\n".format(**names)
+        Path(f"{folder}/etc/ssh/more.conf").write_text(more)
+        key = f"{folder}/etc/ssh/key"
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key], check=True)
+        places = {"/etc": f"{folder}/etc", "/run": f"{folder}/run"}
+
+        def real() -> list[str]:
+            words = [*program, "-T", "-h", "/etc/ssh/key"]
+            done = subprocess.run(words, env=environment, capture_output=True, text=True, check=False)
+            assert done.returncode == 0, done.stderr
+            lines = re.findall(r"(?m)^authorized(?:keys|principals)command (\S+)", done.stdout)
+            return [line.strip('"') for line in lines if line != "none"]
+
+        def ours() -> list[str]:
+            return [one.path for one in sessions.of_ssh(from_folder("/etc")) if one.run]
+
+        for text, expected in SERVERS.items():
+            Path(f"{folder}/etc/ssh/sshd_config").write_text(text.format(**names))
+            says = _with_places(places, real)
+            assert says == ([names[expected]] if expected else []), text
+            assert _with_places(places, ours) == says, text
 
 
 @pytest.mark.root

@@ -404,7 +404,8 @@ def _job(host: Host, path: str) -> None:
 
 
 def _key_command(host: Host, path: str) -> None:
-    host.add("/etc/ssh/sshd_config", f"AuthorizedKeysCommand {path} %u\nAuthorizedKeysCommandUser root")
+    lines = f"Match User x{host.number}\n  AuthorizedKeysCommand {path} %u\n  AuthorizedKeysCommandUser root"
+    host.add("/etc/ssh/sshd_config", lines)
 
 
 def _library_folder(host: Host, path: str) -> None:

@@ -12,9 +12,7 @@ from fiat.host.evidence.texts import files_like, lines_of
 _PAM = re.compile(
     r"(?:-?(?:auth|account|password|session)|\S+\s+-?(?:auth|account|password|session))\s+(\[[^\]]*\]|\S+)\s+(\S+)\s*(.*)"
 )
-_SERVER = re.compile(
-    r"(?i)(AuthorizedKeysCommand|AuthorizedPrincipalsCommand|XAuthLocation|AuthorizedKeysFile|PidFile)[\s=]+(.*)"
-)
+_SERVER = re.compile(r"(?i)(AuthorizedKeysCommand|AuthorizedPrincipalsCommand)[\s=]+(.*)")
 _SERVER_USER = re.compile(r"(?i)(AuthorizedKeys|AuthorizedPrincipals)CommandUser[\s=]+(\S+)")
 _CLIENT = re.compile(r"(?i)(?:ProxyCommand|LocalCommand|KnownHostsCommand|Match\s+.*\bexec)[\s=]+(.*)")
 _INCLUDED = re.compile(r"(?i)Include[\s=]+(.*)")
@@ -88,18 +86,24 @@ def _with_directives(path: str) -> Iterator[str]:
 
 
 def of_ssh(accounts: Accounts) -> Iterator[StartedFile]:
-    """What the server of ssh runs to find keys, and what its client runs of the whole host's settings."""
+    """What the server of ssh runs to find keys, and what its client runs of the whole host's settings.
+
+    Of the server the first value of each setting counts (sshd_config(5)), and in a block for some connections each.
+    """
     users: dict[str, str] = {}
     commands: list[tuple[str, str, str]] = []
-    for path in _with_included("/etc/ssh/sshd_config", "/etc/ssh", set()):
-        for line in lines_of(path):
-            whose, command = _SERVER_USER.fullmatch(line), _SERVER.fullmatch(line)
-            if whose is not None:
-                users.setdefault(whose[1].lower(), whose[2])
-            elif command is not None and command[1].lower().endswith("command"):
-                commands.append((path, command[1].lower().removesuffix("command"), command[2]))
+    decided: set[str] = set()
+    for path, line, always in _server_lines("/etc/ssh/sshd_config", set()):
+        whose, command = _SERVER_USER.fullmatch(line), _SERVER.fullmatch(line)
+        if whose is not None:
+            users.setdefault(whose[1].lower(), whose[2].strip('"'))
+        elif command is not None:
+            kind = command[1].lower().removesuffix("command")
+            if kind not in decided:
+                commands.append((path, kind, command[2]))
+            decided |= {kind} if always else set()
     for path, kind, line in commands:
-        if line.lower() != "none":
+        if line.strip('"').lower() != "none":
             setting = Setting(0, f"ssh server {path}", accounts=accounts).as_user(users.get(kind, "root"))
             yield from of_command(line, setting)
     for path in _with_included("/etc/ssh/ssh_config", "/etc/ssh", set()):
@@ -107,6 +111,25 @@ def of_ssh(accounts: Accounts) -> Iterator[StartedFile]:
             client = _CLIENT.fullmatch(line)
             if client is not None and client[1].lower() != "none":
                 yield from of_shell(client[1].strip('"'), Setting(0, f"ssh client {path}", accounts=accounts))
+
+
+def _server_lines(path: str, seen: set[str]) -> Iterator[tuple[str, str, bool]]:
+    """The lines of the server's settings, with those of files that are put in, in their order; and whether each is for
+    every connection."""
+    if path in seen or not os.path.isfile(path):
+        return
+    seen.add(path)
+    always = True
+    for line in lines_of(path):
+        included = _INCLUDED.fullmatch(line)
+        if re.match(r"(?i)Match[\s=]", line):
+            always = re.fullmatch(r"(?i)Match[\s=]+all", line) is not None
+        elif included is not None:
+            for word in included[1].split():
+                for one in files_like(os.path.join("/etc/ssh", word.strip('"'))):
+                    yield from ((where, text, of_all and always) for where, text, of_all in _server_lines(one, seen))
+        else:
+            yield path, line, always
 
 
 def _with_included(path: str, folder: str, seen: set[str]) -> Iterator[str]:
