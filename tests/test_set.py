@@ -471,3 +471,17 @@ def test_what_another_mount_shows_is_said_to_change_there_too(folder: str) -> No
         subprocess.run(["umount", beside], check=True)
     assert f"what changes is shown by another mount too, and is other there as well: {beside}" in told
     assert "another mount" not in run_here("set", inner, "--mode", "700", "--preview")[1]
+
+
+@pytest.mark.root
+def test_what_its_owner_may_not_read_may_be_a_script(folder: str) -> None:
+    """It is made executable by its owner: others may run a program, and a script only if they may read it."""
+    path = make(f"{folder}/tool", 0o700, text=b"#!/bin/sh\n")
+    who = Principal("user", "keeper", 21001, frozenset((31001,)))
+    os.chown(path, 21001, 31001)
+    os.chmod(path, 0o200)
+    words = ("set", path, "--mode", "ug+x", "--preview")
+    said = f"{path} may not be read here: a script runs for nobody but those who may read it as well"
+    assert said in fiat_as(who, *words)[1]
+    os.chmod(path, 0o600)
+    assert "may not be read here" not in fiat_as(who, *words)[1]

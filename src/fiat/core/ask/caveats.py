@@ -185,6 +185,14 @@ def of_names_not_counted(names: int) -> list[Finding]:
     return [Finding("names-not-counted", "plain", text)]
 
 
+def of_unread_programs(paths: Sequence[str]) -> list[Finding]:
+    """Files that come to be executable, and that may not be read: whether they are scripts is not known."""
+    if not paths:
+        return []
+    text = f"{_several([*paths])} may not be read here: a script runs for nobody but those who may read it as well"
+    return [Finding("program-not-read", "plain", text)]
+
+
 def of_other_mounts(paths: Sequence[str]) -> list[Finding]:
     """Paths by which other mounts show what changes, where nobody was counted either."""
     if not paths:

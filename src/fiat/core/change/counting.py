@@ -149,7 +149,11 @@ class _Counting:
         gains &= survey.profiles.columns.mode & EXECUTE_BITS == 0
         executable = after.profiles.columns.mode & EXECUTE_BITS != 0
         places = np.flatnonzero(gains[survey.profile] & executable[after.profile]).tolist()
-        return _with_programs(self.host, survey, places) if places else survey
+        if not places:
+            return survey
+        found, unread = _with_programs(self.host, survey, places)
+        self.made.caveats += caveats.of_unread_programs(unread)
+        return found
 
 
 def _of_paths(found: Finding) -> Finding:
@@ -157,8 +161,10 @@ def _of_paths(found: Finding) -> Finding:
     return found._replace(text=f"{where}: {found.text}")
 
 
-def _with_programs(host: Host, survey: Survey, places: Iterable[int]) -> Survey:
-    """``survey`` with what execve(2) sees of the files at ``places``, which are looked at for that."""
+def _with_programs(host: Host, survey: Survey, places: Iterable[int]) -> tuple[Survey, list[str]]:
+    """``survey`` with what execve(2) sees of the files at ``places``, which are looked at for that; and the paths of
+    those that may not be read."""
+    unread: list[str] = []
     profiles, profile = survey.profiles.copy(), survey.profile.copy()
     numbers: dict[tuple[int, Program], int] = {}
     handles = Handles(host)
@@ -170,12 +176,13 @@ def _with_programs(host: Host, survey: Survey, places: Iterable[int]) -> Survey:
                     program = node.program()
                 finally:
                     node.close()
-            except OSError:
-                continue  # it has gone, or may not be read: taken for a program, as elsewhere
+            except OSError as error:  # it has gone, or may not be read: taken for a program, as elsewhere
+                unread += [path] if error.errno in (errno.EACCES, errno.EPERM) else []
+                continue
             number = int(profile[place])
             if (number, program) not in numbers:
                 numbers[number, program] = profiles.append(profiles[number]._replace(program=program))
             profile[place] = numbers[number, program]
     finally:
         handles.close()
-    return survey.with_profiles(profiles, profile)
+    return survey.with_profiles(profiles, profile), unread
