@@ -30,17 +30,25 @@ DANGEROUS = frozenset({PLAIN_KEY, HASHES, CREDENTIALS})
 
 # --- keys ---------------------------------------------------------------------------------
 
-_END = rb"(?:\\r)?(?:\\n|[\s\x00])+"
+# Whoever wrote a file may have written it for these expressions: none goes back over what it took, and what may be of
+# any length begins where nothing else of its kind does.
+_SPACE = rb"(?:\\r|\\n|[\s\x00])*"
+_LINE_ENDS = rb"(?:\\r)?(?:\\n|\r?\n)[ \t]*"
 _ARMOURED = re.compile(
-    rb"-----BEGIN ((?:[A-Z0-9]+ )*PRIVATE KEY(?: BLOCK)?)-----" + _END + rb"((?:[A-Za-z-]+: [^\n\\]*" + _END + rb")*)"
-    rb"([A-Za-z0-9+/=]{16,})"
+    rb"-----BEGIN ((?:[A-Z0-9]+ )*PRIVATE KEY(?: BLOCK)?)-----"
+    + _LINE_ENDS
+    + rb"((?:[A-Za-z-]+: [^\r\n\\]*"
+    + _LINE_ENDS
+    + rb")*)"
+    + _SPACE
+    + rb"([A-Za-z0-9+/=]{16,})"
 )
 _OPENSSH = b"openssh-key-v1\0\0\0\0\x04none"
 _OTHER_TEXTS = re.compile(
     rb"(?m)^PuTTY-User-Key-File-\d: \S+\r?\n(?P<seal>Encryption: (?P<cipher>\S+))"
     rb"|^---- BEGIN SSH2 (?P<ssh2>ENCRYPTED )?PRIVATE KEY ----"
     rb"|^(?P<age>AGE-SECRET-KEY-1[0-9A-Z]{50,})"
-    rb"|^\s*PrivateKey\s*=\s*(?P<tunnel>[A-Za-z0-9+/]{42}[AEIMQUYcgkosw048]=)"
+    rb"|^[ \t]*PrivateKey\s*=\s*(?P<tunnel>[A-Za-z0-9+/]{42}[AEIMQUYcgkosw048]=)"
     rb"|^Private-key-format: v1\.\d(?P<zone>)"
     rb"|^-----BEGIN OpenVPN Static key V1-----(?P<static>)"
     rb"|^== ed25519v1-secret:(?P<onion>)"
@@ -66,9 +74,10 @@ _ONE_KEY = re.compile(rb"\s*[A-Za-z0-9+/]{42}[AEIMQUYcgkosw048]=\s*")
 # --- hashes -------------------------------------------------------------------------------
 
 _HASHES = re.compile(
-    rb"(?m)^\s*[\w.@-]{1,64}:[!*]{0,2}(?:\$(?:1|2[abxy]?|5|6|7|y|gy|md5|sha1|argon2\w*|scrypt|apr1)\$[^:\s]{8,}"
+    rb"(?m)^[ \t]*[\w.@-]{1,64}:[!*]{0,2}(?:\$(?:1|2[abxy]?|5|6|7|y|gy|md5|sha1|argon2\w*|scrypt|apr1)\$[^:\s]{8,}"
     rb"|\{(?:SSHA|SHA|SMD5|CRYPT|PBKDF2)[-\w]*\}[A-Za-z0-9+/=$.]{12,}|[./0-9A-Za-z]{13}(?::\d*){5})"
-    rb"|^\s*(?:userPassword|olcRootPW|rootpw)\b:?\s*(?::\s*)?(?:--iscrypted\s+)?(?:\{|\$(?:1|5|6|y|2[aby])\$)[^\s]{12,}"
+    rb"|^[ \t]*(?:userPassword|olcRootPW|rootpw)\b:?[ \t]*(?::[ \t]*)?(?:--iscrypted[ \t]+)?"
+    rb"(?:\{|\$(?:[156y]|2[aby])\$)\S{12,}"
     rb"|^[\w.-]+:\d+:(?:[0-9A-F]{32}|X{32}):[0-9A-F]{32}:"
     rb"|^[\w.@-]+:[^:\n]+:[0-9a-f]{32}\s*$"
 )
@@ -77,19 +86,21 @@ _ALWAYS = ("/etc/shadow", "/etc/gshadow", "/etc/shadow-", "/etc/gshadow-")
 
 # --- what opens a service -----------------------------------------------------------------
 
-_LOGIN = re.compile(rb"(?m)^\s*(?:machine\s+\S+|default)\s+login\s+\S+\s+password\s+(\S+)")
+_LOGIN = re.compile(
+    rb"(?m)^[ \t]*(?:machine\s{1,20}\S{1,200}|default)\s{1,20}login\s{1,20}\S{1,200}\s{1,20}password\s{1,20}(\S+)"
+)
 _URL = re.compile(
     rb"\b[a-z][a-z0-9+.-]{1,20}://[^\s:/@\"'<>{}$]{1,64}:([^\s/@\"'<>{}$%*]{3,}|[^\s/@\"'<>{}$*]{6,})@[\w.\[-]"
 )
 _TOKENS = re.compile(
     rb"\b(?:A[KS]IA[0-9A-Z]{16}\b|gh[pousr]_[A-Za-z0-9]{36}|github_pat_\w{22,}|glpat-[\w-]{20}|xox[abprs]-[\w-]{10,}"
     rb"|sk_live_[A-Za-z0-9]{16,}|rk_live_[A-Za-z0-9]{16,}|AIza[\w-]{35}|SG\.[\w-]{16,}\.[\w-]{16,}|ya29\.[\w-]{20,}"
-    rb"|eyJ[\w-]{10,}\.eyJ[\w-]{10,}\.[\w-]{10,})"
+    rb"|eyJ[\w-]{10,2000}\.eyJ[\w-]{10,2000}\.[\w-]{10})"
 )
 _DATABASE = re.compile(rb"(?m)^(?!#)(?:\\.|[^:\n\\])+:(?:\d+|\*):(?:\\.|[^:\n\\])+:(?:\\.|[^:\n\\])+:([^\n]+)$")
 _REGISTRY = re.compile(rb'"auth"\s*:\s*"([A-Za-z0-9+/]{8,}={0,2})"')
-_CLUSTER = re.compile(rb"(?m)^\s*(?:client-key-data|token):\s*([A-Za-z0-9+/._=-]{20,})")
-_SHARED = re.compile(rb"(?m)^\s*(?:secret\s+\"[A-Za-z0-9+/=]{16,}\"\s*;|(?:wpa-)?psk\s*=?\s*\"?[^\s\"#]{8,63})")
+_CLUSTER = re.compile(rb"(?m)^[ \t]*(?:client-key-data|token):\s*([A-Za-z0-9+/._=-]{20,})")
+_SHARED = re.compile(rb"(?m)^[ \t]*(?:secret[ \t]+\"[A-Za-z0-9+/=]{16,}\"\s*;|(?:wpa-)?psk\s*=?\s*\"?[^\s\"#]{8,63})")
 _PAIRS = re.compile(rb"(?m)^(?!#)[\w.@*\"-]+(?:[ \t]+[\w.*\"-]+[ \t]+|:)[\"']?([^\s\"':]{4,})")
 _PAIRS_IN = ("chap-secrets", "pap-secrets", "rsyncd.secrets", "sasl_passwd", "smbpasswd")
 

@@ -21,6 +21,9 @@ _LONGEST = 1 << 16
 _NESTED = 4
 """Command lines within command lines that are looked into."""
 
+_SEVERAL = 3
+"""Commands within one command that are looked into: whoever wrote the line may have put thousands in one another."""
+
 _REDIRECTIONS = frozenset(("<", ">", ">>", "<>", ">|", ">&", "<&", "&>", "<<", "<<<"))
 _KEYWORDS = frozenset("! { } if then elif else fi while until do done exec command builtin time".split())
 """What stands before a command, or instead of one, and is none itself."""
@@ -185,9 +188,9 @@ def of_words(words: list[str], setting: Setting) -> Iterator[StartedFile]:
     elif name == "run-parts":
         yield from _of_parts(rest, setting)
     elif name == "find":
-        for place, word in enumerate(rest):
-            if word in ("-exec", "-execdir", "-ok", "-okdir"):
-                yield from of_words(rest[place + 1 :], deeper)
+        places = [place for place, word in enumerate(rest) if word in ("-exec", "-execdir", "-ok", "-okdir")]
+        for place in places[:_SEVERAL]:
+            yield from of_words(rest[place + 1 :], deeper)
     elif name == "start-stop-daemon":
         yield from _started_by_option(rest, deeper)
     elif name not in _ONLY_NAMES:
@@ -286,9 +289,10 @@ def _started_by_option(words: list[str], setting: Setting) -> Iterator[StartedFi
     for place, word in enumerate(words[:-1]):
         if word in ("-c", "--chuid"):
             setting = setting.as_user(words[place + 1].partition(":")[0])
-    for place, word in enumerate(words):
-        name, equals, value = word.partition("=")
-        if name in ("-x", "--exec", "-a", "--startas"):
+    named = [place for place, word in enumerate(words) if word.partition("=")[0] in ("-x", "--exec", "-a", "--startas")]
+    for place in named[:_SEVERAL]:
+        _, equals, value = words[place].partition("=")
+        if value or not equals:
             value = value if equals else "".join(words[place + 1 : place + 2])
             rest = words[words.index("--") + 1 :] if "--" in words else []
             yield from of_words([value, *rest], setting)
@@ -320,8 +324,8 @@ def _fed_to(words: list[str], fed: list[str], setting: Setting) -> Iterator[Star
 
 
 def _known(word: str) -> bool:
-    """Whether a word says what it means, all variables replaced."""
-    return bool(word) and not any(sign in word for sign in "$`*?%")
+    """Whether a word says what it means, all variables replaced, and can be a path at all."""
+    return bool(word) and not any(sign in word for sign in "$`*?%\0")
 
 
 def _program(word: str, setting: Setting) -> Iterator[StartedFile]:
@@ -421,9 +425,24 @@ def is_program(path: str) -> bool:
         return os.path.islink(path)
 
 
+def listed_parts(folder: str, pattern: str | None) -> list[str]:
+    """What run-parts(8) lists of a folder, where it is only asked to: by a pattern, what is not executable too."""
+    if pattern is None:
+        return run_parts(folder)
+    with suppress(OSError, ValueError):
+        names = sorted(name for name in os.listdir(folder) if _matches(pattern, name))
+        return [f"{folder.rstrip('/')}/{name}" for name in names]
+    return []
+
+
+_PLAIN_PATTERN = re.compile(r"\^?(?:\[\^?[\w.-]+\]|\\?[.\w-])*(?:\[[\w.-]+\]|\.)?[*+]?(?:\\?[.\w-])*\$?")
+"""Regular expressions that cannot be made to take long: whoever wrote the command line may have meant them to."""
+
+
 def _matches(pattern: str, name: str) -> bool:
+    """Whether a name fits a pattern; of one that is no plain one it is taken that it does."""
     with suppress(re.error):
-        return re.search(pattern, name) is not None
+        return _PLAIN_PATTERN.fullmatch(pattern) is None or re.search(pattern, name) is not None
     return True
 
 

@@ -59,6 +59,8 @@ class Files:
                 self._tokens[path] = tokens_of(os.fsdecode(beginning_of(path, _LARGEST)))
             except (OSError, ValueError) as error:
                 self._tokens[path] = error
+            except RecursionError:
+                self._tokens[path] = ValueError("quotations lie in one another without an end")
         found = self._tokens[path]
         if isinstance(found, list):
             return found

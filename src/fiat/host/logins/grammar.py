@@ -6,6 +6,7 @@ import glob
 import os
 import re
 from collections.abc import Iterator
+from itertools import islice
 from typing import Protocol
 
 from fiat.host.logins.conditions import Known, Tested, Truth, both, either, negated
@@ -208,8 +209,7 @@ class Reader:
             yield value
             return
         for part in value.split() if "$" in word or "`" in word else [value]:
-            names = sorted(glob.glob(part)) if glob.has_magic(part) else []
-            yield from names or [part]
+            yield from _names_like(part) if glob.has_magic(part) else [part]
 
     def _case(self, run: Truth) -> Truth:
         value = self.shell.expand(self.tokens[self.at].text)
@@ -358,6 +358,17 @@ class Reader:
         shell.values |= kept
         return status
 
+
+def _names_like(pattern: str) -> list[Known]:
+    """The names of a pattern, itself where there are none; unknown where many directories would have to be read."""
+    if sum(glob.has_magic(one) for one in pattern.split("/")) > 1 or not pattern.startswith("/"):
+        return [None]
+    names: list[Known] = [*islice(sorted(glob.glob(pattern)), _NAMES)]
+    return names or [pattern]
+
+
+_NAMES = 1000
+"""So many names of a pattern are gone through."""
 
 _COMPOUND = {
     "if": "_if",

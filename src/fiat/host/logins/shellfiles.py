@@ -6,14 +6,13 @@ evaluated: that is kept as an open end.
 """
 
 import fnmatch
-import glob
 import os
 import re
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model import umask
-from fiat.host.evidence.commandlines import run_parts
+from fiat.host.evidence.commandlines import listed_parts
 from fiat.host.logins.conditions import Known, Truth
 from fiat.host.logins.files import Files
 from fiat.host.logins.grammar import EndOfFile, Reader
@@ -22,10 +21,18 @@ from fiat.host.logins.words import Token
 _STEPS = 20_000
 """Commands that are followed in all before the rest is left."""
 
+_LONGEST = 4096
+"""Signs of a word or a value that are followed: whoever wrote the file may double one again and again."""
+
+# Each sign begins one thing at most, so that no expression goes back over what it took.
+_COMMAND = r"\$\((?:[^()]|\([^()]*\))*\)"
+_BRACES = r"\$\{(?:[^{}]|\{[^{}]*\})*\}"
+_DOUBLE = rf"(?:[^\"\\`$]|\\.|`[^`]*`|{_COMMAND}|{_BRACES}|\$(?![({{]))*"
 _PIECE = re.compile(
-    r"(?s)\\(?P<escaped>.)|'(?P<quoted>[^']*)'|\"(?P<double>(?:[^\"\\`$]|\\.|`[^`]*`|\$\((?:[^()]|\([^()]*\))*\)|\$\{(?:[^{}]|\{[^{}]*\})*\}|\$)*)\""
-    r"|`(?P<ticked>[^`]*)`|\$\((?P<command>(?:[^()]|\([^()]*\))*)\)|\$\{(?P<braced>(?:[^{}]|\{[^{}]*\})*)\}|\$(?P<name>\w+|[-?#@*!$])|(?P<plain>[^\\'\"`$]+|\$)"
+    rf"(?s)\\(?P<escaped>.)|'(?P<quoted>[^']*)'|\"(?P<double>{_DOUBLE})\"|`(?P<ticked>[^`]*)`|(?P<command>{_COMMAND})"
+    rf"|(?P<braced>{_BRACES})|\$(?P<name>\w+|[-?#@*!$])|(?P<plain>[^\\'\"`$]+|\$)"
 )
+_IN_DOUBLE = re.compile(rf"(?s)\\([\\$`\"\n])|(`[^`]*`|{_COMMAND}|{_BRACES}|\$(?:\w+|[-?#@*!$]))|([^\\`$]+|.)")
 _WITH = re.compile(r"(\w+|[-?#@*])(:?[-+=?])(.*)", re.DOTALL)
 _CUT = re.compile(r"(\w+|[-?#@*])(##?|%%?)(.*)", re.DOTALL)
 
@@ -114,7 +121,7 @@ class ShellFiles:
             self.open_ends.append(text)
 
     def step(self) -> None:
-        """Count what is done; :class:`_End` after far too much."""
+        """Count what is done; :class:`EndOfFile` after far too much."""
         self._steps += 1
         if self._steps > _STEPS:
             self.left_open("the start-up files do more than is followed")
@@ -126,6 +133,8 @@ class ShellFiles:
         """A word with its quotations taken off and its expansions made; None where one is not known."""
         if word == "~" or word.startswith("~/"):
             word = f"${{HOME}}{word[1:]}"
+        if len(word) > _LONGEST:
+            return None
         parts = []
         place = 0
         while place < len(word):
@@ -137,7 +146,8 @@ class ShellFiles:
             if part is None:
                 return None
             parts.append(part)
-        return "".join(parts)
+        whole = "".join(parts)
+        return whole if len(whole) <= _LONGEST else None
 
     def _piece(self, found: re.Match[str]) -> Known:
         if found["plain"] is not None:
@@ -151,16 +161,13 @@ class ShellFiles:
         if found["name"] is not None:
             return self._value(found["name"])
         if found["braced"] is not None:
-            return self._braced(found["braced"])
-        return self._printed(found["command"] if found["command"] is not None else found["ticked"])
+            return self._braced(found["braced"][2:-1])
+        return self._printed(found["ticked"] if found["command"] is None else found["command"][2:-1])
 
     def _double(self, text: str) -> Known:
         """What stands between double quotation marks."""
         parts = []
-        for piece in re.finditer(
-            r"(?s)\\([\\$`\"\n])|(`[^`]*`|\$\((?:[^()]|\([^()]*\))*\)|\$\{(?:[^{}]|\{[^{}]*\})*\}|\$(?:\w+|[-?#@*!$]))|([^\\`$]+|.)",
-            text,
-        ):
+        for piece in _IN_DOUBLE.finditer(text):
             part = self.expand(piece[2]) if piece[2] else (piece[1] or "").replace("\n", "") + (piece[3] or "")
             if part is None:
                 return None
@@ -225,21 +232,14 @@ class ShellFiles:
             ("logname",): who.name,
             ("umask",): f"{self.mask:04o}",
         }
-        name = words[0] or "" if words else ""
+        if not words:
+            return ""
+        name = words[0] or ""
         if "/" not in command.split(None, 1)[0] and name not in ("echo", "printf", "umask") and not self._finds(name):
             return ""
         if words[:1] in (["echo"], ["printf"]) and None not in words and len(words) > 1:
             return " ".join(word or "" for word in words[1:])
         if words[:2] == ["run-parts", "--list"] and None not in words:
             pattern = next((word[8:] for word in words if word and word.startswith("--regex=")), None)
-            return "\n".join(run_parts_of_any(words[-1] or "", pattern))
+            return "\n".join(listed_parts(words[-1] or "", pattern))
         return known.get(tuple(word or "" for word in words))
-
-
-def run_parts_of_any(folder: str, pattern: str | None) -> list[str]:
-    """What run-parts(8) lists of a folder: files that need not be executable."""
-    if pattern is None:
-        return run_parts(folder)
-    return [
-        path for path in sorted(glob.glob(f"{glob.escape(folder)}/*")) if re.search(pattern, os.path.basename(path))
-    ]
