@@ -3,14 +3,12 @@ month, and jobs for once as at(1) leaves them."""
 
 import os
 import re
-import stat
 from collections.abc import Iterator
-from contextlib import suppress
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.commandlines import Setting, folder_of_parts, is_part, of_shell
-from fiat.host.evidence.texts import files_like, is_dangling, number_of, text_of
+from fiat.host.evidence.texts import files_like, is_dangling, is_open_to_others, number_of, text_of
 
 _TABLES = ("/etc/crontab", "/etc/anacrontab")
 _TABLES_IN = "/etc/cron.d"
@@ -21,6 +19,9 @@ _TIMES = re.compile(r"(?:@\w+|(?:\S+\s+){4}\S+)\s+(.*)")
 _ANACRON = re.compile(r"(?:@\w+|\d+)\s+\d+\s+\S+\s+(.*)")
 _SETTING = re.compile(r"""["']?(\w+)["']?\s*=\s*(.*)""")
 _JOB_OF = re.compile(r"(?m)^# atrun uid=(\d+) gid=\d+")
+_LINES = 10_000
+"""Lines of a table that are looked at: users write theirs themselves."""
+
 _USUAL_PATH = ("/usr/bin", "/bin")
 """Where cron looks for programs, unless a table says otherwise (crontab(5))."""
 
@@ -54,10 +55,7 @@ def _is_read(path: str) -> bool:
     root; anacron(8) reads its own as it is."""
     if path.endswith("/anacrontab"):
         return True
-    with suppress(OSError):
-        found = os.stat(path)
-        return found.st_uid == 0 and not found.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
-    return False
+    return not is_open_to_others(path)
 
 
 def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[StartedFile]:
@@ -65,7 +63,7 @@ def _in_table(path: str, owner: int | None, accounts: Accounts) -> Iterator[Star
     anacron = path.endswith("/anacrontab")
     setting = Setting(None, f"table {path}", path=_USUAL_PATH, accounts=accounts)
     setting = _of_user(setting, 0 if anacron else owner, accounts)
-    for line in text_of(path).split("\n"):
+    for line in text_of(path).split("\n")[:_LINES]:
         line = line.strip()
         assigned = _SETTING.fullmatch(line)
         if not line or line.startswith("#"):

@@ -18,6 +18,12 @@ from fiat.core.tree.walk import USUAL_FOLDERS
 _LONGEST = 1 << 16
 """Characters of a command line that are looked at."""
 
+_LONGEST_VALUE = 4096
+"""Signs of a value that are followed: a line may double one again and again."""
+
+_FOLDERS = 200
+"""Folders of a search path that are looked through."""
+
 _NESTED = 4
 """Command lines within command lines that are looked into."""
 
@@ -66,6 +72,9 @@ _GIVEN = re.compile(
 )
 """Options whose value is a file that says what is to be done."""
 
+_NOWHERE = "\0"
+"""The current directory once it is not known: no path lies there."""
+
 _ASSIGNMENT = re.compile(r"(\w+)=(.*)", re.DOTALL)
 _VARIABLE = re.compile(r"\$(?:(\w+)|\{(\w+)\})")
 _PARTS = re.compile(r"[A-Za-z0-9_-]+")
@@ -100,7 +109,7 @@ class Setting(NamedTuple):
         """The same once a variable has this value."""
         if name == "PATH":
             folders = [f for word in value.split(":") for f in (self.path if word in _OWN_PATH else (word,))]
-            return self._replace(path=tuple(self.plain(one) for one in folders if self.plain(one)))
+            return self._replace(path=tuple(self.plain(one) for one in folders[:_FOLDERS] if self.plain(one)))
         return self._replace(values={**self.values, name: self.plain(value)})
 
     def plain(self, word: str) -> str:
@@ -110,7 +119,8 @@ class Setting(NamedTuple):
         if "$" not in word:
             return word
         known = {"HOME": self.home, "PWD": self.cwd, **self.values}
-        return _VARIABLE.sub(lambda found: known.get(found[1] or found[2], found[0]), word)
+        whole = _VARIABLE.sub(lambda found: known.get(found[1] or found[2], found[0]), word)
+        return whole if len(whole) <= _LONGEST_VALUE else word
 
     def as_user(self, name: str) -> "Setting":
         """The same for another user; for nobody known where there is no such account."""
@@ -145,7 +155,7 @@ def of_shell(line: str, setting: Setting) -> Iterator[StartedFile]:
         words = _command(words)
         if words[:1] == ["cd"]:
             folder = next((setting.plain(word) for word in words[1:] if not word.startswith("-")), setting.home)
-            setting = setting._replace(cwd=setting.within(folder))
+            setting = setting._replace(cwd=setting.within(folder) if _known(folder) else _NOWHERE)
         elif words[:1] in (["export"], ["readonly"], ["local"], ["declare"], ["typeset"]):
             for assigned in map(_ASSIGNMENT.fullmatch, words[1:]):
                 if assigned is not None:
@@ -409,7 +419,7 @@ def run_parts(folder: str, pattern: str | None = None) -> list[str]:
     host's, and elsewhere all but those that look like copies; or by a regular expression. A symlink that leads to
     nothing is run as soon as it does lead to something."""
     found = []
-    with suppress(OSError):
+    with suppress(OSError, ValueError):
         for name in sorted(os.listdir(folder)):
             path = f"{folder.rstrip('/')}/{name}"
             if (is_part(name) if pattern is None else _matches(pattern, name)) and is_program(path):

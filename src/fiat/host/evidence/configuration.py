@@ -12,7 +12,7 @@ from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.commandlines import Setting, is_program, run_parts
 from fiat.host.evidence.scripts import is_sourced
-from fiat.host.evidence.texts import files_like, is_dangling, is_roots_alone, number_of
+from fiat.host.evidence.texts import files_like, is_open_to_others, is_roots_alone, number_of
 
 _READ = {
     "accounts": "/etc/passwd /etc/shadow /etc/group /etc/gshadow /etc/subuid /etc/subgid /etc/nsswitch.conf "
@@ -112,14 +112,9 @@ def _places(pattern: str, setting: Setting, *, run: bool) -> Iterator[StartedFil
         for path in files_like(f"{glob.escape(folder)}*"):
             if not run and (is_sourced(path) or not is_roots_alone(path)):
                 yield setting.started(path, run=False)
-            elif run and is_program(path) and not (_is_only_roots(folder) and _passed_over(path)):
+            elif run and is_program(path) and not (_is_only_roots(folder) and is_open_to_others(path)):
                 yield setting.started(path)
 
 
 def _is_only_roots(folder: str) -> bool:
     return folder.startswith(_ONLY_ROOTS)
-
-
-def _passed_over(path: str) -> bool:
-    found = os.lstat(path) if is_dangling(path) else os.stat(path)
-    return found.st_uid != 0 or bool(found.st_mode & 0o022)

@@ -4,17 +4,22 @@ Read from the file itself, so that nothing of it is run; what a program loads la
 """
 
 import os
+import stat
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from functools import cached_property
 from typing import NamedTuple
 
 from fiat.host.evidence.devices import library_folders
-from fiat.host.textfile import beginning_of
 
-_LARGEST = 64 << 20
-"""Bytes of a program that are looked at."""
+_LARGEST = 1 << 16
+"""Bytes of the part that names libraries that are looked at: who made the program may have made it any length."""
+
+_SEGMENTS, _NAMES, _FOLDERS, _PATH = 64, 200, 20, 4096
+"""So many segments of a program, names, folders and bytes of a path are looked at."""
+
+_HEADER = 64
 
 _DYNAMIC, _LOAD = 2, 1  # PT_DYNAMIC, PT_LOAD
 _NEEDED, _STRINGS, _RPATH, _RUNPATH = 1, 5, 15, 29  # DT_NEEDED, DT_STRTAB, DT_RPATH, DT_RUNPATH
@@ -33,47 +38,52 @@ class Needs(NamedTuple):
 def needs_of(path: str) -> Needs | None:
     """What the program or library at ``path`` says of itself; None where it is neither, or cannot be read."""
     try:
-        held = beginning_of(path, _LARGEST)
-        return _needs(held, os.path.dirname(os.path.realpath(path))) if held.startswith(b"\x7fELF") else None
-    except (OSError, struct.error, IndexError, ValueError):
+        fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
+    except (OSError, ValueError):
         return None
+    try:
+        if not stat.S_ISREG(os.fstat(fd).st_mode):
+            return None
+        return _needs(lambda offset, count: os.pread(fd, count, offset), os.path.dirname(os.path.realpath(path)))
+    except (OSError, struct.error, ValueError, OverflowError):
+        return None
+    finally:
+        os.close(fd)
 
 
-def _needs(held: bytes, origin: str) -> Needs:
-    wide, order = held[4] == 2, "<" if held[5] == 1 else ">"
-    start, size, count = struct.unpack_from(f"{order}{'Q' if wide else 'I'}", held, 32 if wide else 28)[0], 0, 0
-    size, count = struct.unpack_from(f"{order}HH", held, 54 if wide else 42)
-    loads, dynamic = [], None
-    for number in range(count):
-        at = start + number * size
+def _needs(read: Callable[[int, int], bytes], origin: str) -> Needs | None:
+    start = read(0, _HEADER)
+    if not start.startswith(b"\x7fELF") or len(start) < _HEADER:
+        return None
+    wide, order = start[4] == 2, "<" if start[5] == 1 else ">"
+    (table,) = struct.unpack_from(f"{order}{'Q' if wide else 'I'}", start, 32 if wide else 28)
+    size, count = struct.unpack_from(f"{order}HH", start, 54 if wide else 42)
+    segments = read(table, size * min(count, _SEGMENTS))
+    loads, dynamic = [], b""
+    for at in range(0, len(segments), size or 1):
         if wide:
-            kind, _, offset, address, _, length = struct.unpack_from(f"{order}IIQQQQ", held, at)
+            kind, _, offset, address, _, length = struct.unpack_from(f"{order}IIQQQQ", segments, at)
         else:
-            kind, offset, address, _, length = struct.unpack_from(f"{order}IIIII", held, at)
+            kind, offset, address, _, length = struct.unpack_from(f"{order}IIIII", segments, at)
         if kind == _LOAD:
             loads.append((address, offset, length))
         elif kind == _DYNAMIC:
-            dynamic = offset, length
-    if dynamic is None:
-        return Needs((), ())
+            dynamic = read(offset, min(length, _LARGEST))
     entry = struct.Struct(f"{order}{'qQ' if wide else 'iI'}")
-    found = [entry.unpack_from(held, dynamic[0] + at) for at in range(0, dynamic[1], entry.size)]
-    table = next((value for tag, value in found if tag == _STRINGS), None)
-    at = next(
-        (table - a + offset for a, offset, length in loads if table is not None and a <= table < a + length), None
-    )
-    if at is None:
+    found = list(entry.iter_unpack(dynamic[: len(dynamic) // entry.size * entry.size]))
+    strings = next((value for tag, value in found if tag == _STRINGS), None)
+    place = next((strings - a + o for a, o, length in loads if strings is not None and a <= strings < a + length), None)
+    if place is None:
         return Needs((), ())
 
     def text(value: int) -> str:
-        return os.fsdecode(held[at + value : held.index(b"\0", at + value)])
+        return os.fsdecode(read(place + value, _PATH).partition(b"\0")[0])
 
-    names = tuple(text(value) for tag, value in found if tag == _NEEDED)
+    names = tuple(text(value) for tag, value in found if tag == _NEEDED)[:_NAMES]
     # of both kinds of paths the second takes the first one's place (ld.so(8))
-    paths = [text(value) for tag, value in found if tag == _RUNPATH] or [
-        text(value) for tag, value in found if tag == _RPATH
-    ]
-    folders = (one for path in paths for one in path.split(":") if one)
+    runpath = [text(value) for tag, value in found if tag == _RUNPATH]
+    paths = runpath or [text(value) for tag, value in found if tag == _RPATH]
+    folders = [one for path in paths for one in path.split(":") if one][:_FOLDERS]
     return Needs(names, tuple(one.replace("${ORIGIN}", origin).replace("$ORIGIN", origin) for one in folders))
 
 

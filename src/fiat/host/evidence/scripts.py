@@ -5,7 +5,9 @@ Every command counts, whatever condition it stands under; what is written to be 
 
 import os
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import suppress
 
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
@@ -16,6 +18,9 @@ _SHELL = re.compile(r"#!\s*(?:\S*/)?(?:env\s+)?(?:sh|bash|dash|ksh|mksh|zsh|ash)
 _SOURCED = re.compile(r"/etc/(?:profile|bash\.bashrc|bashrc|environment|default/[^/]+|profile\.d/[^/]+\.sh|rc\.local)")
 _TEXT_BEGINS = re.compile(r"<<-?\s*(['\"]?)(\w+)\1")
 _DEEPEST = 3
+_MOST = 500
+"""Scripts of one user but root that are followed: who writes one may name thousands of others in it."""
+
 _LONGEST = 1 << 16
 """Characters of a script that are looked at."""
 
@@ -23,20 +28,26 @@ _LONGEST = 1 << 16
 def followed(
     started: Iterable[StartedFile], packaged: Callable[[Sequence[str]], frozenset[str] | None], accounts: Accounts
 ) -> Iterator[StartedFile]:
-    """All that is started, and what the scripts among it run and read."""
-    pending = list(started)
+    """All that is started, and what the scripts among it run and read; of what has no path that can be, nothing."""
+    pending = [one for one in started if "\0" not in one.path]
     yield from pending
     seen: set[tuple[str, int | None]] = set()
+    done = Counter[int | None]()
     for _ in range(_DEEPEST):
         scripts = []
         for one in pending:
             key = os.path.realpath(one.path), one.uid
-            if not one.folder and key not in seen and _may_be_followed(one):
+            if one.folder or key in seen or not _may_be_followed(one):
+                continue
+            owner = _owner(one.path)
+            if owner == 0 or done[owner] < _MOST:
                 seen.add(key)
+                done[owner] += 1
                 scripts.append(one)
         own = [one.path for one in scripts if not one.path.startswith("/etc/")]
         theirs = packaged(own) or frozenset()
         pending = [found for one in scripts if one.path not in theirs for found in of_script(one, accounts)]
+        pending = [one for one in pending if "\0" not in one.path]
         yield from pending
 
 
@@ -47,6 +58,13 @@ def _may_be_followed(one: StartedFile) -> bool:
 def is_sourced(path: str) -> bool:
     """Whether a shell of root's reads a file here and does what it says, without its being executable."""
     return _SOURCED.fullmatch(path) is not None
+
+
+def _owner(path: str) -> int | None:
+    """Whose a file is; None where it has gone."""
+    with suppress(OSError):
+        return os.stat(path).st_uid
+    return None
 
 
 def of_script(one: StartedFile, accounts: Accounts) -> Iterator[StartedFile]:

@@ -54,7 +54,10 @@ def _sudo_rules(path: str, seen: set[str]) -> Iterator[StartedFile]:
         return
     seen.add(path)
     setting = Setting(0, f"sudo {path}")
-    found = os.stat(path)
+    try:
+        found = os.stat(path)
+    except OSError:
+        return
     if found.st_uid != 0 or found.st_mode & 0o002 or (found.st_mode & 0o020 and found.st_gid != 0):
         return
     yield setting.started(path, run=False)

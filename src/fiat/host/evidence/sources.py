@@ -17,6 +17,9 @@ from fiat.host.evidence.texts import Ends
 from fiat.host.evidence.units import of_generators, of_lingering, of_units
 from fiat.host.evidence.upkeep import of_log_rotation, of_package_manager
 
+_PROGRAMS = 1_000
+"""Of so many programs that no package owns the libraries are looked for."""
+
 
 def everything_started(accounts: Accounts, packages: Packages, libraries: Libraries) -> tuple[StartedFile, ...]:
     """What every source names, each thing once, with what the scripts among that run in turn, and what the programs
@@ -28,7 +31,7 @@ def everything_started(accounts: Accounts, packages: Packages, libraries: Librar
     for one in programs:
         if os.path.realpath(one.path) not in owned:
             if one.path not in loads:
-                loads[one.path] = libraries.of(one.path)
+                loads[one.path] = libraries.of(one.path) if len(loads) < _PROGRAMS else ()
             by = f"library of {one.path}, {one.by}"
             found += (StartedFile(path, one.uid, by, run=False) for path in loads[one.path])
     ends = Ends()

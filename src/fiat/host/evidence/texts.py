@@ -45,8 +45,21 @@ def is_dangling(path: str) -> bool:
 
 def is_roots_alone(path: str) -> bool:
     """Whether only root may write to it: then nothing but its folder, which is named by itself, can replace it."""
-    found = os.lstat(path)
+    try:
+        found = os.lstat(path)
+    except OSError:
+        return False
     return stat.S_ISREG(found.st_mode) and found.st_uid == 0 and not found.st_mode & 0o022
+
+
+def is_open_to_others(path: str) -> bool:
+    """Whether a file that a program insists on being root's alone belongs to, or may be written by, somebody else; or
+    has gone."""
+    try:
+        found = os.lstat(path) if is_dangling(path) else os.stat(path)
+    except OSError:
+        return True
+    return found.st_uid != 0 or bool(found.st_mode & 0o022)
 
 
 def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:

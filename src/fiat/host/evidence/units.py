@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property, lru_cache
+from itertools import islice
 from typing import NamedTuple
 
 from fiat.core.audit.evidence import StartedFile
@@ -54,6 +55,9 @@ _GENERATORS = (
     "/usr/lib/systemd/system-environment-generators",
 )
 """Folders whose programs the manager runs by itself (systemd.generator(7), systemd-sleep(8), systemd-halt(8))."""
+
+_MOST = 20_000
+"""Units of one place that are read: users make theirs themselves."""
 
 _TRUE = frozenset(("yes", "true", "1", "on", "y", "t"))
 _PREFIXES = "@-:+!|"
@@ -131,14 +135,21 @@ def _units_in(where: Folders, accounts: Accounts) -> Iterator[tuple[str, "Unit"]
     """Each unit in these folders that is not masked, by name, each instance that others want by itself."""
     found = _by_name(where.folders)
     instances = _instances(where.folders)
-    for name, path in sorted(found.items()):
-        if os.path.realpath(path) == _NOWHERE or not os.path.isfile(path) or not os.path.getsize(path):
+    for name, path in islice(sorted(found.items()), _MOST):
+        if os.path.realpath(path) == _NOWHERE or not os.path.isfile(path) or not _size(path):
             continue  # masked
         real = os.path.basename(os.path.realpath(path))
         for instance in sorted(instances.get(name, ())) or [""]:
             whole = name if not instance else name.replace("@.", f"@{instance}.", 1)
             names = tuple(dict.fromkeys((whole, name, real)))
             yield whole, Unit(whole, names, path, where, accounts)
+
+
+def _size(path: str) -> int:
+    """How long a file is; nothing where it has gone."""
+    with suppress(OSError):
+        return os.path.getsize(path)
+    return 0
 
 
 def _by_name(folders: Iterable[str]) -> dict[str, str]:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.commandlines import Setting, of_shell
-from fiat.host.evidence.texts import files_like, text_of
+from fiat.host.evidence.texts import files_like, is_open_to_others, text_of
 
 _HOOK = re.compile(
     r"(?i)(?:dpkg|apt(?:::update)?)::(?:pre-invoke|post-invoke(?:-success)?|pre-install-pkgs|[\w-]*invoke)"
@@ -91,5 +91,4 @@ def _is_passed_over(path: str) -> bool:
     """Whether logrotate does not read it: by its name, or since others own it or may write to it."""
     if path.endswith(tuple(_PASSED_OVER)) or not os.path.isfile(path):
         return True
-    found = os.stat(path)
-    return found.st_uid != 0 or bool(found.st_mode & 0o022)
+    return is_open_to_others(path)

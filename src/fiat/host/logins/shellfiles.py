@@ -24,6 +24,9 @@ _STEPS = 20_000
 _LONGEST = 4096
 """Signs of a word or a value that are followed: whoever wrote the file may double one again and again."""
 
+_CUT_MOST = 512
+"""Signs of a value that something is cut off from: each place is tried."""
+
 # Each sign begins one thing at most, so that no expression goes back over what it took.
 _COMMAND = r"\$\((?:[^()]|\([^()]*\))*\)"
 _BRACES = r"\$\{(?:[^{}]|\{[^{}]*\})*\}"
@@ -207,7 +210,7 @@ class ShellFiles:
         found = _CUT.fullmatch(text)
         value = self._value(found[1]) if found is not None else None
         pattern = self.expand(found[3]) if found is not None else None
-        if found is None or value is None or pattern is None:
+        if found is None or value is None or pattern is None or len(value) > _CUT_MOST:
             return None
         places = range(len(value) + 1)
         if found[2][0] == "#":
