@@ -1,6 +1,5 @@
 """What root and services run and read: each source in its many forms, dangers and what only looks like them."""
 
-import ctypes
 import importlib
 import os
 import pkgutil
@@ -11,7 +10,6 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TypeVar
 
 import numpy.ma  # noqa: F401  the same as of fiat below
 import pytest
@@ -40,7 +38,7 @@ from support.dangers import (
     quoted,
 )
 from support.files import make
-from support.kernel import as_somebody
+from support.kernel import as_somebody, with_places
 from support.places import trusted_folder
 from support.times import report
 
@@ -74,14 +72,6 @@ def told(host: Host, rule: str = "started-replaceable") -> dict[str, set[str]]:
         return found
 
     return as_somebody(None, ask)
-
-
-def told_of(found: dict[str, set[str]], host: Host, path: str) -> bool:
-    """Whether it is told of this path: of where it leads to, or of the folder that lacks it."""
-    real = os.path.realpath(path) if not host.top else within(host, lambda: os.path.realpath(path))
-    while not os.path.lexists(host.top + real):
-        real = os.path.dirname(real)
-    return real in found
 
 
 def within(host: Host, ask: Callable[[], str]) -> str:
@@ -282,7 +272,7 @@ def _compare_with_systemd(tmp_path: Path) -> None:
     assert len(real) == len(lines)
     for number, line in enumerate(lines):
         unit = units.Unit(
-            f"u{number}.service", (f"u{number}.service",), f"{tmp_path}/u{number}.service",
+            f"u{number}.service", [f"{tmp_path}/u{number}.service"],
             units.Folders((str(tmp_path),), 65534, str(tmp_path)), LiveHost().accounts,
         )  # fmt: skip
         assert unit.command_lines("ExecStart") == real[f"u{number}.service"], line
@@ -377,7 +367,6 @@ def test_a_program_with_privilege_is_no_safer_than_its_libraries() -> None:
         assert set(found) == {"/usr/local/theirs/run"}
 
 
-Answer = TypeVar("Answer")
 _PROGRAMS = os.environ.get("FIAT_TEST_PROGRAMS", "")
 """A folder with the files of packages, as they lie under the root directory; else what is installed is asked."""
 
@@ -390,20 +379,6 @@ def _real(name: str) -> tuple[list[str], dict[str, str]]:
             libraries = [os.path.join(root, one, f"{os.uname().machine}-linux-gnu") for one in ("usr/lib", "lib")]
             return [path], {"PATH": "/usr/bin:/bin", "LD_LIBRARY_PATH": ":".join(libraries) if root != "/" else ""}
     pytest.skip(f"no {name} is here to ask")
-
-
-def _with_places(places: dict[str, str], task: Callable[[], Answer]) -> Answer:
-    """What comes of a task in a process for which other folders lie at some paths."""
-
-    def there() -> Answer:
-        libc = ctypes.CDLL(None, use_errno=True)
-        assert libc.unshare(0x00020000) == 0  # CLONE_NEWNS
-        subprocess.run(["mount", "--make-rprivate", "/"], check=True)
-        for at, folder in places.items():
-            subprocess.run(["mount", "--bind", folder, at], check=True)
-        return task()
-
-    return as_somebody(None, there)
 
 
 TABLES = {
@@ -479,7 +454,7 @@ def test_tables_of_the_clock_run_what_the_real_cron_runs() -> None:
 
         os.makedirs("/var/spool/cron", exist_ok=True)
         places = {"/etc": f"{folder}/etc", "/var/spool/cron": f"{folder}/spool", "/run": f"{folder}/run"}
-        ran, told = _with_places(places, run), _with_places(places, tell)
+        ran, told = with_places(places, run), with_places(places, tell)
         assert len(ran) > 12
         assert ran <= told
         assert told - ran <= {"c", "p"}  # what stands behind ||; cron reads no line without an end
@@ -525,9 +500,9 @@ def test_the_ssh_server_runs_what_it_says_itself() -> None:
 
         for text, expected in SERVERS.items():
             Path(f"{folder}/etc/ssh/sshd_config").write_text(text.format(**names))
-            says = _with_places(places, real)
+            says = with_places(places, real)
             assert says == ([names[expected]] if expected else []), text
-            assert _with_places(places, ours) == says, text
+            assert with_places(places, ours) == says, text
 
 
 @pytest.mark.root
@@ -561,6 +536,6 @@ def test_log_rotation_reads_what_the_real_program_reads() -> None:
             return {os.path.basename(one.path) for one in found if "/logrotate.d/" in one.path}
 
         places = {"/etc": f"{folder}/etc"}
-        read = _with_places(places, real)
+        read = with_places(places, real)
         assert len(read) >= 4
-        assert _with_places(places, ours) == read
+        assert with_places(places, ours) == read

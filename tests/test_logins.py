@@ -1,23 +1,19 @@
 """The umask and the search path of a login, judged by the real login program with each configuration."""
 
-import ctypes
 import os
 import pty
 import random
 import re
 import select
-import subprocess
 import time
-from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
 
 import pytest
 
 from fiat.core.model.login import Login
 from fiat.host.live.accounts import from_folder
 from fiat.host.logins.login import LiveLogins
-from support.kernel import as_somebody
+from support.kernel import with_places
 from support.places import trusted_folder
 
 _PROFILE = """
@@ -187,9 +183,6 @@ ENVIRONMENTS = (
 RULES = ("", "PATH DEFAULT=/rule/bin:/bin\n", "TIDE DEFAULT=@{HOME}/x\nPATH DEFAULT=/rule:${TIDE} OVERRIDE=\n")
 
 
-Result = TypeVar("Result")
-
-
 def _written(etc: Path, dice: random.Random) -> str:
     """A configuration in ``etc``; who logs in."""
     for folder in ("pam.d", "security", "default", "profile.d"):
@@ -235,19 +228,6 @@ def _written(etc: Path, dice: random.Random) -> str:
     return "keeper" if dice.random() < 0.85 else "root"
 
 
-def _inside(etc: Path, ask: Callable[[], Result]) -> Result:
-    """What is so where ``etc`` is the host's configuration."""
-
-    def there() -> Result:
-        libc = ctypes.CDLL(None, use_errno=True)
-        assert libc.unshare(0x00020000) == 0  # CLONE_NEWNS
-        subprocess.run(["mount", "--make-rprivate", "/"], check=True)
-        subprocess.run(["mount", "--bind", str(etc), "/etc"], check=True)
-        return ask()
-
-    return as_somebody(None, there)
-
-
 def _really(name: str) -> tuple[int, str]:
     """The umask and the search path that the real program gives."""
     child, terminal = pty.fork()
@@ -288,7 +268,7 @@ def disagreement(seed: int) -> str:
             assert account is not None
             return LiveLogins(accounts).of(account), _really(name)
 
-        ours, (mask, path) = _inside(etc, both)
+        ours, (mask, path) = with_places({"/etc": str(etc)}, both)
         if (ours.mask, ":".join(ours.path)) == (mask, path):
             return ""
         if ours.open_ends and ours.mask == mask:

@@ -149,6 +149,7 @@ def _not_looked_at(evidence: Evidence) -> list[Finding]:
         ("which packages own what", evidence.packaged(())),
         ("what files hold", evidence.secrets(())),
         ("what services and the clock start", evidence.started()),
+        ("which libraries programs with privilege load", evidence.loaded("")),
     ):
         if there is None:
             text = f"{what}: the snapshot does not say; fiat save --for-audit keeps it"

@@ -128,4 +128,4 @@ def _login(host: Host, who: Principal) -> tuple[Folders, str, tuple[str, ...]]:
     """The folders that a login gives, where that is set, and what of it is not known."""
     account = account_of(who, host.accounts)
     login = host.logins().of(account) if account is not None else usual(root=superuser(who))
-    return login.path, login.path_by, tuple(one for one in login.open_ends if "umask" not in one)
+    return login.path, login.path_by, login.left_open("path")

@@ -59,4 +59,4 @@ def umask_at_login(host: Host, name: str) -> LoginUmask:
     found = umaskfiles.search(account.home)
     service = account.shell.rpartition("/")[2] in NO_LOGIN
     whose = f"{'a service that runs as' if service else 'a login of'} {account.name}"
-    return LoginUmask(account, Umask(None, login.mask, whose), login.mask_by, login.open_ends, found)
+    return LoginUmask(account, Umask(None, login.mask, whose), login.mask_by, login.left_open("umask"), found)

@@ -97,14 +97,15 @@ class SavedFindings(NamedTuple):
     """Evidence as it is kept with a snapshot: for certain paths what was found, and never what they hold.
 
     ``secret_kinds`` holds the kind by path, ``privileged`` are programs with privilege that a package owns,
-    ``settings`` those of login.defs(5); each is None where it was not looked at. ``unread`` is what could not be
-    looked into.
+    ``settings`` what logins get, ``libraries`` what each program with privilege loads that no package owns; each
+    is None where it was not looked at. ``unread`` is what could not be looked into.
     """
 
     secret_kinds: Mapping[str, str] | None
     privileged: frozenset[str] | None
     services: tuple[StartedFile, ...] | None
     settings: Mapping[str, str] | None = None
+    libraries: Mapping[str, tuple[str, ...]] | None = None
     unread: tuple[Trouble, ...] = ()
 
 
@@ -129,8 +130,8 @@ class KeptEvidence:
         return self.kept.services
 
     def loaded(self, path: str) -> tuple[str, ...] | None:
-        """None: which libraries a program loads is kept of nothing but what is started."""
-        return None
+        """What a program with privilege loaded."""
+        return None if self.kept.libraries is None else self.kept.libraries.get(path, ())
 
     def login(self) -> Mapping[str, str] | None:
         """The settings of logins when the snapshot was taken."""

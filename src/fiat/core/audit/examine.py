@@ -19,10 +19,14 @@ def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> SavedFindin
     """What an audit of ``trees`` would ask of ``evidence``."""
     secrets: dict[str, str] = {}
     owned: set[str] = set()
+    libraries: dict[str, tuple[str, ...]] = {}
     known = evidence.packaged(()) is not None
     for survey in trees:
         audited = AuditedTree(host, walk(host, survey.top.path), survey, evidence)
-        owned |= evidence.packaged(audited.paths(privileged(audited))) or frozenset()
+        programs = audited.paths(privileged(audited))
+        theirs = evidence.packaged(programs) or frozenset()
+        owned |= theirs
+        libraries |= {path: evidence.loaded(path) or () for path in programs if path not in theirs}
         for _, places in candidates(audited):
             secrets |= evidence.secrets(list(unpackaged(audited, places))) or {}
     return SavedFindings(
@@ -30,6 +34,7 @@ def kept(host: Host, trees: Iterable[Survey], evidence: Evidence) -> SavedFindin
         frozenset(owned) if known else None,
         evidence.started(),
         evidence.login(),
+        libraries if evidence.loaded("") is not None else None,
         tuple(evidence.unread()),
     )
 

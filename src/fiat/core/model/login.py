@@ -5,10 +5,17 @@ from typing import NamedTuple, Protocol
 from fiat.core.model.accounts import User
 
 
+class OpenEnd(NamedTuple):
+    """Something that could not be evaluated, as a clause: it may decide the ``umask`` or the ``path``, or either."""
+
+    text: str
+    of: str = ""
+
+
 class Login(NamedTuple):
     """The umask ``mask`` and the folders of the search ``path``, and in words what decided each.
 
-    ``open_ends`` say, a clause each, what could not be evaluated and might give something else. ``known`` is false
+    ``open_ends`` are what could not be evaluated and might give something else. ``known`` is false
     where nothing was looked at, and what is told is what is usual.
     """
 
@@ -16,8 +23,12 @@ class Login(NamedTuple):
     mask_by: str
     path: tuple[str, ...]
     path_by: str
-    open_ends: tuple[str, ...] = ()
+    open_ends: tuple[OpenEnd, ...] = ()
     known: bool = True
+
+    def left_open(self, of: str) -> tuple[str, ...]:
+        """What may decide the ``umask``, or the ``path``, and is not known."""
+        return tuple(one.text for one in self.open_ends if one.of in ("", of))
 
 
 class Logins(Protocol):

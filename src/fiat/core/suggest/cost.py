@@ -113,16 +113,23 @@ class Way(NamedTuple):
 
 
 def way_of(
-    host: Host, goals: Sequence[Goal], draft: Draft, effects: Effects, meant: Meant, *, at_least: bool = False
+    host: Host,
+    goals: Sequence[Goal],
+    draft: Draft,
+    effects: Effects,
+    meant: Meant,
+    makers: Makers | None = None,
+    *,
+    at_least: bool = False,
 ) -> Way:
-    """The way with what it costs, as its effects have it."""
+    """The way with what it costs, as its effects have it, and by what ``makers`` make later."""
     counting = _Counting(host, goals, _counted(draft.plan))
     gains, losses = effects.gains, effects.losses
     (gained, gaining), (lost, losing) = counting.others(gains), counting.others(losses)
     strangers = 0 if any(goal.who.kind == "anyone-else" for goal in goals) else counting.strangers(gains)
     groups = {shift.principal.gids for shift in (*gains, *losses) if shift.principal.kind == "group"}
     groups -= {goal.who.gids for goal in goals if goal.who.kind == "group"}
-    later = counting.later(draft.plan) if draft.plan is not None else LaterShift()
+    later = LaterShift() if draft.plan is None or makers is None else counting.later(draft.plan, makers)
     cost = Cost(
         against=bool((lost or later.lost) if goals[0].gives else (gained or later.gained)),
         anyone_else=strangers,
@@ -216,11 +223,11 @@ class _Counting:
                 words[naming.word_for(who)] = None
         return sum(seen.values()), tuple(words)
 
-    def later(self, plan: Plan) -> LaterShift:
+    def later(self, plan: Plan, makers: Makers) -> LaterShift:
         """What others gain and lose on what is made later, where default lists change."""
         if not any(one.change.before.default != one.change.after.default for one in plan.changes):
             return LaterShift()
-        return Makers(self.host).shifts(plan, lambda who: not superuser(who) and not self._meant(who))
+        return makers.shifts(plan, lambda who: not superuser(who) and not self._meant(who))
 
     def strangers(self, shifts: Sequence[Shift]) -> int:
         """Rights by paths of anyone else."""

@@ -4,12 +4,14 @@ Source: open(2), mkdir(2), acl(5), "OBJECT CREATION AND DEFAULT ACLs".
 """
 
 from collections.abc import Callable, Sequence
+from functools import reduce
+from operator import and_
 from typing import NamedTuple
 
 from fiat.core.change.plan import Plan
 from fiat.core.model import right as rights
 from fiat.core.model.host import Host
-from fiat.core.model.mode import EXECUTE, PERMISSION_BITS, READ, WRITE
+from fiat.core.model.mode import EXECUTE, READ, WRITE
 from fiat.core.model.posture import Kind, Mount, Posture
 from fiat.core.model.principals import Principal, Universe, account_of, of_accounts
 from fiat.core.model.route import Route
@@ -54,6 +56,7 @@ class Makers:
         self._umasks: dict[str, int] = {}
         self._logins = host.logins()
         self._reach: dict[str, int] = {}
+        self._masks: dict[tuple[str, Posture], int] = {}
 
     def of(self, route: Route, posture: Posture) -> list[Maker]:
         """Those who may add names in a directory of this ``posture`` at the end of ``route``, or below it; root where
@@ -72,11 +75,11 @@ class Makers:
 
     def umask(self, route: Route, posture: Posture) -> int:
         """What the umasks of all who make things there take: nobody's are given less by this one."""
-        found = [maker.umask for maker in self.of(route, posture)]
-        mask = PERMISSION_BITS
-        for one in found:
-            mask &= one
-        return mask if found else self._host.settings.umask
+        key = route.asked, posture
+        if key not in self._masks:
+            found = [maker.umask for maker in self.of(route, posture)]
+            self._masks[key] = reduce(and_, found) if found else self._host.settings.umask
+        return self._masks[key]
 
     def _umask(self, who: Principal) -> int:
         account = account_of(who, self._host.accounts)

@@ -32,7 +32,7 @@ class PathGoals:
         self.goals = goals
         self.terms = terms
         self.walked = walked
-        self._makers = Makers(host)
+        self.makers = Makers(host)
         self.edits = PathEdits(host, terms, of_accounts(host.accounts))
         self.missing = 0
         self.skipped: tuple[str, ...] = ()
@@ -56,7 +56,7 @@ class PathGoals:
 
     def _umask_at(self, end: Object) -> int:
         """What the umasks of all take who make things in a directory today."""
-        return self._makers.umask(walk(self.host, end.path), end.posture) if end.posture.directory else 0
+        return self.makers.umask(walk(self.host, end.path), end.posture) if end.posture.directory else 0
 
     def why_none(self) -> str:
         """Why there is no way."""

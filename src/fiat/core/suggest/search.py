@@ -177,7 +177,9 @@ class _Search:
         if covered is None or made.effects is None:
             return None
         short, meant = covered
-        return way_of(self.host, self.sought.goals, proposal.draft(made, short), made.effects, meant)
+        return way_of(
+            self.host, self.sought.goals, proposal.draft(made, short), made.effects, meant, self.sought.makers
+        )
 
     def _effects_of_membership(self, then: Host) -> Effects:
         """What a membership does, as far as was read for the other ways; of the paths alone where nothing was."""

@@ -64,7 +64,7 @@ class TreeGoals:
         self.terms = terms
         self.walked = walked
         self.everyone = of_accounts(host.accounts)
-        self._makers = Makers(host)
+        self.makers = Makers(host)
         self.people = list(dict.fromkeys(goal.who for goal in goals))
         self.members: tuple[Principal, ...] = ()
         self._members = {who: members_of(who, host.accounts) for who in self.people if who.kind == "group"}
@@ -114,7 +114,7 @@ class TreeGoals:
     def _misses_new(self, tree: GoalTree, goal: Goal) -> bool:
         """Whether there is a directory in a tree where what is made later would not follow."""
         return any(
-            for_new(profile.at(), goal, ROOT, self._makers.umask(tree.route, profile.posture)) is not None
+            for_new(profile.at(), goal, ROOT, self.makers.umask(tree.route, profile.posture)) is not None
             for profile in tree.survey.profiles
             if profile.posture.directory
         )
@@ -130,7 +130,7 @@ class TreeGoals:
                 continue
             terms, umask = self.terms, self.host.settings.umask
             edits = [
-                TreeEdits(tree, preference, terms, self.everyone, self._members, umask, self._makers)
+                TreeEdits(tree, preference, terms, self.everyone, self._members, umask, self.makers)
                 for tree in self.trees
             ]
             if preference.top:

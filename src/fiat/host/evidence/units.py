@@ -5,7 +5,7 @@ import os
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from functools import cached_property, lru_cache
+from functools import cached_property
 from itertools import islice
 from typing import NamedTuple
 
@@ -135,6 +135,7 @@ def _units_in(where: Folders, accounts: Accounts) -> Iterator[tuple[str, "Unit"]
     """Each unit in these folders that is not masked, by name, each instance that others want by itself."""
     found = _by_name(where.folders)
     instances = _instances(where.folders)
+    parts = {folder: _folders_in(folder) for folder in where.folders}
     for name, path in islice(sorted(found.items()), _MOST):
         if os.path.realpath(path) == _NOWHERE or not os.path.isfile(path) or not _size(path):
             continue  # masked
@@ -142,7 +143,7 @@ def _units_in(where: Folders, accounts: Accounts) -> Iterator[tuple[str, "Unit"]
         for instance in sorted(instances.get(name, ())) or [""]:
             whole = name if not instance else name.replace("@.", f"@{instance}.", 1)
             names = tuple(dict.fromkeys((whole, name, real)))
-            yield whole, Unit(whole, names, path, where, accounts)
+            yield whole, Unit(whole, [path, *_parts(names, parts)], where, accounts)
 
 
 def _size(path: str) -> int:
@@ -177,12 +178,12 @@ def _instances(folders: Iterable[str]) -> dict[str, set[str]]:
 class Unit:
     """One unit: its file and the parts that change it, and what its settings say together."""
 
-    def __init__(self, name: str, names: tuple[str, ...], path: str, where: Folders, accounts: Accounts) -> None:
+    def __init__(self, name: str, files: list[str], where: Folders, accounts: Accounts) -> None:
         self._accounts = accounts
         self._where = where
         self._name = name
         self._by = f"{where.what} {name}"
-        self._files = [path, *_parts(names, where.folders)]
+        self._files = files
         self._settings: dict[str, list[str]] = {}
         for file in self._files:
             for key, value in settings_in(file):
@@ -284,7 +285,7 @@ class Unit:
         """The word with what its specifiers stand for (systemd.unit(5), "Specifiers"); of others nothing is known."""
         if "%" not in word:
             return word
-        stem, _, kind = self._name.rpartition(".")
+        stem = self._name.rpartition(".")[0]
         prefix, at, instance = stem.partition("@")
         user = self._accounts.user_numbered(self._where.uid or 0)
         known = {
@@ -309,11 +310,10 @@ class Unit:
         }
         if not at or instance:
             known |= {"i": instance, "I": unescaped(instance), "f": "/" + unescaped(instance or prefix)}
-        del kind
         return re.sub(r"%(.)", lambda found: known.get(found[1], found[0]), word)
 
 
-def _parts(names: Iterable[str], folders: Sequence[str]) -> list[str]:
+def _parts(names: Iterable[str], folders: Mapping[str, frozenset[str]]) -> list[str]:
     """The files that change a unit of these names: of equal names the first counts, all in the order of names."""
     wanted: list[str] = []
     for name in names:
@@ -323,15 +323,13 @@ def _parts(names: Iterable[str], folders: Sequence[str]) -> list[str]:
         wanted += [f"{'-'.join(pieces[:count])}-.{kind}.d" for count in range(len(pieces) - 1, 0, -1)]
         wanted.append(f"{kind}.d")
     found: dict[str, str] = {}
-    for folder in folders:
-        there = _folders_in(folder)
+    for folder, there in folders.items():
         for part in dict.fromkeys(wanted) if there else ():
             for path in () if part not in there else glob.glob(f"{glob.escape(f'{folder}/{part}')}/*.conf"):
                 found.setdefault(os.path.basename(path), path)
     return [found[name] for name in sorted(found) if os.path.isfile(found[name])]
 
 
-@lru_cache(maxsize=256)
 def _folders_in(folder: str) -> frozenset[str]:
     """The names of the directories in one."""
     with suppress(OSError), os.scandir(folder) as entries:

@@ -1,6 +1,8 @@
 """The files of logins, each read once: many people's logins go through the same ones."""
 
+import glob
 import os
+from contextlib import suppress
 
 from fiat.host.evidence.texts import text_of
 from fiat.host.logins.words import Token, tokens_of
@@ -10,6 +12,20 @@ _LARGEST = 1 << 16
 """Bytes of a shell's file that are looked at."""
 
 
+_MODULES = tuple(
+    f"{folder}/pam_umask.so"
+    for folder in ("/lib/*/security", "/usr/lib/*/security", "/lib64/security", "/usr/lib64/security", "/lib/security")
+)
+_LARGEST_MODULE = 1 << 20
+
+
+def _held(path: str) -> bytes:
+    """What a file holds; nothing where it cannot be read."""
+    with suppress(OSError):
+        return beginning_of(path, _LARGEST_MODULE)
+    return b""
+
+
 class Files:
     """What files hold, as lines of settings and as words of a shell."""
 
@@ -17,6 +33,7 @@ class Files:
         self._texts: dict[str, str] = {}
         self._lines: dict[str, list[tuple[int, str]]] = {}
         self._definitions: dict[str, dict[str, tuple[str, int]]] = {}
+        self._module: bytes | None = None
         self._tokens: dict[str, list[Token] | OSError | ValueError] = {}
 
     def text(self, path: str) -> str:
@@ -51,6 +68,13 @@ class Files:
                 if len(words) == 2:
                     found.setdefault(words[0].lower(), (words[1].strip().strip('"'), number))
         return self._definitions[path]
+
+    def umask_module_asks(self, name: bytes) -> bool:
+        """Whether the module of this host that sets the umask knows a setting: only newer ones look at some, and hold
+        their names then. Of a module that is not found it is taken that it does."""
+        if self._module is None:
+            self._module = next(map(_held, (p for one in _MODULES for p in sorted(glob.glob(one)))), b"")
+        return name in self._module or not self._module
 
     def tokens(self, path: str) -> list[Token]:
         """The words of a shell's file; OSError where it cannot be read, ValueError where a quotation does not end."""

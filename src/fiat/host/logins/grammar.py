@@ -41,8 +41,8 @@ class Shell(Protocol):
     def set_mask(self, word: Known, place: str, run: Truth) -> None:
         """Set the umask, as far as that is known to happen."""
 
-    def left_open(self, text: str) -> None:
-        """Keep what could not be evaluated."""
+    def left_open(self, text: str, of: str = "") -> None:
+        """Keep what could not be evaluated, and what it may decide."""
 
     def read(self, path: str, depth: int = 0) -> bool:
         """Do what is in a file."""

@@ -8,7 +8,7 @@ door may go through other modules: where those give something else, that is an o
 import os
 
 from fiat.core.model.accounts import NO_LOGIN, Accounts, User
-from fiat.core.model.login import USUAL_PATH_OF_ROOT, Login
+from fiat.core.model.login import USUAL_PATH_OF_ROOT, Login, OpenEnd
 from fiat.host.evidence.units import umasks_of
 from fiat.host.logins import pam
 from fiat.host.logins.conditions import Known
@@ -64,7 +64,8 @@ def _login_of(account: User, accounts: Accounts, files: Files) -> Login:
         if os.path.isfile(f"/etc/pam.d/{door}"):
             other = _by_modules(account, accounts, door, files)
             if other[0] != mask:
-                open_ends.append(f"by {door} the modules set {other[0]:04o}, by {other[1]}, before the shell begins")
+                text = f"by {door} the modules set {other[0]:04o}, by {other[1]}, before the shell begins"
+                open_ends.append(OpenEnd(text, "umask"))
                 break
     name = os.path.basename(account.shell) or "sh"
     shell = ShellFiles(_session(account, accounts, name, values, mask), files)
@@ -91,14 +92,15 @@ def _of_service(account: User, accounts: Accounts) -> Login:
     given = sorted({one.mask for one in found})
     first = found[0] if found else None
     by = "systemd: no unit sets another" if first is None or first.mask == _FIRST else f"unit {first.unit}"
-    ends = [f"other services of this account have {mask:04o}" for mask in given if first and mask != first.mask]
+    texts = (f"other services of this account have {mask:04o}" for mask in given if first and mask != first.mask)
+    ends = [OpenEnd(text, "umask") for text in texts]
     path = USUAL_PATH_OF_ROOT
     return Login(first.mask if first else _FIRST, by, path, "systemd", tuple(ends))
 
 
 def _by_modules(
     account: User, accounts: Accounts, service: str, files: Files
-) -> tuple[int, str, dict[str, str], str, list[str]]:
+) -> tuple[int, str, dict[str, str], str, list[OpenEnd]]:
     """The umask and the variables before the shell begins, and what set the umask and the search path."""
     stack = pam.Stack(account, accounts, service, files)
     mask, mask_by = _FIRST, "what starts the login program: no module and no file of a shell sets another"

@@ -1,25 +1,21 @@
 """Which modules a login goes through, and what those do that set the umask or variables: pam.conf(5), pam_umask(8),
 pam_env(8), pam_succeed_if(8)."""
 
-import glob
 import os
 import re
 from collections.abc import Iterator
 from contextlib import suppress
-from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.model.accounts import Accounts, User
+from fiat.core.model.login import OpenEnd
 from fiat.host.logins.files import Files
-from fiat.host.textfile import beginning_of
 
 _FOLDER = "/etc/pam.d"
 _DEFINITIONS = "/etc/login.defs"
 _LINE = re.compile(r"-?(\w+)\s+(\[[^\]]*\]|\S+)\s+(\S+)\s*(.*)")
 _ARGUMENT = re.compile(r"\[((?:[^\]\\]|\\.)*)\]|(\S+)")
 _DEEPEST = 16
-_MODULES = ("/lib/*/security", "/usr/lib/*/security", "/lib64/security", "/usr/lib64/security", "/lib/security")
-_LARGEST = 1 << 20
 
 
 class Module(NamedTuple):
@@ -43,7 +39,7 @@ class Stack:
         self._account = account
         self._accounts = accounts
         self._service = service
-        self.open_ends: list[str] = []
+        self.open_ends: list[OpenEnd] = []
 
     def passed(self, kind: str) -> list[Module]:
         """The modules that are gone through, in their order, as far as each succeeds."""
@@ -111,7 +107,7 @@ class Stack:
         for place in range(0, len(words) - 2, 3):
             known = self._holds(*words[place : place + 3])
             if known is None:
-                self.open_ends.append(f"what {module.place} asks is taken to hold")
+                self.open_ends.append(OpenEnd(f"what {module.place} asks is taken to hold"))
             elif not known:
                 return False
         return True
@@ -171,7 +167,7 @@ def mask_by(module: Module, account: User, accounts: Accounts, before: int, file
         if set_there is not None:
             found = _octal(set_there[0], f"{_DEFINITIONS}:{set_there[1]}, by pam_umask")
             ours = definition(files, "USERGROUPS_ENAB")
-            own_group |= ours is not None and ours[0].lower() == "yes" and _asks_for_own_groups()
+            own_group |= ours is not None and ours[0].lower() == "yes" and files.umask_module_asks(b"USERGROUPS_ENAB")
         else:
             other = definition(files, "UMASK", "/etc/default/login")
             found = _octal(other[0], f"/etc/default/login:{other[1]}, by pam_umask") if other is not None else None
@@ -190,16 +186,6 @@ def mask_by(module: Module, account: User, accounts: Accounts, before: int, file
             own = _octal(part[6:], "the comment of the account")
             mask, by = own if own is not None else (mask, by)
     return (mask, by) if by else None
-
-
-@lru_cache(maxsize=1)
-def _asks_for_own_groups() -> bool:
-    """Whether the module of this host looks at USERGROUPS_ENAB: only newer ones do, and name it then."""
-    for pattern in _MODULES:
-        for path in sorted(glob.glob(f"{pattern}/pam_umask.so")):
-            with suppress(OSError):
-                return b"USERGROUPS_ENAB" in beginning_of(path, _LARGEST)
-    return True
 
 
 def _octal(word: str, place: str) -> tuple[int, str] | None:

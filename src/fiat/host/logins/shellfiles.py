@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from fiat.core.errors import NotationError
 from fiat.core.model import umask
+from fiat.core.model.login import OpenEnd
 from fiat.host.evidence.commandlines import listed_parts
 from fiat.host.logins.conditions import Known, Truth
 from fiat.host.logins.files import Files
@@ -65,7 +66,7 @@ class ShellFiles:
         self.values = dict(session.values)
         self.mask: int = session.mask
         self.by: dict[str, str] = {}
-        self.open_ends: list[str] = []
+        self.open_ends: dict[OpenEnd, None] = {}
         self.functions: dict[str, tuple[list[Token], int, str]] = {}
         self._steps = 0
 
@@ -96,7 +97,7 @@ class ShellFiles:
         """Set a variable, unless that is not known to happen."""
         if run is None or (value is None and name == "PATH"):
             if name == "PATH":
-                self.left_open(f"whether {place} sets PATH" if run is None else f"to what {place} sets PATH")
+                self.left_open(f"whether {place} sets PATH" if run is None else f"to what {place} sets PATH", "path")
             else:
                 self.values[name] = None
             return
@@ -111,17 +112,15 @@ class ShellFiles:
             return  # the shell refuses it, and goes on
         if mask is None or run is None:
             if mask != self.mask:
-                self.left_open(
-                    f"whether {place} sets the umask" if mask is not None else f"to what {place} sets the umask"
-                )
+                what = "whether" if mask is not None else "to what"
+                self.left_open(f"{what} {place} sets the umask", "umask")
             return
         self.mask = mask
         self.by["umask"] = place
 
-    def left_open(self, text: str) -> None:
-        """Keep what could not be evaluated."""
-        if text not in self.open_ends:
-            self.open_ends.append(text)
+    def left_open(self, text: str, of: str = "") -> None:
+        """Keep what could not be evaluated, and what it may decide."""
+        self.open_ends[OpenEnd(text, of)] = None
 
     def step(self) -> None:
         """Count what is done; :class:`EndOfFile` after far too much."""

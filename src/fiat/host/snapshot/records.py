@@ -131,10 +131,17 @@ class Secret(NamedTuple):
 
 
 class LoginSetting(NamedTuple):
-    """One setting of login.defs(5) as a snapshot keeps it: its name and its value."""
+    """One thing that logins get, as a snapshot keeps it: what it is, and its value."""
 
     name: str
     value: str
+
+
+class LoadedLibraries(NamedTuple):
+    """The libraries that the program ``path`` loads."""
+
+    path: str
+    libraries: tuple[str, ...]
 
 
 _SECRET: Record[Secret] = Record(
@@ -147,6 +154,11 @@ _SETTING: Record[LoginSetting] = Record(
     Field("name", lambda one: one.name, Text()),
     Field("value", lambda one: one.value, Text()),
 )
+_LOADED: Record[LoadedLibraries] = Record(
+    lambda found: LoadedLibraries(**found),
+    Field("path", lambda one: one.path, record.PATH),
+    Field("libraries", lambda one: one.libraries, Listed(record.PATH)),
+)
 _STARTED: Record[StartedFile] = Record(
     lambda found: StartedFile(**found),
     Field("path", lambda one: one.path, record.PATH),
@@ -158,14 +170,15 @@ _STARTED: Record[StartedFile] = Record(
 
 
 def _kept(found: Mapping[str, object]) -> SavedFindings:
-    secrets, packaged, started, login, unread = (
-        found[name] for name in ("secrets", "packaged", "started", "login", "unread")
+    secrets, packaged, started, login, loaded, unread = (
+        found[name] for name in ("secrets", "packaged", "started", "login", "loaded", "unread")
     )
     return SavedFindings(
         None if secrets is None else {one.path: one.kind for one in secrets},  # type: ignore[attr-defined]
         None if packaged is None else frozenset(packaged),  # type: ignore[call-overload]
         started,  # type: ignore[arg-type]
         None if login is None else {one.name: one.value for one in login},  # type: ignore[attr-defined]
+        None if loaded is None else {one.path: one.libraries for one in loaded},  # type: ignore[attr-defined]
         unread,  # type: ignore[arg-type]
     )
 
@@ -189,6 +202,12 @@ AUDIT: Record[SavedFindings] = Record(
         "login",
         lambda kept: None if kept.settings is None else [LoginSetting(*one) for one in kept.settings.items()],
         OrNone(Listed(_SETTING)),
+        required=False,
+    ),
+    Field(
+        "loaded",
+        lambda kept: None if kept.libraries is None else [LoadedLibraries(*one) for one in kept.libraries.items()],
+        OrNone(Listed(_LOADED)),
         required=False,
     ),
     Field("unread", lambda kept: kept.unread, Listed(TROUBLE), required=False, default=()),
