@@ -129,7 +129,7 @@ def changes_as_this_process(
             for step in apply(host, [item], lambda: False):
                 wrong += (f"{one.error} on {about}; it is {state_of(path)}" for one in step.told)
                 done.append(IntendedChange(item.path, item.identity, item.change))
-    history.begin(RunBeginning(None, ("test",)), done)
+    history.begin(RunBeginning(0, None, ("test",)), done)
     return tried, wrong, attempted
 
 

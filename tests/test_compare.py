@@ -11,7 +11,7 @@ import pytest
 
 from fiat.app.compare import ComparedState, compared
 from fiat.app.save import Destination, save
-from fiat.app.times import parse_time
+from fiat.app.times import Edge, parse_time
 from fiat.core.errors import NotationError
 from fiat.core.model.principals import Principal
 from fiat.core.rules import difference
@@ -244,6 +244,9 @@ def test_paths_start_from_here_and_the_status_is_known_before_a_reader_goes(tmp_
         assert subprocess.run(command, stdout=gone, stderr=subprocess.DEVNULL, cwd=tmp_path).returncode == 1
 
 
+_DAYS = ("Yesterday", "today", "monday", "2026-11-25")
+
+
 @pytest.mark.parametrize(
     ("word", "means"),
     [
@@ -254,6 +257,12 @@ def test_paths_start_from_here_and_the_status_is_known_before_a_reader_goes(tmp_
         ("Yesterday", "2026-11-25 23:59"),
         ("today", "2026-11-26 12:30"),
         ("today 8:15", "2026-11-26 08:15"),
+        ("07:09", "2026-11-26 07:09"),
+        ("18:00", "2026-11-25 18:00"),
+        ("5m", "2026-11-26 12:25"),
+        ("90 s", "2026-11-26 12:28"),
+        ("2 hours", "2026-11-26 10:30"),
+        ("1h ago", "2026-11-26 11:30"),
         ("monday", "2026-11-23 23:59"),
         ("thursday 9:00", "2026-11-26 09:00"),
         ("thursday 18:00", "2026-11-19 18:00"),
@@ -267,6 +276,8 @@ def test_times_as_people_say_them(word: str, means: str) -> None:
     zone = timezone(timedelta(hours=1))
     found = parse_time(word, datetime(2026, 11, 26, 12, 30, tzinfo=zone))
     assert f"{found.astimezone(zone):%Y-%m-%d %H:%M}" == means
-    for wrong in ("soon", "yesterday noon", "2026-13-01", "9999999 weeks ago", ""):
+    day = parse_time(word, datetime(2026, 11, 26, 12, 30, tzinfo=zone), Edge.BEGINNING).astimezone(zone)
+    assert f"{day:%Y-%m-%d %H:%M}" == (means[:11] + "00:00" if word in _DAYS else means)
+    for wrong in ("5x", "24:30", "soon", "yesterday noon", "2026-13-01", "9999999 weeks ago", ""):
         with pytest.raises(NotationError):
             parse_time(wrong, datetime(2026, 11, 26, 12, 30, tzinfo=zone))

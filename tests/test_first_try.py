@@ -12,6 +12,7 @@ import shlex
 
 import pytest
 
+from fiat.cli.registry import COMMANDS
 from fiat.core.model.principals import Principal
 from support.files import give_list, make, mode_of
 from support.program import fiat, fiat_as, machine
@@ -159,7 +160,8 @@ TYPED = (
     (
         "show /srv/skerry --below --without stikcy",
         "fiat show: 'stikcy' is nothing to look for; near is 'sticky'; bits such as o+w or 4000 are, and list, "
-        "default-list, capabilities, immutable, append-only, no-owner, no-group, setuid, setgid, sticky",
+        "default-list, capabilities, immutable, append-only, no-owner, no-group, setuid, setgid, sticky, "
+        "entry-for:NAME",
         2,
     ),
     ("who /srv/skerry --below --can write --more-than 3", "/srv/skerry and all below it", 0),
@@ -366,11 +368,11 @@ def test_undo_names_the_run_that_comes_first(folder: str) -> None:
     assert fiat("set", paths[0], "600", *history).returncode == 0
     done = fiat("undo", "1", *history)
     assert done.returncode == 3
-    assert done.stderr.endswith("; run 2 changed it since: fiat undo 2 comes first\n")
+    assert done.stderr.endswith(": run 2 changed it since: fiat undo 2 comes first\n")
     assert fiat("undo", "2", *history).returncode == 0
     assert fiat("undo", "1", *history).returncode == 0
     told = fiat("history", *history).stdout
-    assert "(puts back run 2: fiat set " in told
+    assert "undo 2" in told
     before = len(machine("history", *history)["results"])
     for path in paths:
         os.chmod(path, 0o640)
@@ -381,7 +383,7 @@ def test_undo_names_the_run_that_comes_first(folder: str) -> None:
     said = (
         f"Nothing to put back: everything is as it was before run {before + 1}. Nothing is written, and no run is made"
     )
-    assert (done.returncode, done.stdout.startswith(said)) == (0, True)
+    assert (done.returncode, said in done.stdout) == (0, True)
     assert len(machine("history", *history)["results"]) == before + 1
 
 
@@ -407,8 +409,9 @@ def test_tables_are_made_for_spreadsheets() -> None:
     assert set(top) <= set(table)
 
 
-@pytest.mark.parametrize("command", "show decode who why set history undo save compare restore demo".split())
+@pytest.mark.parametrize("command", COMMANDS)
 def test_help_fits_on_two_screens(command: str) -> None:
+    """What is to be copied is in one piece, however long; nothing is over the 80 columns otherwise."""
     lines = fiat(command, "--help").stdout.splitlines()
     assert len(lines) <= 96
-    assert max(map(len, lines)) <= 100
+    assert max(len(line) for line in lines if not line.startswith("  fiat ")) <= 80

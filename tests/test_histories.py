@@ -241,7 +241,7 @@ def test_what_is_no_history_is_neither_read_nor_written(folder: str) -> None:
         ("CREATE TRIGGER more AFTER INSERT ON block BEGIN DELETE FROM run; END", "a database of something else"),
         ("CREATE VIEW v AS SELECT 1", "a database of something else"),
         ("ALTER TABLE fate DROP COLUMN found", "a database of something else"),
-        ("PRAGMA user_version = 4", "newer Fiat (version 4"),
+        ("PRAGMA user_version = 5", "newer Fiat (version 5"),
         ("PRAGMA user_version = 2", "before the first release (version 2"),
         ("PRAGMA user_version = -3", "a database of something else"),
     ):

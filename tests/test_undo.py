@@ -180,3 +180,37 @@ def test_what_is_written_between_the_look_and_the_deed_gets_no_privilege_back(*,
                 file.write(b"#!/bin/false")
         put_back(undone, history, problem=problems.append)
         assert (mode_of(path), bool(problems)) == ((0o755, True) if written else (0o4755, False))
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("seed", range(SEEDS))
+def test_undoing_again_and_again_ends_where_it_began(seed: int) -> None:
+    """Whatever was changed and put back before, in whole or in part, by paths and ranges, and made again.
+
+    A run in the middle is not put back by its number: what an earlier one did may come back with it then.
+    """
+    dice = random.Random(seed)
+    with trusted_folder() as folder:
+        os.mkdir(f"{folder}/tree")
+        past = Past(f"{folder}/tree", f"{folder}/history.db", dice)
+        first = states(past.top)
+        for _ in range(12):
+            past.run()
+            number = str(dice.randint(1, 12))
+            for words in (
+                ("--path", dice.choice(past.paths)), ("--last", number), ("--run", f"{number}.."), (), ("the latest",),
+            ):  # fmt: skip
+                if dice.random() < 0.15:
+                    latest = [str(run.number) for run in SqliteHistory(past.history).runs()[:1]]
+                    given = latest if words == ("the latest",) else words  # an undo is made again so
+                    run_here("undo", *given, "--accept", "privilege", "--history", past.history)
+        marks = []
+        for _ in range(40):
+            status, _, errors = run_here("undo", "--accept", "privilege", "--history", past.history)
+            if status == 2:
+                break
+            listed = answer(("history", "--history", past.history, "--json"))["results"]
+            marks.append(sum(run["state"] == "undone" for run in listed))
+        assert "nothing is left to undo" in errors
+        assert states(past.top) == first
+        assert marks == sorted(marks)

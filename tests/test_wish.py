@@ -225,7 +225,7 @@ def intended(one: Touched) -> IntendedChange:
 def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str]) -> None:
     with trusted_folder() as folder:
         history = SqliteHistory(f"{folder}/history.db")
-        beginning = RunBeginning("keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
+        beginning = RunBeginning(0, "keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
         number = history.begin(beginning, map(intended, kept))
         assert history.run(number).state is RunState.RUNNING  # this very process
         assert history.entries(number) == kept
@@ -247,10 +247,10 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
 def test_a_history_that_was_cut_short_is_told(folder: str) -> None:
     place = Path(folder) / "history.db"
     history = SqliteHistory(str(place))
-    number = history.begin(RunBeginning(None, ("fiat", "set")), [])
+    number = history.begin(RunBeginning(0, None, ("fiat", "set")), [])
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
     powers = FileCapabilities(3, 1, 2, True, 1000)
     posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)
-    history.begin(RunBeginning(None, ()), [IntendedChange("/f", Identity("fs", 2, 3), Change(posture, posture))])
+    history.begin(RunBeginning(0, None, ()), [IntendedChange("/f", Identity("fs", 2, 3), Change(posture, posture))])
     (kept,) = history.entries(2)
     assert kept.before.capabilities == powers

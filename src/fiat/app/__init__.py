@@ -12,6 +12,7 @@ as a :class:`fiat.core.errors.PathError`; everything else is raised.
 """
 
 __all__ = (
+    "account",
     "arrange",
     "audit",
     "byname",

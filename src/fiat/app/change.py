@@ -5,13 +5,13 @@ from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, failure, raise_problem
-from fiat.app.running import RunResult, run, who_runs
+from fiat.app.running import RunResult, beginning_of, run
 from fiat.core.ask import caveats
 from fiat.core.ask.effects import kept
 from fiat.core.change.claims import claims
 from fiat.core.change.guards import GUARDS as GUARDS
 from fiat.core.change.guards import why_refused
-from fiat.core.change.history import History, IntendedChange, RunBeginning, Waiting, in_silence
+from fiat.core.change.history import History, IntendedChange, Waiting, in_silence
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.privilege import with_digests
@@ -193,7 +193,7 @@ def apply(
     items = [] if stop_at_first and refused else made.to_write()
     if not items:
         return RunResult()
-    beginning = RunBeginning(who_runs(host.accounts), tuple(command), None, kept(made.gains), kept(made.losses))
+    beginning = beginning_of(host.accounts, command)._replace(gains=kept(made.gains), losses=kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),
         with_digests(host, [IntendedChange(item.path, item.identity, item.planned.change) for item in items]),

@@ -36,8 +36,10 @@ class Question:
     ) -> None:
         self.host = host
         self.asked = parse_rights(rights)
-        self.uids = {host.accounts.user_id(word) for word in users}
-        self.gids = {host.accounts.group_id(word) for word in groups}
+        words = list(users)
+        taken = [word for word in words if who_words.means_group(word, host)]
+        self.uids = {host.accounts.user_id(word) for word in words if word not in taken}
+        self.gids = {host.accounts.group_id(word) for word in (*groups, *taken)}
         self.processes = [host.process(pid) for pid in pids]
         self.anyone_else = anyone_else
         joins = [who_words.membership(word, host) for word in if_member]

@@ -16,6 +16,7 @@ from fiat.core.change.rewriting import Outcome, Stopping, TriedObjects
 from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Progress
+from fiat.host.live.behind import who_is_behind
 
 _STEP = 200
 """Objects between two reports of progress."""
@@ -163,7 +164,7 @@ def _interruptible() -> Iterator[Stopping]:
             signal.signal(number, handler)
 
 
-def who_runs(accounts: Accounts) -> str | None:
-    """The name of the user who runs this process; None where the number has no account."""
+def beginning_of(accounts: Accounts, command: Sequence[str]) -> RunBeginning:
+    """What is known of a run of this process by the words ``command``: who runs it, and who is behind that."""
     found = accounts.user_numbered(os.geteuid())
-    return found.name if found else None
+    return RunBeginning(os.geteuid(), found.name if found else None, tuple(command), behind=who_is_behind(accounts))

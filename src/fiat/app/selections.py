@@ -23,7 +23,7 @@ def selection(
         name=name,
         uid=None if owned_by is None else accounts.user_id(owned_by),
         gid=None if in_group is None else accounts.group_id(in_group),
-        every=features(having),
-        any_of=features(any_of),
-        none_of=features(none_of),
+        every=features(having, accounts),
+        any_of=features(any_of, accounts),
+        none_of=features(none_of, accounts),
     )

@@ -6,11 +6,11 @@ from enum import Enum
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
-from fiat.app.running import RunResult, run, who_runs
+from fiat.app.running import RunResult, beginning_of, run
 from fiat.core.ask.effects import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
-from fiat.core.change.history import History, IntendedChange, Run, RunBeginning, RunEntry, Waiting, in_silence
+from fiat.core.change.history import Actor, History, IntendedChange, Run, RunEntry, Waiting, in_silence
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.steps import Change
 from fiat.core.change.undo import NOTHING, UndoObject
@@ -18,7 +18,7 @@ from fiat.core.change.undo import UndoTerms as UndoTerms
 from fiat.core.errors import HistoryError, RunDamaged, RunError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import lies_under
-from fiat.core.text import joined, quoted
+from fiat.core.text import counted, joined, quoted
 from fiat.engine import changing
 
 Hold = Callable[[Run, Sequence[RunEntry]], bool]
@@ -32,13 +32,16 @@ def hold_nothing(undone: Run, entries: Sequence[RunEntry]) -> bool:
 
 class RunChoice(NamedTuple):
     """Which runs are to be put back, as one: those from ``first`` to ``last``, that began ``since`` (seconds since the
-    epoch), and of them what is at or below ``path``; what is None does not count.
+    epoch), that are of ``by``, of these the ``latest`` so many, and of them what is at or below ``path``; what is
+    None does not count.
     """
 
     first: int | None = None
     last: int | None = None
     since: float | None = None
     path: str | None = None
+    latest: int | None = None
+    by: Actor | None = None
 
 
 class Undoing(NamedTuple):
@@ -46,8 +49,8 @@ class Undoing(NamedTuple):
 
     ``passed_over`` are later runs of which nothing can be put back any more, ``damaged``
     later ones that cannot be read. ``earlier`` are runs before it that are put
-    back with it, the latest first; ``in_part`` those of all of these of which only a part is. ``despite``
-    what was accepted.
+    back with it, the latest first; ``in_part`` those of all of these of which only a part is. ``others`` are
+    those that would have been meant, were they not somebody else's. ``despite`` what was accepted.
     """
 
     undone: Run
@@ -61,6 +64,7 @@ class Undoing(NamedTuple):
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
     despite: UndoTerms = NOTHING
+    others: tuple[Run, ...] = ()
 
     @property
     def runs(self) -> tuple[Run, ...]:
@@ -108,16 +112,21 @@ def undoing(
     what is put back all the same.
     """
     if number is not None:
-        return _undoing(host, history, history.run(number), hold, despite)
+        history.run(number)  # which says what is wrong where it is not there
+        return _undoing(host, history, number, hold, despite)
     passed_over: list[Run] = []
+    back: Undoing | None = None
     damaged = [one.number for one in history.damage() if one.number is not None]
     for undone in undo.runs_to_undo(history):
         try:
-            found = _undoing(host, history, undone, hold, despite)
+            found = _undoing(host, history, undone.number, hold, despite)
         except RunDamaged:
             damaged.append(undone.number)
             continue
         except RunError:  # who was waited for has put it back
+            continue
+        if found.nothing and not found.hopeless:  # all is back already, by whatever it was
+            back = back or found
             continue
         if not found.finds:  # it was stopped, or failed, before it changed anything
             continue
@@ -125,6 +134,8 @@ def undoing(
             later = sorted((one for one in damaged if one > undone.number), reverse=True)
             return found._replace(passed_over=tuple(passed_over), damaged=tuple(later))
         passed_over.append(undone)
+    if back is not None and not passed_over:
+        return back
     if passed_over or damaged:
         runs = joined(map(str, sorted([run.number for run in passed_over] + damaged)))
         raise RunError(f"of what is left to undo (run {runs}) nothing can be put back; fiat undo N says why")
@@ -133,15 +144,20 @@ def undoing(
     raise RunError("nothing is left to undo; fiat history lists what was done")
 
 
-def _undoing(host: Host, history: History, undone: Run, hold: Hold, despite: UndoTerms) -> Undoing:
-    undo.check(undone)
-    entries = undo.entries_to_undo(history, undone)
+def _undoing(host: Host, history: History, number: int, hold: Hold, despite: UndoTerms) -> Undoing:
+    undone, entries = _one(history, number)
     if hold(undone, entries):  # others may have put it back until then
-        undone = history.run(undone.number)
-        undo.check(undone)
-        entries = undo.entries_to_undo(history, undone)
+        undone, entries = _one(history, number)
     finds = undo.with_later_runs(history, [undone], changing.find(host, entries, despite))
     return Undoing(undone, finds, None, host, gains=undone.losses, losses=undone.gains, despite=despite)
+
+
+def _one(history: History, number: int) -> tuple[Run, list[RunEntry]]:
+    """A run as it stands, and what of it is to be put back."""
+    runs = history.runs()
+    undone = next(run for run in undo.as_they_stand(history, runs) if run.number == number)
+    undo.check(undone)
+    return undone, undo.entries_to_undo(history, undone, runs)
 
 
 def undoing_several(
@@ -153,26 +169,47 @@ def undoing_several(
     despite: UndoTerms = NOTHING,
 ) -> Undoing:
     """What putting back several runs as one would do; :class:`RunError` where there are none."""
-    runs, entries, in_part = _several(history, which)
-    if hold(runs[0], entries):  # others may have put some of it back until then
-        runs, entries, in_part = _several(history, which)
+    chosen = _several(history, which)
+    if hold(chosen.runs[0], chosen.entries):  # others may have put some of it back until then
+        chosen = _several(history, which)
+    runs, entries, in_part, others = chosen
     finds = undo.with_later_runs(history, runs, changing.find(host, entries, despite))
-    found = Undoing(runs[0], finds, None, host, earlier=tuple(runs[1:]), in_part=tuple(in_part), despite=despite)
+    found = Undoing(
+        runs[0],
+        finds,
+        None,
+        host,
+        earlier=tuple(runs[1:]),
+        in_part=tuple(in_part),
+        despite=despite,
+        others=tuple(others),
+    )
     from fiat.app.undoeffects import effects_of  # loads NumPy
 
     gains, losses = effects_of(host, found.changing)
     return found._replace(gains=gains, losses=losses)
 
 
-def _several(history: History, which: RunChoice) -> tuple[list[Run], list[RunEntry], list[Run]]:
-    """The runs that are meant, the latest first, what is to be put back, and of which runs that is only a part."""
-    runs: list[Run] = []
+class _Chosen(NamedTuple):
+    """The ``runs`` that are meant, the latest first, what is to be put back, of which of them that is only a part, and
+    what would be meant were it not somebody else's."""
+
+    runs: list[Run]
+    entries: list[RunEntry]
+    in_part: list[Run]
+    others: list[Run]
+
+
+def _several(history: History, which: RunChoice) -> _Chosen:
     every = history.runs()
-    for run_ in undo.runs_to_undo(history):
+    meant: list[Run] = []
+    for run_ in undo.runs_to_undo(history, every):
         after = which.first is None or run_.number >= which.first
         before = which.last is None or run_.number <= which.last
         if after and before and (which.since is None or run_.started >= which.since):
-            runs.append(run_)
+            meant.append(run_)
+    runs = [run_ for run_ in meant if which.by is None or run_.actor.is_same(which.by)]
+    others = [run_ for run_ in meant if run_ not in runs] if which.since is not None else []
     in_part: list[Run] = []
     if which.path is not None:
         touched: list[Run] = []
@@ -181,12 +218,16 @@ def _several(history: History, which: RunChoice) -> tuple[list[Run], list[RunEnt
             touched += [run_] if any(mine) else []
             in_part += [run_] if any(mine) and not all(mine) else []
         runs = touched
+    if which.latest is not None:
+        runs = runs[: which.latest]
+        in_part = [run_ for run_ in in_part if run_ in runs]
     if not runs:
-        raise RunError("no run that is left to undo is meant; fiat history lists what was done")
+        left = f": {counted(len(others), 'run')} of others, which --by everyone takes" if others else ""
+        raise RunError(f"no run that is left to undo is meant{left}; fiat history lists what was done")
     entries = undo.entries_of_several(history, runs)
     if which.path is not None:
         entries = [entry for entry in entries if lies_under(entry.path, which.path)]
-    return runs, entries, in_part
+    return _Chosen(runs, entries, in_part, others)
 
 
 class Lock(Enum):
@@ -253,13 +294,12 @@ def put_back(
         already = len(planned.finds) - len(problems)
         return planned._replace(result=RunResult(None, history.place, 0, already, len(problems)))
     whole = [one.number for one in planned.runs if one not in planned.in_part]
-    beginning = RunBeginning(
-        who_runs(host.accounts),
-        tuple(command),
-        whole[0] if whole else None,
-        planned.gains,
-        planned.losses,
-        tuple(whole[1:]),
+    beginning = beginning_of(host.accounts, command)._replace(
+        undoes=whole[0] if whole else None,
+        gains=planned.gains,
+        losses=planned.losses,
+        undoes_also=tuple(whole[1:]),
+        undoes_in_part=tuple(one.number for one in planned.in_part),
     )
     intended = with_digests(
         host,

@@ -4,7 +4,6 @@ With FIAT_DEBUG=1 in the environment the traceback behind such a line is shown.
 """
 
 import _signal  # type: ignore[import-not-found]  # what the module signal has besides takes loading
-import errno
 import gc
 import os
 import sys
@@ -144,7 +143,7 @@ def _prepare_streams() -> None:
 def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.status import ExitStatus
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
-    from fiat.core.errors import FiatError, HistoryError, HostError, PathError, UntrustedFile, WorkError
+    from fiat.core.errors import FiatError, HistoryError, HostError, OtherNow, UntrustedFile, WorkError
     from fiat.render.terminal import say
 
     if arguments[:1] == ["help"]:  # as many people ask
@@ -161,7 +160,7 @@ def _run(arguments: list[str], *, starting: bool) -> int:
             return ExitStatus.GUARDED
         failed = isinstance(error, WorkError | HistoryError | HostError)
         # something was put in the place of what is meant while Fiat looked at it: no word was wrong
-        failed |= isinstance(error, PathError) and error.errno == errno.EBUSY
+        failed |= isinstance(error, OtherNow)
         return ExitStatus.IN_PART if failed else ExitStatus.WRONG_COMMAND_LINE
 
 

@@ -1,6 +1,7 @@
 """Command-line parsing: argparse, with errors of one line."""
 
 import argparse
+import re
 from collections.abc import Iterator
 from typing import Any, NoReturn
 
@@ -66,12 +67,12 @@ class Parser(argparse.ArgumentParser):
 
 _TREE = ("--below", "means a path and the whole tree under it")
 _BEFORE = ("--preview", "shows what would happen, and changes nothing")
-_SILENT = ("--quiet", "prints nothing but what goes wrong")
+_SILENT = ("--quiet", "prints nothing but what is wrong")
 MEANT = {
     **dict.fromkeys(("r", "recursive", "recursively", "recurse", "tree", "whole-tree", "all-below", "subtree"), _TREE),
     **dict.fromkeys(("n", "dry", "dry-run", "simulate", "test", "try", "what-if"), _BEFORE),
     **dict.fromkeys(("q", "silent", "s"), _SILENT),
-    **dict.fromkeys(("f", "force", "y", "yes"), ("--accept", "takes the name of the guard that objects")),
+    **dict.fromkeys(("force", "y", "yes"), ("--accept", "takes the name of the guard that objects")),
     **dict.fromkeys(("u", "who"), ("--user", "takes the name of a user")),
     **dict.fromkeys(("g",), ("--group", "takes the name of a group")),
     **dict.fromkeys(("m", "permissions", "perms", "chmod"), ("--mode", "takes a mode")),
@@ -83,6 +84,33 @@ MEANT = {
 """Words that people bring for options of other names, with the option and what it does."""
 
 
+class _Formatter(argparse.HelpFormatter):
+    """Wraps prose and lists; what is to be copied, which stands indented after ``#``, is left in one piece."""
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:
+        import textwrap
+
+        found: list[str] = []
+        prose: list[str] = []
+        for line in [*text.split("\n"), ""]:
+            if line and not line.startswith(" "):
+                prose.append(line)
+                continue
+            found += textwrap.wrap(" ".join(prose), width, break_on_hyphens=False, break_long_words=False)
+            prose = []
+            item = re.match(r"  [a-z-]+ {2,}", line)  # a word and what it means
+            if item is not None:
+                hanging = " " * _HANGING
+                found += textwrap.wrap(line, width, subsequent_indent=hanging, break_on_hyphens=False)
+            else:
+                found.append(line)
+        return "\n".join(found[:-1])
+
+
+_HANGING = 22
+"""Where the lines of an item go on."""
+
+
 def _formatter(prog: str) -> argparse.HelpFormatter:
     """A formatter that is given the width: asking for it itself, argparse loads a good deal for every command."""
-    return argparse.RawDescriptionHelpFormatter(prog, max_help_position=26, width=min(width() or NARROW, 100) - 2)
+    return _Formatter(prog, max_help_position=26, width=min(width() or NARROW, NARROW))

@@ -3,6 +3,7 @@
 import importlib
 from collections.abc import Callable
 
+from fiat.cli.options.common import COMMON, common_in
 from fiat.cli.parser import Parser
 from fiat.core.text import near
 
@@ -152,7 +153,7 @@ def load(name: str) -> LoadedCommand:
     parser = Parser(prog=f"fiat {name}", description=module.__doc__)
     module.add_arguments(parser)
     names_host = "--from" not in parser.options() or any("--from" in line for _, line in examples)
-    parser.epilog = _epilog(examples, names_host=names_host)
+    parser.epilog = "\n\n".join(filter(None, (common_in(parser), _epilog(examples, names_host=names_host))))
     parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])
     return LoadedCommand(parser, module.run, getattr(module, "prepare", list), examples)
 
@@ -183,4 +184,5 @@ def overview() -> str:
     for group, title in GROUPS.items():
         lines.append(f"{title}:")
         lines += [f"  {one.name:<9}{one.summary}" for one in COMMANDS.values() if one.group == group]
+    lines += ["options of many commands:", *(f"  {name:<14}{about}" for name, about in COMMON.items())]
     return "\n".join(lines) + "\n"

@@ -5,7 +5,8 @@
     ├── InvalidAccessList     well formed, but no list the kernel would take
     ├── UnknownAccount        no such user, group or process
     ├── PathError             something about one path, with the errno
-    │   └── Interrupted       whoever runs Fiat stopped it there
+    │   ├── Interrupted       whoever runs Fiat stopped it there
+    │   └── OtherNow          what is there is not what was looked at, or planned: no call of the kernel failed
     ├── RecordError           a record that is not as its schema says; names the place in it
     ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
     ├── ExpectationError      expectations in a file that cannot be used; names the line and the key
@@ -88,6 +89,8 @@ class PathError(FiatError):
     @property
     def reason(self) -> str:
         """The errno in words, and what it comes from."""
+        if not self.errno:
+            return self.hint
         words = "the snapshot does not hold it, or not all of it" if self.errno == ENODATA else os.strerror(self.errno)
         return f"{words}{'; ' + self.hint if self.hint else ''}"
 
@@ -100,6 +103,16 @@ class Interrupted(PathError):
 
     def __init__(self, path: str, doing: str = "read all of", hint: str = "") -> None:
         super().__init__(path, EINTR, doing, hint)
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return type(self), (self.path, self.doing, self.hint)
+
+
+class OtherNow(PathError):
+    """What is at ``path`` is not what was looked at before; ``hint`` says what happened. It has no errno (0)."""
+
+    def __init__(self, path: str, doing: str, hint: str) -> None:
+        super().__init__(path, 0, doing, hint)
 
     def __reduce__(self) -> tuple[object, ...]:
         return type(self), (self.path, self.doing, self.hint)

@@ -6,6 +6,7 @@ other modules are named after the result that they show.
 """
 
 __all__ = (
+    "account",
     "arrangements",
     "audit",
     "below",

@@ -112,7 +112,8 @@ class Table(NamedTuple):
     what is wider in a later one moves that row alone. ``flexible`` are the columns
     that wrap where the terminal is narrow, and share what room there is; the
     last column where none is named. ``named`` tells that the last column holds names, which
-    are never wrapped.
+    are never wrapped. ``shorten`` makes what is in the last column, which is plain text then, fit so many cells: it is
+    for a list in which each row is one line, and where what is cut can be had whole elsewhere.
     """
 
     header: Sequence[str]
@@ -120,6 +121,7 @@ class Table(NamedTuple):
     flexible: tuple[int, ...] = (-1,)
     indent: int = 1
     named: bool = False
+    shorten: Callable[[str, int], str] | None = None
 
 
 Block = Prose | Verbatim | Table

@@ -5,7 +5,6 @@ to stderr, one line each, whatever the form.
 """
 
 import errno
-import os
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
@@ -256,10 +255,7 @@ class Output:
             **self._envelope,
             "caveats": [finding_fields(caveat) for caveat in self._caveats.values()],
             "problems": [
-                *(
-                    {"path": p.path, "errno": errno_name(p.errno), "message": os.strerror(p.errno)}
-                    for p in self._problems
-                ),
+                *({"path": p.path, "errno": errno_name(p.errno), "message": p.reason} for p in self._problems),
                 *self._others,
             ],
         }

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from fiat.app.undo import Undoing
-from fiat.core.change.history import Damage, ObjectFate, Run, RunEntry, RunState
+from fiat.core.change.history import Actor, Damage, ObjectFate, Run, RunEntry, RunState
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
@@ -15,6 +15,7 @@ from fiat.render.changes import Changed, change_blocks, kept_fields, shift_block
 from fiat.render.ending import ending, history_fields, history_option
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 from fiat.render.objects import iso_time
+from fiat.render.text import cells
 
 _FATES = {
     ObjectFate.PLANNED: "changed",
@@ -34,6 +35,7 @@ def run_fields(run: Run) -> Fields:
         "ended": run.ended,
         "uid": run.uid,
         "user": run.user,
+        "behind": None if run.behind is None else run.behind._asdict(),
         "command": list(run.command),
         "folder": run.folder,
         "state": run.state.value,
@@ -41,14 +43,16 @@ def run_fields(run: Run) -> Fields:
         "changed": run.changed,
         "undoes": run.undoes,
         "undoes_also": list(run.undoes_also),
+        "undoes_in_part": list(run.undoes_in_part),
         "undone_by": run.undone_by,
+        "undone_in_part_by": list(run.undone_in_part_by),
         "gains": [kept_fields(shift) for shift in run.gains],
         "losses": [kept_fields(shift) for shift in run.losses],
     }
 
 
 class RunsView(PlainResult):
-    """Runs, the latest first; ``every`` are all of which one may be put back by these."""
+    """Runs, the latest first, as text the latest last; ``every`` are all of which one may be put back by these."""
 
     def __init__(
         self, runs: list[Run], damage: list[Damage], place: str, history: str | None, every: Sequence[Run] = ()
@@ -60,7 +64,7 @@ class RunsView(PlainResult):
         self.history = history
 
     def records(self) -> Iterator[Fields]:
-        """One record for each run, in the order in which they are shown."""
+        """One record for each run, the latest first."""
         return map(run_fields, self.runs)
 
     def rows(self) -> Iterator[Fields]:
@@ -68,6 +72,8 @@ class RunsView(PlainResult):
         for run in self.runs:
             fields = {name: value for name, value in run_fields(run).items() if name not in ("gains", "losses")}
             ended = None if run.ended is None else int(run.ended * 10**9)
+            behind = run.behind
+            fields["behind"] = None if behind is None else behind.name or behind.uid
             yield fields | {"started": iso_time(int(run.started * 10**9)), "ended": iso_time(ended)}
 
     def envelope(self) -> Fields:
@@ -79,16 +85,22 @@ class RunsView(PlainResult):
         yield from damage_blocks(self.damage, self.history)
         if self.damage and self.runs:
             yield BLANK
-        if not self.runs and not self.damage:
+        if not self.runs and self.known:
+            yield Prose(f"None of the {counted(len(self.known), 'run')} in the history is meant.")
+        elif not self.runs and not self.damage:
             yield _nothing_yet(self.place)
         if not self.runs:
             return
-        yield Table(["run", "when", "who", "state", "paths", "command"], [_row(run, self.known) for run in self.runs])
+        rows = [_row(run) for run in reversed(self.runs)]
+        yield Table(["run", "when", "who", "state", "paths", "command"], rows, shorten=shortened_command)
+        claimed = sorted({run.behind.said_by for run in self.runs if run.behind is not None and run.behind.said_by})
+        if claimed:
+            yield Prose(f"? is what {joined(claimed)} said: the kernel knew no login there.")
         latest = next(
-            (one for one in self.runs if one.state in (RunState.DONE, RunState.PARTIAL) and one.undoes is None), None
+            (one for one in self.runs if one.state in (RunState.DONE, RunState.PARTIAL) and not one.is_undo), None
         )
-        yield BLANK
         if latest is not None:
+            yield BLANK
             where, number = history_option(self.history), latest.number
             undo, show = (unbroken(f"fiat {word} {number}{where}") for word in ("undo", "history"))
             text = f"{undo} puts run {number} back; {show} shows it."
@@ -192,12 +204,13 @@ class RunView(PlainResult):
         yield Verbatim(Span(f"Run {run.number}, {_state(run)}", "strong"))
         rows = [
             ["when", _when(run.started)],
-            ["who", _who(run)],
+            ["who", _who_in_full(run)],
             ["in", visible(run.folder)],
             ["command", command_words(run)],
             ["paths", _count(run)],
         ]
         rows += [["puts back", _what_was(number, self.known)] for number in run.all_undone]
+        rows += [["puts back a part of", _what_was(number, self.known)] for number in run.undoes_in_part]
         yield Table(["", ""], rows)
         yield BLANK
         # what was changed last is above the rest
@@ -252,13 +265,56 @@ def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]
     return (Changed(*key, examples[key], count) for key, count in counts.items())
 
 
-def _row(run: Run, known: Mapping[int, Run]) -> list[Spans]:
-    words = command_words(run)
-    if run.undoes_also:
-        words += f"  (puts back runs {joined(map(str, reversed(run.all_undone)))})"
-    elif run.undoes is not None:
-        words += f"  (puts back {_what_was(run.undoes, known)})"
-    return [str(run.number), _when(run.started), _who(run), _state(run), _count(run), words]
+def _row(run: Run) -> list[Spans]:
+    words = " ".join(map(shell_word, _without_history(run.command[1:])))
+    undone = [*run.all_undone, *run.undoes_in_part]
+    if undone and run.command[2:3] != (str(undone[0]),):
+        what = "run" if len(undone) == 1 else "runs"
+        words += f" (of {what} {joined(map(str, sorted(undone)))})"
+    return [str(run.number), _day_and_time(run.started), _who(run), _state(run), _count(run), words]
+
+
+def _without_history(command: Sequence[str]) -> list[str]:
+    """The words without those that say which history it is: the one that is listed."""
+    found: list[str] = []
+    for place, word in enumerate(command):
+        if word != "--history" and command[place - 1 : place] != ("--history",) and not word.startswith("--history="):
+            found.append(word)
+    return found
+
+
+_CUT = "…"
+
+
+def shortened_command(words: str, room: int) -> str:
+    """A command line in ``room`` cells: paths lose what is in their middle, the longest first, and then the end."""
+    parts = words.split(" ")
+    while cells(" ".join(parts)) > room:
+        longest = max(range(len(parts)), key=lambda place: cells(parts[place]) if "/" in parts[place] else 0)
+        over = cells(" ".join(parts)) - room
+        shorter = _without_middle(parts[longest], max(cells(parts[longest]) - over, _SHORTEST))
+        if "/" not in parts[longest] or shorter == parts[longest]:
+            break
+        parts[longest] = shorter
+    found = " ".join(parts)
+    while found and cells(found) > room:
+        found = found.removesuffix(_CUT)[:-1].rstrip() + _CUT
+    return found
+
+
+_SHORTEST = 12
+"""Cells that are left of a path in the middle of a line."""
+
+
+def _without_middle(path: str, room: int) -> str:
+    """A path with ``…`` for some of its middle, in ``room`` cells where that can be; more is kept of its end."""
+    if cells(path) <= room:
+        return path
+    whole = path.replace(_CUT, "")
+    begin, end = max((room - 1) // 3, 1), max(room - 1 - (room - 1) // 3, 1)
+    while end > 1 and cells(whole[:begin] + _CUT + whole[-end:]) > room:
+        end -= 1
+    return whole[:begin] + _CUT + whole[-end:]
 
 
 def _what_was(number: int, known: Mapping[int, Run]) -> str:
@@ -278,14 +334,48 @@ def _when(seconds: float) -> str:
     return time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(seconds))
 
 
+def _of_day(seconds: float) -> str:
+    """A time for a person: today without the day."""
+    return _day_and_time(seconds).removeprefix("today ")
+
+
+def _day_and_time(seconds: float) -> str:
+    """A time for a person: the year only where it is another one."""
+    when, now = time.localtime(seconds), time.localtime()
+    form = "today %H:%M" if when[:3] == now[:3] else "%d %b %H:%M" if when[0] == now[0] else "%Y-%m-%d %H:%M"
+    return time.strftime(form, when)
+
+
 def _who(run: Run) -> str:
-    return visible(run.user) if run.user is not None else f"uid {run.uid}"
+    """Who had logged in, where that is known, and as whom it was run."""
+    user = visible(run.user) if run.user is not None else f"uid {run.uid}"
+    behind = run.behind
+    if behind is None or behind.is_same(Actor(run.uid, run.user)):
+        return user
+    return f"{_called(behind)}{'?' if behind.said_by else ''} as {user}"
+
+
+def _who_in_full(run: Run) -> str:
+    user = visible(run.user) if run.user is not None else f"uid {run.uid}"
+    behind = run.behind
+    if behind is None:
+        return user
+    by = f"as {behind.said_by} claims" if behind.said_by else "by the login that the kernel has"
+    return f"{user}; behind it {_called(behind)}, {by}"
+
+
+def _called(actor: Actor) -> str:
+    return visible(actor.name) if actor.name is not None else f"uid {actor.uid}"
 
 
 def _state(run: Run) -> str:
     killed = {RunState.PARTIAL: "partial" if run.ended is not None else "partial, was killed"}
     text = killed.get(run.state, run.state.value)
-    return f"{text} by {run.undone_by}" if run.undone_by is not None else text
+    if run.undone_by is not None:
+        return f"{text} by {joined(map(str, sorted((run.undone_by, *run.undone_in_part_by))))}"
+    if run.undone_in_part_by:
+        return f"part undone by {joined(map(str, sorted(run.undone_in_part_by)))}"
+    return text
 
 
 def command_words(run: Run) -> str:
@@ -334,6 +424,7 @@ class UndoView(PlainResult):
     def blocks(self) -> Iterator[Block]:
         """What is put back, and who gains and who loses."""
         undone, result, changing = self.found.undone, self.found.result, self.found.changing
+        yield from self._what_is_meant()
         partly = sum(find.problem is not None for find in changing)
         for number in self.found.damaged:
             text = f"Passed over: run {number}, which is damaged; fiat history{history_option(self.history)} --verify"
@@ -344,7 +435,6 @@ class UndoView(PlainResult):
         if self.found.nothing and not any(find.problem is not None for find in self.found.finds):
             before = f"Nothing to put back: everything is as it was before run {undone.number}"
             yield Verbatim(Span(f"{before}. Nothing is written, and no run is made of it.", "strong"))
-            yield from self._what_was()
             return
         if result is None:
             some = f", {partly:,} of them in part" if partly else ""
@@ -354,7 +444,9 @@ class UndoView(PlainResult):
             some = f", and {partly:,} in part" if partly else ""
             headline = f"{of_all(result.changed, whole, 'path')} put back{some}."
         yield Verbatim(Span(headline, "strong"))
-        yield from self._what_was()
+        if self.found.others:
+            runs = several([f"run {run.number}" for run in reversed(self.found.others)], "runs")
+            yield Prose(f"Of others, and left as they are: {runs}; --by everyone takes them too.")
         if self.found.overwritten:
             paths = several([visible(find.entry.path) for find in self.found.overwritten], "paths", show=3)
             does = "would be overwritten" if result is None else "was overwritten"
@@ -379,10 +471,12 @@ class UndoView(PlainResult):
         if result is not None:
             yield from ending(result, self.history, "makes the change again")
 
-    def _what_was(self) -> Iterator[Block]:
-        """The commands of the runs that are put back, the latest first."""
+    def _what_is_meant(self) -> Iterator[Block]:
+        """Which runs are put back, the latest first: a number alone is easily taken for another."""
         for run in self.found.runs[:_RUNS]:
-            part = "a part of " if run in self.found.in_part else ""
-            yield Prose(f"{part}what run {run.number} changed: {command_words(run)}", 1, hanging="  ")
+            part = "a part of run" if run in self.found.in_part else "run"
+            text = f"{part} {run.number}, of {_of_day(run.started)}, {command_words(run)}"
+            text += f", {counted(run.changed, 'path')}"
+            yield Prose(text[0].upper() + text[1:], hanging="  ")
         if len(self.found.runs) > _RUNS:
             yield Verbatim(f"and {counted(len(self.found.runs) - _RUNS, 'earlier run')}", 1)

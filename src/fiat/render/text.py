@@ -281,4 +281,6 @@ class _Layout:
         named = self.table.named and place == len(self.widths) - 1
         if limit is None or named or cells(plain(cell)) <= limit:
             return [spans(cell)]
+        if self.table.shorten is not None and place == len(self.widths) - 1:
+            return [[Span(self.table.shorten(plain(cell), limit))]]
         return wrap(cell, limit, limit)

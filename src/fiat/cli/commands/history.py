@@ -12,9 +12,8 @@ from fiat.app import past
 from fiat.app.hosts import open_host
 from fiat.app.status import ExitStatus
 from fiat.cli.options.common import add_common, not_with, output_of
-from fiat.cli.options.histories import add_history, history_of
+from fiat.cli.options.histories import add_history, count_of_runs, history_of
 from fiat.core.errors import HistoryError, NotationError
-from fiat.core.text import bounded, shortened
 from fiat.render.past import RunsView, RunView, VerifyView
 
 EXAMPLES: tuple[tuple[str, str], ...] = ()
@@ -24,7 +23,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat history``."""
     parser.add_argument("run", nargs="?", metavar="N", help="one run in detail")
     parser.add_argument("--verify", action="store_true", help="read all of it, and say what is not as it was written")
-    parser.add_argument("--last", type=_count, metavar="COUNT", help="only the latest COUNT runs")
+    parser.add_argument("--by", metavar="WHO", help="only runs of this user, or of self: of who had logged in")
+    parser.add_argument("--since", metavar="TIME", help="only runs since then: 5m, 07:09, today, 'yesterday 18:00'")
+    parser.add_argument("--last", type=count_of_runs, metavar="COUNT", help="only the latest COUNT runs")
     add_history(parser)
     add_common(parser, ("text", "json", "csv"))
 
@@ -33,8 +34,10 @@ def run(args: argparse.Namespace) -> int:
     """List the runs, or show one."""
     if args.snapshot is not None:
         raise NotationError("--from", "a snapshot was never changed, so it has no history")
-    for option, given in (("N", args.run), ("--last", args.last)):
+    choosing = (("--last", args.last), ("--by", args.by), ("--since", args.since))
+    for option, given in (("N", args.run), *choosing):
         not_with("--verify", args.verify, option, given, "all of it is read")
+        not_with("N", args.run if option != "N" else None, option, given, "it is one run")
     output = output_of("history", args)
     history = history_of(args)
     number = None if args.run is None else past.run_number(args.run)
@@ -45,19 +48,15 @@ def run(args: argparse.Namespace) -> int:
             output.add(verified)
             status = ExitStatus.NO if verified.damage else ExitStatus.DONE
         elif number is not None:
-            found, entries = history.run(number), history.entries(number)
+            found, entries = past.run_of(history, number), history.entries(number)
             output.add(RunView(found, entries, open_host(None, args.accounts).accounts, args.history, history.runs()))
         else:
-            runs = history.runs()
-            output.add(RunsView(runs[: args.last], history.damage(), history.place, args.history, runs))
+            every = past.runs_of(history)
+            since = None if args.since is None else past.moment(args.since)
+            by = None if args.by is None else past.actor_named(open_host(None, args.accounts), args.by, every)
+            runs = past.runs_of(history, since=since, by=by, latest=args.last)
+            output.add(RunsView(runs, history.damage(), history.place, args.history, every))
     except HistoryError as error:
         output.unusable(history.place, error)
         status = ExitStatus.IN_PART
     return output.finish(status)
-
-
-def _count(word: str) -> int:
-    found = bounded(word, 10**9)
-    if not found:
-        raise argparse.ArgumentTypeError(f"{shortened(word)} is no count of runs; write a number from 1 up")
-    return found

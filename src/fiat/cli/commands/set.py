@@ -1,4 +1,4 @@
-"""Change mode, flags, ownership and lists: before and after, and who gains and who loses what.
+"""Change mode, flags, ownership and lists: before and after, who gains, who loses.
 
 MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); beside PATH alone it
 needs no --mode. Up to three octal digits leave a directory's special bits; four set all twelve.
@@ -39,7 +39,7 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat set``."""
     parser.description = f"{parser.description}\n" + "\n".join(
-        f"  {name:<16}  {about}" for name, about in GUARDS.items()
+        f"  {name:<18}  {about}" for name, about in GUARDS.items()
     )
     parser.add_argument("paths", nargs="*", metavar="PATH", help="what to change; that a symlink is followed is said")
     add_wishes(parser)

@@ -3,7 +3,12 @@ flags, capabilities and mount, each with its meaning in plain words.
 
 A symlink is shown itself, and then what it leads to. With --inside or --below,
 list what is in a directory, or its whole tree, as a table. With --umask, say
-what new files and directories get, and where that is set."""
+what new files and directories get, and where that is set.
+
+With --user or --group, an account as access sees it: numbers, groups and where each
+comes from, running processes that have other groups than the account, what a login
+gives; and under each PATH what it owns, what names it in a list, and what it reaches
+only by which group."""
 
 import argparse
 from typing import TYPE_CHECKING
@@ -18,6 +23,7 @@ from fiat.cli.options.common import (
     not_with,
     output_of,
     process_number,
+    say_groups,
     selection_goes_with,
 )
 from fiat.cli.options.selections import add_selection, selected
@@ -25,6 +31,7 @@ from fiat.cli.progress import Progress
 from fiat.core.errors import ArrangementError, NotationError
 from fiat.core.model.host import Host
 from fiat.core.words.selection import Selection
+from fiat.core.words.who import means_group
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
@@ -35,6 +42,7 @@ EXAMPLES = (
     ("what is in a directory", "fiat show /srv/skerry/tools --inside"),
     ("everything in a tree that everyone may write to", "fiat show /srv/skerry --below --with o+w"),
     ("what new files get", "fiat show --umask"),
+    ("what a user is in, and reaches by it", "fiat show --user surveyor /srv/skerry"),
 )
 
 
@@ -48,7 +56,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--pid", type=process_number, action="append", metavar="N", help="with --umask: a process by number"
     )
-    parser.add_argument("--user", metavar="USER", help="with --umask: what a login of USER gets")
+    parser.add_argument(
+        "--user", metavar="USER", action="append", help="an account as access sees it; with --umask what its login gets"
+    )
+    parser.add_argument("--group", metavar="GROUP", action="append", help="a group as access sees it")
     add_selection(parser)
     add_file(parser)
     add_common(parser, ("text", "json", "csv"))
@@ -57,13 +68,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Show each path, what is in it, or the whole tree under it; the exit status."""
     selection_goes_with(args, "--inside or --below", args.inside or args.below)
-    goes_with("--across-mounts", args.across_mounts, "--below", args.below)
+    about_accounts = (args.user is not None and not args.umask) or args.group is not None
+    goes_with("--across-mounts", args.across_mounts, "--below", args.below or about_accounts)
     goes_with("--pid", args.pid, "--umask", args.umask)
-    goes_with("--user", args.user is not None, "--umask", args.umask)
+    for option, given in (("--umask", args.umask), ("--inside", args.inside), ("--below", args.below)):
+        not_with(option, given, "--group" if args.group else "--user", about_accounts, "it is about an account")
     output = output_of("show", args)
     host = host_of(args)
     if args.umask:
         return _umask(args, host, output)
+    if about_accounts:
+        _accounts(args, host, output)
+        return output.finish()
     if not args.paths:
         raise NotationError("PATH", "what shall be shown? Give one PATH or more, or --umask")
     chosen = selected(args, host.accounts)
@@ -74,6 +90,44 @@ def run(args: argparse.Namespace) -> int:
     if output.answered:
         output.caveat(unevaluated.of_host(host))
     return output.finish()
+
+
+def _accounts(args: argparse.Namespace, host: Host, output: Output) -> None:
+    from fiat.app.account import group_account, user_account
+    from fiat.render.account import GroupAccountView, UserAccountView
+
+    for name in args.user or ():
+        if means_group(name, host):
+            say_groups(name, host, output)
+            args.group = [*(args.group or ()), name]
+            continue
+        with Progress(output.shows_progress) as progress:
+            user = user_account(
+                host,
+                name,
+                args.paths,
+                held=args.snapshot is not None,
+                across_mounts=args.across_mounts,
+                problem=output.problem,
+                note=output.caveat,
+                progress=progress.report,
+            )
+        output.add(UserAccountView(user, host.accounts))
+    for name in args.group or ():
+        with Progress(output.shows_progress) as progress:
+            group = group_account(
+                host,
+                name,
+                args.paths,
+                held=args.snapshot is not None,
+                across_mounts=args.across_mounts,
+                problem=output.problem,
+                note=output.caveat,
+                progress=progress.report,
+            )
+        output.add(GroupAccountView(group, host.accounts))
+    if args.paths:
+        output.caveat(unevaluated.of_host(host))
 
 
 def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:
@@ -138,7 +192,8 @@ def _umask(args: argparse.Namespace, host: Host, output: Output) -> int:
         raise NotationError("--umask", "--umask takes no PATH; processes are given with --pid, a login with --user")
     if args.user is not None:
         not_with("--user", True, "--from", args.snapshot, "a snapshot holds none of the files that set a umask")
-        output.add(LoginView(umask.umask_at_login(host, args.user)))
+        for name in args.user:
+            output.add(LoginView(umask.umask_at_login(host, name)))
         return output.finish()
     for pid in args.pid or [None]:
         output.add(UmaskView(umask.umask_of(host, pid, held=args.snapshot is not None)))

@@ -8,8 +8,10 @@ named; the rest is put back. An undo is a run of its own, and can be undone.
 Setuid, setgid and capabilities come back only on contents that nobody but root and the
 owner could have written to since; else they are left off and named: look at the file first.
 
-Without an option that chooses runs it is one run; with --run, --since or --path all of
-those that are meant and were not put back yet, as one."""
+Without an option that chooses runs it is one run; with --last, --run, --since, --by or
+--path all of those that are meant and were not put back yet, as one. fiat undo 3 is run
+3; fiat undo --last 3 the last three. --since takes only your own runs: those of the login
+that is behind this one, whatever user it has become; --by everyone takes all."""
 
 import argparse
 
@@ -18,7 +20,7 @@ from fiat.app.past import History, run_number
 from fiat.app.status import ExitStatus
 from fiat.app.undo import Lock, RunChoice, Undoing, UndoTerms
 from fiat.cli.options.common import add_common, host_of, not_with, output_of
-from fiat.cli.options.histories import add_history, command_words, history_of, waiting
+from fiat.cli.options.histories import add_history, command_words, count_of_runs, history_of, waiting
 from fiat.cli.progress import Progress
 from fiat.core.errors import HistoryError, NotationError
 from fiat.render.output import Output
@@ -32,7 +34,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("run", nargs="?", metavar="N", help="the run to put back")
     several = parser.add_argument_group("several runs as one, each path as it was before the first of them")
     several.add_argument("--run", dest="runs", metavar="A..B", help="these runs; 12.. is 12 and all later ones")
-    several.add_argument("--since", metavar="TIME", help="those that began since then: '1 hour ago', 'today 9:30'")
+    several.add_argument("--last", type=count_of_runs, metavar="COUNT", help="the last so many")
+    several.add_argument("--since", metavar="TIME", help="those that began since then: 5m, 07:09, today, 'monday 9:30'")
+    several.add_argument("--by", metavar="WHO", help="whose they are: a user, self or everyone")
     several.add_argument("--path", metavar="PATH", help="just what they changed at and below PATH")
     parser.add_argument("--even-if-changed", action="store_true", help="what others have changed since, too")
     parser.add_argument(
@@ -43,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="privilege",
         help="setuid, setgid and capabilities on what others could have written to since, too",
     )
-    parser.add_argument("--preview", action="store_true", help="show what would be put back, and change nothing")
+    parser.add_argument("-n", "--preview", action="store_true", help="show what would be put back, and change nothing")
     add_history(parser)
     parser.add_argument(
         "--no-history", action="store_true", help="put back without writing that down, as on a full disk"
@@ -58,12 +62,13 @@ def run(args: argparse.Namespace) -> int:
     output = output_of("undo", args, changes=True)
     host = host_of(args)
     history = history_of(args)
-    not_with("N", args.run, "--run, --since and --path", args.runs or args.since or args.path, "they choose the runs")
+    choosing = args.runs, args.since, args.path, args.last, args.by
+    not_with("N", args.run, "--run, --last, --since, --by and --path", any(choosing), "they choose the runs")
     number: int | RunChoice | None = None if args.run is None else run_number(args.run)
-    if args.runs or args.since or args.path:
+    if any(choosing):
         from fiat.app.whichruns import which_runs  # and what reads times
 
-        number = which_runs(host, args.runs, args.since, args.path)
+        number = which_runs(host, history, *choosing)
     despite = UndoTerms(args.even_if_changed, bool(args.accept))
     try:
         with undo.undoing_alone(host, history, number, waiting(output), _lock(args), despite=despite) as found:

@@ -19,6 +19,7 @@ from fiat.cli.options.common import (
     host_of,
     not_with,
     output_of,
+    say_groups,
     selection_goes_with,
 )
 from fiat.cli.options.questions import add_question, question
@@ -62,6 +63,8 @@ def run(args: argparse.Namespace) -> int:
     output = output_of("who", args)
     host = host_of(args)
     asked = question(args, host)
+    for word in args.user:
+        say_groups(word, host, output)
     chosen = selected(args, host.accounts)
     output.caveat(asked.caveats)
     for option, given in (("--more-than", args.more_than is not None), ("--topmost", args.topmost)):

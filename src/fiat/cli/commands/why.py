@@ -15,7 +15,7 @@ import argparse
 
 from fiat.app.status import ExitStatus
 from fiat.app.why import why_each
-from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host
+from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host, say_groups
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
 from fiat.core.words.who import parse_rights
@@ -52,6 +52,7 @@ def run(args: argparse.Namespace) -> int:
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
     host = host_of(args)
+    say_groups(args.who, host, output)
     for path in args.paths:
         try:
             if not rights:

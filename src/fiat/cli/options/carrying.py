@@ -22,7 +22,7 @@ from fiat.render.plan import PlanView
 def add_care(parser: argparse.ArgumentParser, *, flags: bool = False) -> None:
     """The options that say whether, and in spite of what, a plan is carried out; in spite of ``flags`` as well."""
     care = parser.add_argument_group("care")
-    care.add_argument("--preview", action="store_true", help="show what would happen, and change nothing")
+    care.add_argument("-n", "--preview", action="store_true", help="show what would happen, and change nothing")
     add_acceptance(care)
     if flags:
         care.add_argument(

@@ -6,7 +6,8 @@ from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
 from fiat.core.errors import NotationError
 from fiat.core.model.host import Host
-from fiat.core.text import bounded, shortened
+from fiat.core.text import bounded, quoted, shortened, visible
+from fiat.core.words.who import means_group
 from fiat.render.output import Output
 
 _SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with", "--with-any", "--without")
@@ -76,6 +77,26 @@ def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
     return Trust(True, tuple(args.trust_file)) if acts else FREE
 
 
+COMMON = {
+    "--format": "text, json, jsonl or csv; --json is -f json",
+    "--quiet": "print what is wrong and nothing else; the exit status says it",
+    "--accounts": "take users and groups from DIR/passwd and DIR/group",
+    "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
+    "--incomplete": "of a snapshot that is cut short use what there is",
+}
+"""The options that many commands have, which the help of each only names, with what they do."""
+
+
+def common_in(parser: argparse.ArgumentParser) -> str:
+    """The options of many commands that this one has, as the end of its help."""
+    found = []
+    for action in parser._actions:
+        if action.option_strings[-1:] and action.option_strings[-1] in COMMON:
+            words = " ".join(filter(None, (", ".join(action.option_strings), str(action.metavar or ""))))
+            found.append(f"[{words}]")
+    return f"as in other commands (fiat --help explains them): {' '.join(found)}" if found else ""
+
+
 def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
     """How the result is shown, and which host is asked."""
     add_format(parser, formats)
@@ -85,14 +106,10 @@ def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("tex
 def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> None:
     """How the result is shown."""
     parser.add_argument(
-        "--format",
-        choices=formats,
-        default="text",
-        metavar="FORM",
-        help=f"print the result as {', '.join(formats[1:-1])}{' or ' if len(formats) > 2 else ''}{formats[-1]}",
+        "-f", "--format", choices=formats, default="text", metavar="|".join(formats), help=argparse.SUPPRESS
     )
-    parser.add_argument("--json", dest="format", action="store_const", const="json", help="the same as --format json")
-    parser.add_argument("--quiet", action="store_true", help="print only what goes wrong; the exit status says it")
+    parser.add_argument("--json", dest="format", action="store_const", const="json", help=argparse.SUPPRESS)
+    parser.add_argument("-q", "--quiet", action="store_true", help=argparse.SUPPRESS)
 
 
 def add_host(parser: argparse.ArgumentParser) -> None:
@@ -100,15 +117,10 @@ def add_host(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--accounts",
         metavar="DIR",
-        help="take users and groups from DIR/passwd and DIR/group",
+        help=argparse.SUPPRESS,
     )
-    parser.add_argument(
-        "--from",
-        dest="snapshot",
-        metavar="SNAPSHOT",
-        help=f"ask a snapshot file; {SAMPLE} is the sample host",
-    )
-    parser.add_argument("--incomplete", action="store_true", help="of a snapshot that is cut short use what there is")
+    parser.add_argument("--from", dest="snapshot", metavar="SNAPSHOT", help=argparse.SUPPRESS)
+    parser.add_argument("--incomplete", action="store_true", help=argparse.SUPPRESS)
 
 
 def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
@@ -122,6 +134,14 @@ def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
     """Where the results of ``command`` go, in the form that the options say."""
     return Output(command, args.format, changes=changes, quiet=args.quiet)
+
+
+def say_groups(words: str, host: Host, output: Output) -> None:
+    """Say of each name that is that of a group, where users are meant, that it is answered for the group."""
+    for word in words.split(","):
+        if means_group(word, host):
+            known = f"no user is called {quoted(word)}, but a group is: this is about group:{visible(word)}"
+            output.complain(f"{known}, membership alone")
 
 
 def same_host(args: argparse.Namespace) -> list[tuple[str, str]]:

@@ -5,7 +5,7 @@ import sys
 from collections.abc import Callable
 
 from fiat.app.past import History, Run, open_history
-from fiat.core.text import shell_word
+from fiat.core.text import bounded, shell_word, shortened
 from fiat.render.output import Output
 
 
@@ -18,6 +18,14 @@ def add_history(parser: argparse.ArgumentParser, *, without: bool = False) -> No
     )
     if without:
         parser.add_argument("--no-history", action="store_true", help="change without a history: fiat undo cannot help")
+
+
+def count_of_runs(word: str) -> int:
+    """How many runs, as written."""
+    found = bounded(word, 10**9)
+    if not found:
+        raise argparse.ArgumentTypeError(f"{shortened(word)} is no count of runs; write a number from 1 up")
+    return found
 
 
 def waiting(output: Output) -> Callable[[Run | None], None]:

@@ -14,6 +14,7 @@ from fiat.cli.options.common import (
     output_of,
     rank_of_way,
     same_host,
+    say_groups,
     trust_of,
 )
 from fiat.cli.options.histories import add_history
@@ -48,7 +49,9 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--all", action="store_true", help="every way, not the best five")
     doing = parser.add_mutually_exclusive_group()
     doing.add_argument("--do", nargs="?", const=1, type=rank_of_way, metavar="N", help="carry out way N, by default 1")
-    doing.add_argument("--preview", action="store_true", help="show what the best way would do, and change nothing")
+    doing.add_argument(
+        "-n", "--preview", action="store_true", help="show what the best way would do, and change nothing"
+    )
     add_acceptance(parser)
     add_history(parser, without=True)
     add_common(parser)
@@ -61,6 +64,7 @@ def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     host = host_of(args, trust_of(args, acts=args.do is not None))
     if args.snapshot is not None and args.do is not None:
         raise NotationError("--from", "a snapshot cannot be changed; --preview shows what the change would do")
+    say_groups(args.who, host, output)
     not_with("--history", args.history, "--no-history", args.no_history, "there is no history then")
     how = LetOptions(
         args.below, tuple(args.by), tuple(args.spare), args.exact, args.and_new, args.count_limit, args.cost_over

@@ -26,7 +26,7 @@ def add_choice(parser: argparse._ActionsContainer) -> None:
         action="append",
         default=[],
         metavar="WHAT",
-        help="only what has these bits (o+w, u+s, 4000), or: " + ", ".join(WITH_WORDS),
+        help="only what has these bits (o+w, u+s, 4000), or: " + ", ".join((*WITH_WORDS, "entry-for:NAME")),
     )
     parser.add_argument(
         "--with-any", action="append", default=[], metavar="WHAT", help="only what has one of these: setuid,setgid"

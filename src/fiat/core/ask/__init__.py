@@ -1,11 +1,12 @@
 """Questions: who and why, what a change does to people, and what is to be known besides.
 
 The doors of this room: ``who`` and ``why`` about one path; ``effects``, the one place
-where gains and losses come from, and ``treeeffects`` for whole trees; ``remarks``
-and ``caveats``.
+where gains and losses come from, and ``treeeffects`` for whole trees; ``bygroup``
+about what an account has to do with a tree; ``remarks`` and ``caveats``.
 """
 
 __all__ = (
+    "bygroup",
     "caveats",
     "effects",
     "remarks",

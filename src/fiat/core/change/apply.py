@@ -16,7 +16,7 @@ from fiat.core.change.rewriting import (
     same_posture,
 )
 from fiat.core.change.steps import Change
-from fiat.core.errors import PathError
+from fiat.core.errors import OtherNow, PathError
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Identity
@@ -63,13 +63,13 @@ def _other_than_planned(handles: Handles, item: Item, node: Node) -> PathError |
     path = item.path
     found = node.glance()
     if found.identity != item.identity and not found.identity.same_as(item.identity):
-        return PathError(path, errno.EBUSY, "change", "another object is there now, and is left alone")
+        return OtherNow(path, "change", "another object is there now, and is left alone")
     if not same_posture(found.posture, item.change.before):
-        return PathError(path, errno.EBUSY, "change", "it was changed meanwhile, and is left alone")
+        return OtherNow(path, "change", "it was changed meanwhile, and is left alone")
     if found.links != item.links and not found.posture.directory:
-        return PathError(path, errno.EBUSY, "change", "its names were changed meanwhile, and it is left alone")
+        return OtherNow(path, "change", "its names were changed meanwhile, and it is left alone")
     if item.names is not None and not _all_names_there(handles, item.names, found, node):
-        return PathError(path, errno.EBUSY, "change", "one of its names is elsewhere now, and it is left alone")
+        return OtherNow(path, "change", "one of its names is elsewhere now, and it is left alone")
     return None
 
 
@@ -120,7 +120,7 @@ def _settled(handles: Handles, path: str, identity: Identity, change: Change) ->
     except (OSError, MemoryError) as error:
         return LeftObject(failed(path, error, "find out what was done to"), True)
     if not found.identity.same_as(identity):
-        return LeftObject(PathError(path, errno.EBUSY, "change", "another object is there now"))
+        return LeftObject(OtherNow(path, "change", "another object is there now"))
     if same_posture(found.posture, change.after):
         return LeftObject()
     if same_posture(found.posture, change.before):

@@ -89,15 +89,35 @@ class Damage(NamedTuple):
     text: str
 
 
+class Actor(NamedTuple):
+    """Who is behind a process: the number and the name of an account, as far as they are known.
+
+    ``said_by`` is the variable of the environment that says so, such as ``SUDO_USER``, which whoever started the
+    process can set to anything; it is empty where the kernel has it, which keeps the number of the login.
+    """
+
+    uid: int | None
+    name: str | None
+    said_by: str = ""
+
+    def is_same(self, other: "Actor") -> bool:
+        """Whether both are one: by name where both have one, for two accounts may have one number."""
+        if self.name is not None and other.name is not None:
+            return self.name == other.name
+        return self.uid is not None and self.uid == other.uid
+
+
 class Run(NamedTuple):
     """One command that changed something.
 
     ``started`` and ``ended`` are seconds since the epoch, ``ended`` None where
     it was killed. ``uid`` and ``user`` are who ran it,
+    ``behind`` who had logged in, where that is known;
     ``command`` its words, ``folder`` where. ``paths`` is how many objects it
     was to change, ``changed`` how many it did. ``undoes`` is the number of
     the run that it put back, ``undoes_also`` are those of earlier ones that it put
-    back as well; ``undone_by`` is that of the one that put it back.
+    back as well, ``undoes_in_part`` those of which it put back a part; ``undone_by`` is that of the one that put
+    it back, ``undone_in_part_by`` are those that put back a part of it, the latest first.
     """
 
     number: int
@@ -115,22 +135,43 @@ class Run(NamedTuple):
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
     undoes_also: tuple[int, ...] = ()
+    behind: Actor | None = None
+    undoes_in_part: tuple[int, ...] = ()
+    undone_in_part_by: tuple[int, ...] = ()
 
     @property
     def all_undone(self) -> tuple[int, ...]:
-        """Every run that it put back, the latest first."""
+        """Every run that it put back whole, the latest first."""
         return () if self.undoes is None else (self.undoes, *self.undoes_also)
+
+    @property
+    def is_undo(self) -> bool:
+        """Whether it put other runs back, or a part of them."""
+        return self.undoes is not None or bool(self.undoes_in_part)
+
+    @property
+    def actor(self) -> Actor:
+        """Whose it is: of who had logged in, or, where that is not known, of the user who ran it."""
+        return self.behind or Actor(self.uid, self.user)
 
 
 class RunBeginning(NamedTuple):
-    """What is known of a run before it changes anything."""
+    """What is known of a run before it changes anything; the fields are as in :class:`Run`."""
 
+    uid: int
     user: str | None
     command: tuple[str, ...]
     undoes: int | None = None
     gains: tuple[KeptShift, ...] = ()
     losses: tuple[KeptShift, ...] = ()
     undoes_also: tuple[int, ...] = ()
+    behind: Actor | None = None
+    undoes_in_part: tuple[int, ...] = ()
+
+    @property
+    def actor(self) -> Actor:
+        """Whose it is, as of a :class:`Run`."""
+        return self.behind or Actor(self.uid, self.user)
 
 
 Waiting = Callable[["Run | None"], None]

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from fiat.core.change import steps
 from fiat.core.change.steps import Change, Steps
-from fiat.core.errors import PathError
+from fiat.core.errors import OtherNow, PathError
 from fiat.core.model.host import Node
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
@@ -50,9 +50,7 @@ def rewrite(node: Node, change: Change, actor: Principal) -> LeftObject:
         return LeftObject(PathError(node.path, errno.EIO, "look again at", "what was made of it is not known"), True)
     if same_posture(found, change.after):
         return AS_PLANNED
-    return LeftObject(
-        PathError(node.path, errno.EBUSY, "confirm the change of", "it was found otherwise afterwards"), True, found
-    )
+    return LeftObject(OtherNow(node.path, "confirm the change of", "it was found otherwise afterwards"), True, found)
 
 
 def _half_way(node: Node, change: Change, actor: Principal, error: PathError) -> LeftObject:

@@ -21,7 +21,7 @@ from fiat.core.change.rewriting import (
     same_posture,
 )
 from fiat.core.change.steps import Change
-from fiat.core.errors import PathError, RunDamaged, RunError
+from fiat.core.errors import OtherNow, PathError, RunDamaged, RunError
 from fiat.core.model import mode
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
@@ -57,15 +57,72 @@ class UndoObject(NamedTuple):
     changed: Posture | None = None
 
 
-def runs_to_undo(history: History) -> list[Run]:
-    """The runs that changed something, are no undo themselves, and were not put back yet; the latest first."""
-    return [run for run in history.runs() if run.undoes is None and run.state in (RunState.DONE, RunState.PARTIAL)]
+def runs_to_undo(history: History, runs: Sequence[Run] | None = None) -> list[Run]:
+    """The runs that changed something, are no undo themselves, and were not put back yet; the latest first.
+
+    ``runs`` are all those of the history, where they were read already.
+    """
+    every = as_they_stand(history, runs)
+    return [run for run in every if not run.is_undo and run.state in (RunState.DONE, RunState.PARTIAL)]
+
+
+def as_they_stand(history: History, runs: Sequence[Run] | None = None) -> list[Run]:
+    """All runs, the latest first: of each what has been put back by undos that were for a part of it, or that put
+    back a part of what they were for. One of which nothing is left is undone.
+
+    ``runs`` are all those of the history, where they were read already.
+    """
+    every = history.runs() if runs is None else list(runs)
+    in_part: set[int] = set()
+    for other in every:
+        if other.is_undo and other.ended is not None:
+            in_part.update(other.undoes_in_part, other.all_undone if other.state is RunState.PARTIAL else ())
+    for place, run in enumerate(every):
+        if run.number in in_part and run.state is not RunState.RUNNING:
+            with suppress(RunDamaged):
+                every[place] = _put_back_in_part(history, run, every)
+    return every
+
+
+def _put_back_in_part(history: History, run: Run, every: Sequence[Run]) -> Run:
+    touched = {_key(entry) for entry in history.entries(run.number) if run.ended is None or entry.fate in _TOUCHED}
+    gone = _put_back_by(history, run, every)
+    by = sorted({gone[key] for key in touched & gone.keys()}, reverse=True)
+    if touched and touched <= gone.keys():
+        return run._replace(state=RunState.UNDONE, undone_by=by[0], undone_in_part_by=tuple(by[1:]))
+    whole = run.ended is not None and run.changed == run.paths
+    state = RunState.DONE if whole else RunState.PARTIAL
+    return run._replace(state=state, undone_by=None, undone_in_part_by=tuple(by))
+
+
+def _key(entry: RunEntry) -> tuple[str, int]:
+    return entry.path, entry.identity.inode
+
+
+def _put_back_by(history: History, run: Run, every: Sequence[Run]) -> dict[tuple[str, int], int]:
+    """The objects that undos of ``run`` have put back, and that were not changed again by an undo of those; of each
+    the number of the latest such undo."""
+    found: dict[tuple[str, int], int] = {}
+    for other in every:  # the latest first
+        if run.number not in (*other.all_undone, *other.undoes_in_part) or other.ended is None:
+            continue
+        with suppress(RunDamaged):
+            entries = history.entries(other.number)
+            again = _put_back_by(history, other, every).keys()
+            touched = {_key(entry) for entry in entries if entry.fate in _TOUCHED}
+            if other.state is RunState.UNDONE or (touched and touched <= again):
+                continue  # what was back already when it was tried does not count then either
+            for key in {_key(entry) for entry in entries if entry.fate in _REACHED} - again:
+                found.setdefault(key, other.number)
+    return found
 
 
 def check(run: Run) -> None:
-    """Raise :class:`RunError` where ``run`` cannot be put back now."""
+    """Raise :class:`RunError` where ``run``, as it stands, cannot be put back now."""
     if run.state is RunState.UNDONE:
-        raise RunError(f"run {run.number} was put back by run {run.undone_by}; fiat undo {run.undone_by} redoes it")
+        by = joined(map(str, sorted((run.undone_by or 0, *run.undone_in_part_by))))
+        runs = "runs" if run.undone_in_part_by else "run"
+        raise RunError(f"run {run.number} was put back by {runs} {by}; fiat undo {run.undone_by} redoes it")
     if run.state is RunState.RUNNING:
         raise RunError(f"run {run.number} is still going on; wait until it has ended, or stop it")
 
@@ -75,14 +132,17 @@ def entries_to_undo(history: History, run: Run, runs: Sequence[Run] | None = Non
 
     ``runs`` are all those of the history, where they were read already.
 
-    What the run did not touch is none of them, where it told its end. What an undo
-    that failed in part left behind counts as the run's own.
+    What the run did not touch is none of them, where it told its end, nor is what an undo of a part of it has put
+    back. What an undo that failed in part left behind counts as the run's own.
     """
+    every = history.runs() if runs is None else runs
     entries = [one for one in reversed(history.entries(run.number)) if run.ended is None or one.fate in _TOUCHED]
     left: dict[str, tuple[Posture, ...]] = {}
-    for other in history.runs() if runs is None else runs:
-        if run.number not in other.all_undone:
-            continue
+    undos = [other for other in every if run.number in (*other.all_undone, *other.undoes_in_part)]
+    if undos:
+        gone = _put_back_by(history, run, every)
+        entries = [one for one in entries if _key(one) not in gone]
+    for other in undos:
         with suppress(RunDamaged):  # then what it left is named as somebody else's
             for entry in history.entries(other.number):
                 left[entry.path] = (*left.get(entry.path, ()), entry.before, entry.after, *entry.between)
@@ -124,17 +184,21 @@ def with_later_runs(history: History, undone: Sequence[Run], finds: list[UndoObj
     for run in later if changed else ():  # the latest first
         with suppress(RunDamaged):
             for entry in history.entries(run.number):
+                if run.ended is not None and entry.fate not in _TOUCHED:
+                    continue
                 place = changed.get(entry.path, -1)
                 now = finds[place].changed if place >= 0 else None
                 if now is not None and entry.identity.same_as(finds[place].entry.identity) and entry.after == now:
                     hint = f"run {run.number} changed it since: fiat undo {run.number} comes first"
-                    problem = PathError(entry.path, errno.EBUSY, "put back", hint)
+                    problem = OtherNow(entry.path, "put back", hint)
                     finds[place] = finds[place]._replace(problem=problem, changed=None)
                     del changed[entry.path]
     return finds
 
 
 _TOUCHED = frozenset({ObjectFate.PLANNED, ObjectFate.CHANGED, ObjectFate.ASTRAY})
+_REACHED = frozenset({ObjectFate.PLANNED, ObjectFate.CHANGED, ObjectFate.ALREADY})
+"""Of a run that has ended: what is as it was to be."""
 
 
 def find(host: Host, entries: Iterable[RunEntry], despite: UndoTerms = NOTHING) -> Iterator[UndoObject]:
@@ -233,7 +297,7 @@ def _put_one_back(handles: Handles, ways: "_Ways", find: UndoObject, place: int)
 def differs(entry: RunEntry, found: Glance) -> PathError | None:
     """Why what is ``found`` at the path of ``entry`` is not what the run left there; None if it is."""
     if found.identity != entry.identity and not found.identity.same_as(entry.identity):
-        return PathError(entry.path, errno.EBUSY, "put back", "another object is there now, and is left alone")
+        return OtherNow(entry.path, "put back", "another object is there now, and is left alone")
     now = found.posture
     if now == entry.after or any(same_posture(now, one) for one in (entry.after, entry.before, *entry.between)):
         return None
@@ -242,7 +306,7 @@ def differs(entry: RunEntry, found: Glance) -> PathError | None:
     else:
         hint = "it was changed since by someone else, and is left alone"
     was = f"; it was {mode.octal(entry.before.mode)}, owner {entry.before.uid}, group {entry.before.gid}"
-    return PathError(entry.path, errno.EBUSY, "put back", hint + was)
+    return OtherNow(entry.path, "put back", hint + was)
 
 
 def _is_under(path: str, directories: set[str]) -> bool:

@@ -1,13 +1,12 @@
 """Reading a whole tree: the one walk that everything about trees stands on."""
 
-import errno
 import os
 from collections.abc import Iterable
 from typing import Protocol, runtime_checkable
 
 import numpy as np
 
-from fiat.core.errors import PathError
+from fiat.core.errors import OtherNow, PathError
 from fiat.core.model.host import Host, Node, Progress, no_progress
 from fiat.core.model.posture import Identity, Object
 from fiat.core.model.route import Route
@@ -21,7 +20,7 @@ from fiat.core.tree.walk import Extent, inside, names_in, open_end
 
 def other_now(path: str) -> PathError:
     """The problem with what is at ``path`` now, and was not there when it was first looked at."""
-    return PathError(path, errno.EBUSY, "change", "another object is there now, and is left alone")
+    return OtherNow(path, "change", "another object is there now, and is left alone")
 
 
 def end_without_links(route: Route, identity: Identity | None = None) -> Object:

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from fiat.core.errors import NotationError
+from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import SPECIAL_BITS
 from fiat.core.model.posture import FLAGS, Kind, Object, Posture
@@ -24,16 +25,25 @@ WORDS = {
 _BIT_WORDS = {special.name: special.bit for special in SPECIAL_BITS}
 
 
+ENTRY_FOR = "entry-for:"
+"""What stands before a name: an entry that names this user or group, in the access list or in the default list."""
+
+
 class Feature(NamedTuple):
-    """Something that a posture may have: all of these bits, and all of ``has``, which are keys of :data:`WORDS`."""
+    """Something that a posture may have: all of these bits, all of ``has``, which are keys of :data:`WORDS`, and an
+    entry for one of ``named``, where there are any: users and groups by number.
+    """
 
     bits: int = 0
     has: tuple[str, ...] = ()
+    named: tuple[tuple[Tag, int], ...] = ()
 
     def of(self, posture: Posture, accounts: Accounts) -> bool:
         """Whether ``posture`` has all the bits and all else that the feature names."""
         if posture.mode & self.bits != self.bits or (self.bits and posture.kind is Kind.SYMLINK):
             return False  # a symlink's letters decide nothing, so it has none of them
+        if self.named and not any(entry in self.named for entry in _named_in(posture)):
+            return False
         return all(_has(word, posture, accounts) for word in self.has)
 
 
@@ -112,15 +122,26 @@ class HostSelection(NamedTuple):
         return self.selection.takes_names(names)
 
 
-def features(words: Iterable[str]) -> tuple[Feature, ...]:
+def _named_in(posture: Posture) -> Iterable[tuple[Tag, int]]:
+    for one in (posture.acl, posture.default):
+        for entry in one.entries if one is not None else ():
+            if entry.id is not None:
+                yield entry.tag, entry.id
+
+
+def features(words: Iterable[str], accounts: Accounts) -> tuple[Feature, ...]:
     """The features for what was written after ``--with`` and the like, one for each word.
 
     A word is one of :data:`WORDS`, or several of them with commas between; octal bits
     (``4000``, ``0022``); or clauses that only add (``o+w``, ``u+s,o+x``): the mode must
-    have all that they would add. Raises :class:`NotationError`.
+    have all that they would add; or ``entry-for:NAME``, a user or a group. Raises :class:`NotationError`, or
+    :class:`fiat.core.errors.UnknownAccount`.
     """
     found: list[Feature] = []
     for word in words:
+        if word.startswith(ENTRY_FOR):
+            found.append(Feature(named=_named(word.removeprefix(ENTRY_FOR), accounts)))
+            continue
         parts = word.split(",")
         if all(part in WORDS for part in parts):
             found += [Feature(_BIT_WORDS[part]) if part in _BIT_WORDS else Feature(has=(part,)) for part in parts]
@@ -129,13 +150,29 @@ def features(words: Iterable[str]) -> tuple[Feature, ...]:
     return tuple(found)
 
 
+def _named(word: str, accounts: Accounts) -> tuple[tuple[Tag, int], ...]:
+    """Whom entries are to be for: a user, a group, or both where both have the name; ``user:`` and ``group:`` tell."""
+    kind, colon, name = word.partition(":")
+    if colon and kind in ("user", "group"):
+        if kind == "user":
+            return ((Tag.NAMED_USER, accounts.user_id(name)),)
+        return ((Tag.NAMED_GROUP, accounts.group_id(name)),)
+    user, group = accounts.user_named(word), accounts.group_named(word)
+    if user is None and (group is None or not word):
+        return ((Tag.NAMED_USER, accounts.user_id(word)),)  # a number, or the error that says what is right
+    return (
+        *(() if user is None else ((Tag.NAMED_USER, user.uid),)),
+        *(() if group is None else ((Tag.NAMED_GROUP, group.gid),)),
+    )
+
+
 def _bits(word: str) -> int:
     try:
         from fiat.core.model.modechange import parse_change
 
         change = parse_change(word)
     except NotationError as error:
-        choices = ", ".join(WORDS)
+        choices = ", ".join((*WORDS, "entry-for:NAME"))
         text = f"{quoted(word)} is nothing to look for{near(word, WORDS)}; bits such as o+w or 4000 are, and {choices}"
         raise NotationError(word, text) from error
     if any(action.operator != "+" or action.copy for clause in change.clauses for action in clause.actions):

@@ -44,7 +44,8 @@ FORMS = "a user name, uid:NUMBER, group:NAME, pid:NUMBER, anyone-else or self"
 
 
 def parse(word: str, host: Host) -> Principal:
-    """The principal for ``word``: one of :data:`FORMS`; ``user:NAME`` for a user of such a name.
+    """The principal for ``word``: one of :data:`FORMS`; ``user:NAME`` for a user of such a name. A name that only a
+    group has means the group.
 
     Raises :class:`UnknownAccount` that names the word.
     """
@@ -64,14 +65,23 @@ def parse(word: str, host: Host) -> Principal:
         return host.actor()
     if word == "anyone-else":
         return principals.ANYONE_ELSE
-    name = rest if colon and kind == "user" else word
+    of_user = bool(colon) and kind == "user"
+    name = rest if of_user else word
     account = accounts.user_named(name)
+    if account is None and not of_user and means_group(name, host):
+        gid = accounts.group_id(name)
+        return principals.bare_group(gid, name)
     if account is None:
         hint = near(name, [user.name for user in accounts.users])
         if word.isdecimal():
             hint = f"; a number is written uid:{word}"
         raise UnknownAccount(word, f"no user is called {quoted(name)} in {accounts.source}{hint}; WHO is {FORMS}")
     return principals.user(account, accounts.gids_of(account))
+
+
+def means_group(word: str, host: Host) -> bool:
+    """Whether ``word`` is no user's name, but that of a group, which is taken for it then."""
+    return bool(word) and host.accounts.user_named(word) is None and host.accounts.group_named(word) is not None
 
 
 def _number(digits: str, word: str) -> int:

@@ -6,7 +6,7 @@ from operator import itemgetter
 from typing import Any
 
 from fiat.core.ask.effects import KeptShift
-from fiat.core.change.history import Run, RunState
+from fiat.core.change.history import Actor, Run, RunState
 from fiat.core.errors import RecordError
 from fiat.core.model import record
 from fiat.core.model.schema import Field, Form, Listed, Number, OrNone, Record, Text, wrong
@@ -17,7 +17,7 @@ from fiat.host.history.seals import seal_of
 
 RUN_COLUMNS = (
     "number", "started", "ended", "uid", "user", "command", "folder", "process", "paths", "changed", "complete",
-    "undoes", "shifts", "entries_seal", "fates_seal",
+    "undoes", "undoes_in_part", "behind", "shifts", "entries_seal", "fates_seal",
 )  # fmt: skip
 """Those that the seal of a run covers."""
 
@@ -63,6 +63,14 @@ _SHIFTS: Record[Fields] = Record(
 )
 _COUNT = Number(0, (1 << 63) - 1)
 
+BEHIND: Record[Actor] = Record(
+    lambda both: Actor(**both),
+    Field("uid", lambda actor: actor.uid, OrNone(record.ID)),
+    Field("name", lambda actor: actor.name, OrNone(Text())),
+    Field("said_by", lambda actor: actor.said_by, Text()),
+)
+"""Who is behind a run."""
+
 
 class _Numbers:
     """Numbers of runs: one as it is, several as text with spaces between."""
@@ -104,6 +112,8 @@ _RUN: Record[Fields] = Record(
     _column("changed", OrNone(_COUNT)),
     _column("complete", OrNone(Number(0, 1))),
     _column("undoes", _Numbers()),
+    _column("undoes_in_part", _Numbers()),
+    _column("behind", Json(OrNone(BEHIND))),
     _column("shifts", Json(_SHIFTS)),
 )
 
@@ -130,6 +140,8 @@ def run_of(row: sqlite3.Row) -> Run:
         changed=found["changed"] or 0,
         undoes=found["undoes"][0] if found["undoes"] else None,
         undoes_also=found["undoes"][1:],
+        undoes_in_part=found["undoes_in_part"],
+        behind=found["behind"],
         gains=tuple(found["shifts"]["gains"]),
         losses=tuple(found["shifts"]["losses"]),
     )

@@ -70,16 +70,18 @@ class SqliteHistory:
         """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
         with self._written() as database:
             cursor = database.execute(
-                "INSERT INTO run (started, uid, user, command, folder, process, paths, undoes, shifts)"
-                " VALUES (?, ?, ?, ?, ?, ?, 0, ?, ?)",
+                "INSERT INTO run (started, uid, user, command, folder, process, paths, undoes, undoes_in_part,"
+                " behind, shifts) VALUES (?, ?, ?, ?, ?, ?, 0, ?, ?, ?, ?)",
                 (
                     time.time(),
-                    os.geteuid(),
+                    beginning.uid,
                     json.dumps(beginning.user),
                     json.dumps(beginning.command),
                     json.dumps(_folder()),
                     this_process(),
                     runrows.column_of(() if beginning.undoes is None else (beginning.undoes, *beginning.undoes_also)),
+                    runrows.column_of(beginning.undoes_in_part),
+                    json.dumps(None if beginning.behind is None else runrows.BEHIND.write(beginning.behind)),
                     json.dumps({"gains": beginning.gains, "losses": beginning.losses}),
                 ),
             )

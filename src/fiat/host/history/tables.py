@@ -6,7 +6,7 @@ from contextlib import suppress
 
 from fiat.core.errors import HistoryError
 
-VERSION = 3
+VERSION = 4
 """The version of these tables (SQLite's ``user_version``). Those before it were never released: they are told, and not
 read."""
 
@@ -24,6 +24,8 @@ _TABLES = {
         "changed": "INTEGER",
         "complete": "INTEGER",
         "undoes": "INTEGER",
+        "undoes_in_part": "INTEGER",
+        "behind": "TEXT NOT NULL",
         "shifts": "TEXT NOT NULL",
         "entries_seal": "TEXT",
         "fates_seal": "TEXT",

@@ -6,6 +6,8 @@
 
 __all__ = (
     "accounts",
+    "behind",
     "host",
+    "running",
     "umaskfiles",
 )

@@ -140,6 +140,14 @@ def sources_of_groups(text: str) -> set[str]:
     return lines.get("initgroups") or lines.get("group") or {"files"}
 
 
+def listed_in_files(name: str) -> set[int]:
+    """The groups, by number, that /etc/group lists the user called ``name`` in."""
+    lines = (line.split(":") for line in _text_of("/etc/group").split("\n"))
+    return {
+        int(fields[2]) for fields in lines if len(fields) > 3 and fields[2].isdecimal() and name in fields[3].split(",")
+    }
+
+
 def _text_of(path: str) -> str:
     try:
         return beginning_of(path, _LARGEST).decode("utf-8", "surrogateescape")

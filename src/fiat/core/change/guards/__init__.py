@@ -18,19 +18,19 @@ from fiat.core.model.host import Host
 from fiat.core.text import several
 
 GUARDS = {
-    "lockout": "a directory's owner, or the one who acts, can no longer traverse it",
+    "lockout": "its owner, or the one who acts, can no longer traverse it",
     "everyone-writes": "everyone on this host may write there",
-    "privilege": "setuid or setgid on something executable, or others may write to it",
+    "privilege": "setuid or setgid on a program, or others may write to it",
     "system-path": "the system itself lives there",
     "from-root": "something is taken away from root",
-    "clears-special": "the kernel drops setuid, setgid or file capabilities as the owner changes",
+    "clears-special": "the kernel drops setuid, setgid or capabilities with it",
     "hard-links": "other names, outside what is changed, share the file",
-    "unmasks": "raising the mask hands rights to entries that it was cutting off",
-    "shows-group-bits": "a list makes group bits show on a private file, which some programs refuse",
-    "held-by-flags": "it is immutable or append-only; --through-flags changes it all the same",
-    "partly-forbidden": "some of the paths cannot be changed by the one who acts",
+    "unmasks": "a higher mask gives rights to entries that it cut off",
+    "shows-group-bits": "a list shows as group bits, which some programs refuse",
+    "held-by-flags": "immutable or append-only; --through-flags changes it",
+    "partly-forbidden": "the one who acts cannot change some of the paths",
     "no-way-back": "the one who acts could not put it back",
-    "breaks-expectation": "an expectation of --check FILE would no longer hold",
+    "breaks-expectation": "an expectation of --check FILE would break",
 }
 """Every guard with what it is about, in the order in which they are told."""
 
