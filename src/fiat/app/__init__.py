@@ -21,6 +21,7 @@ __all__ = (
     "compare",
     "decode",
     "foresee",
+    "gone",
     "hosts",
     "interface",
     "let",

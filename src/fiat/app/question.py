@@ -33,6 +33,7 @@ class Question:
         anyone_else: bool = False,
         if_member: Iterable[str] = (),
         if_not_member: Iterable[str] = (),
+        but_not: Iterable[str] = (),
     ) -> None:
         self.host = host
         self.asked = parse_rights(rights)
@@ -42,6 +43,7 @@ class Question:
         self.gids = {host.accounts.group_id(word) for word in (*groups, *taken)}
         self.processes = [host.process(pid) for pid in pids]
         self.anyone_else = anyone_else
+        self.but_not = {who_words.parse(word, host).identity for word in but_not}
         joins = [who_words.membership(word, host) for word in if_member]
         leaves = [who_words.membership(word, host) for word in if_not_member]
         self.supposing = bool(joins or leaves)
@@ -92,6 +94,10 @@ class Question:
     def names_somebody(self) -> bool:
         """Whether users, groups or anyone else are asked about, and not all of them."""
         return bool(self.uids or self.gids or self.anyone_else)
+
+    def leaves_out(self, principal: Principal) -> bool:
+        """Whether only that is meant which ``principal`` has no right on."""
+        return principal.identity in self.but_not
 
     def shows(self, principal: Principal) -> bool:
         """Whether the answer for ``principal`` is asked for."""

@@ -124,13 +124,16 @@ def who_below(
 
 
 def _granting(question: Question, universe: Universe, answers: Answers, more_than: int | None) -> NDArray[np.bool_]:
-    """For each entry, whether anybody who is named has the right there; and whether more users than so many have it."""
-    among = 0
+    """For each entry, whether anybody who is named has the right there, and nobody of those who are left out; and
+    whether more users than so many have it."""
+    among = without = 0
     for place, who in enumerate(universe.principals):
         among |= question.shows(who) << place
+        without |= question.leaves_out(who) << place
     keys = answers.keys
     grants = np.zeros(len(keys), np.bool_)
     for right in range(keys.numbers.shape[1]):
         found = keys.holding(among, right)
+        found &= ~keys.holding(without, right)
         grants |= found if more_than is None else found & keys.held_by_more(universe.of_kind("user"), right, more_than)
     return grants[answers.number]

@@ -46,10 +46,11 @@ class _AccountView(PlainResult):
             {
                 "path": tree.top,
                 "entries": tree.entries,
-                "owned": _part_fields(tree.owned),
-                "named": _part_fields(tree.named),
+                "owned": part_fields(tree.owned),
+                "named": part_fields(tree.named),
+                "reached": [{"right": one.right.name, **part_fields(one.part)} for one in tree.reached],
                 "by_group": [
-                    {"group": self._group_fields(one.gid), "right": one.right.name, **_part_fields(one.part)}
+                    {"group": self._group_fields(one.gid), "right": one.right.name, **part_fields(one.part)}
                     for one in tree.by_group
                 ],
             }
@@ -65,13 +66,15 @@ class _AccountView(PlainResult):
             yield Verbatim(Span(f"Of the {counted(tree.entries, 'path')} at and under {visible(tree.top)}", "strong"))
             rows: list[Sequence[Spans]] = []
             for title, part in ((owns, tree.owned), ("named in an entry of", tree.named)):
-                rows.append([title, f"{part.paths:,}" if part.paths else "none", _tops(part)])
-            rows += [self._by_group(one) for one in tree.by_group]
+                rows.append([title, f"{part.paths:,}" if part.paths else "none", tops(part)])
+            for one in tree.reached:
+                rows.append([f"{one.right.name}s", f"{one.part.paths:,}", tops(one.part)])
+                rows += [self._by_group(part) for part in tree.by_group if part.right is one.right]
             yield Table(["", "paths", "the topmost"], rows)
 
     def _by_group(self, one: ByGroup) -> Sequence[Spans]:
-        what = f"{one.right.name}s only as one of group {naming.group(one.gid, self.accounts)}"
-        return [what, f"{one.part.paths:,}", _tops(one.part)]
+        what = f"  only as one of {naming.group(one.gid, self.accounts)}"
+        return [what, f"{one.part.paths:,}", tops(one.part)]
 
 
 class UserAccountView(_AccountView):
@@ -218,11 +221,13 @@ class GroupAccountView(_AccountView):
         return f"primary, and {listed}" if one.primary and one.listed else "primary" if one.primary else listed
 
 
-def _part_fields(part: Part) -> Fields:
+def part_fields(part: Part) -> Fields:
+    """The machine output of a part of a tree."""
     return {"paths": part.paths, "topmost": list(part.topmost), "more": part.more}
 
 
-def _tops(part: Part) -> str:
+def tops(part: Part) -> str:
+    """The topmost paths of a part, and how many more there are."""
     whole = len(part.topmost) + part.more
     shown = list(part.topmost[: whole if whole <= _SHOWN + 1 else _SHOWN])
     return several_of([unbroken(visible(path)) for path in shown], whole) if whole else ""

@@ -5,21 +5,22 @@ from collections.abc import Iterator
 from fiat.core.ask.effects import Effects, kept
 from fiat.core.model.accounts import Accounts
 from fiat.core.text import Fields
-from fiat.render.changes import shift_blocks, shift_fields, unlisted_in
+from fiat.render.changes import effects_fields, shift_blocks, unlisted_in
 from fiat.render.model import BLANK, Block, Verbatim
 
 
 def against_today_fields(effects: Effects) -> Fields:
     """The machine output of what supposed memberships change."""
-    return {
-        "gains": [shift_fields(found) for found in effects.gains],
-        "losses": [shift_fields(found) for found in effects.losses],
-    }
+    return effects_fields(effects)
 
 
-def against_today_blocks(effects: Effects, accounts: Accounts) -> Iterator[Block]:
-    """What supposed memberships change, as gains and losses against today."""
+def against_today_blocks(effects: Effects, accounts: Accounts, *, paths: bool = False) -> Iterator[Block]:
+    """What supposed memberships change, as gains and losses against today, with ``paths`` on which paths."""
     yield BLANK
     yield Verbatim("Against today:")
-    yield from shift_blocks("Gains", kept(effects.gains), accounts, unlisted_in(effects.universe))
-    yield from shift_blocks("Loses", kept(effects.losses), accounts, unlisted_in(effects.universe))
+    unlisted = unlisted_in(effects.universe)
+    for title, shifts, behind in (
+        ("Gains", effects.gains, effects.paths_gained),
+        ("Loses", effects.losses, effects.paths_lost),
+    ):
+        yield from shift_blocks(title, kept(shifts), accounts, unlisted, behind.of if paths else None)

@@ -127,10 +127,13 @@ class BelowView(PlainResult):
     output has a row for the topmost paths alone.
     """
 
-    def __init__(self, found: TreeWho, *, everyone: bool, numbered: int = 0, topmost: bool = False) -> None:
+    def __init__(
+        self, found: TreeWho, *, everyone: bool, numbered: int = 0, topmost: bool = False, paths: bool = False
+    ) -> None:
         self.found = found
         self.everyone = everyone
         self.topmost = topmost
+        self.paths = paths
         self.universe = found.universe
         self._known: dict[object, str] = {}
         asked_about = 0
@@ -213,7 +216,7 @@ class BelowView(PlainResult):
         else:
             yield from self._summary()
         if self.found.against_today is not None:
-            yield from against_today_blocks(self.found.against_today, self._people.accounts)
+            yield from against_today_blocks(self.found.against_today, self._people.accounts, paths=self.paths)
 
     def _paths(self) -> Iterator[Block]:
         """The paths on which those named have the one right: the topmost, or each of them."""

@@ -1,9 +1,11 @@
 """How changes look: before and after side by side, equal changes in one row; who gains and who loses by them."""
 
-from collections.abc import Iterable, Iterator, Sequence
-from typing import NamedTuple
+from __future__ import annotations
 
-from fiat.core.ask.effects import KeptShift, Shift
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple
+
+from fiat.core.ask.effects import Effects, KeptShift, PathsBehind, Shift
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import names
@@ -14,15 +16,32 @@ from fiat.core.text import Fields, counted, joined, several, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import everyone_but, several_groups, several_words
 from fiat.render import words
-from fiat.render.model import Block, FullLine, Prose, Span, Spans, Table, Verbatim
+from fiat.render.model import Block, FullLine, Prose, Span, Spans, Table, Verbatim, unbroken
+
+if TYPE_CHECKING:
+    from fiat.core.ask.pathsbehind import TopmostPaths
 
 _MOST_NAMED = 12
 """Lines of gains, or of losses, before the rest is only counted; those that most people share come first."""
 
 
-def shift_fields(shift: Shift) -> Fields:
-    """The machine output of one gain or loss."""
-    return {"who": naming.word_for(shift.principal), "right": shift.right.name, "paths": shift.paths}
+def effects_fields(effects: Effects | None, *, losses: bool = True) -> Fields:
+    """The machine output of gains and losses, each with the topmost paths that it is about."""
+    found: Fields = {"gains": [], "losses": []}
+    if effects is not None:
+        found["gains"] = [_shift_fields(shift, effects.paths_gained) for shift in effects.gains]
+        found["losses"] = [_shift_fields(shift, effects.paths_lost) for shift in effects.losses if losses]
+    return found
+
+
+def _shift_fields(shift: Shift, behind: PathsBehind) -> Fields:
+    who, right = naming.word_for(shift.principal), shift.right.name
+    top = behind.of([(who, right)])
+    return {"who": who, "right": right, "paths": shift.paths, "topmost": list(top.paths), "more": top.more}
+
+
+Behind = Callable[[Sequence[tuple[str, str]]], "TopmostPaths"]
+"""The topmost paths behind gains, or losses: who, as a word, and the name of the right."""
 
 
 def kept_fields(shift: KeptShift) -> Fields:
@@ -31,14 +50,19 @@ def kept_fields(shift: KeptShift) -> Fields:
 
 
 def shift_blocks(
-    title: str, shifts: Sequence[KeptShift], accounts: Accounts, unlisted: Iterable[str] | None
+    title: str,
+    shifts: Sequence[KeptShift],
+    accounts: Accounts,
+    unlisted: Iterable[str] | None,
+    behind: Behind | None = None,
 ) -> Iterator[Block]:
     """Those who gain, or lose, the same share a line: the rights first, then who, people first.
 
     On how many paths it is does not keep them apart. A right that nearly always
     goes with another, such as renaming with deleting, is only mentioned where it does
     not. ``unlisted`` are users without an account who might have gained or lost as well; None where the
-    accounts are not those of the time that is spoken of.
+    accounts are not those of the time that is spoken of. With what is ``behind`` them, the topmost paths of
+    each line follow it.
     """
     rights: dict[str, dict[str, int]] = {}
     for who, right, paths, apart in shifts:
@@ -55,9 +79,19 @@ def shift_blocks(
         what = joined(f"{right}{_on([rights[who][right] for who in people])}" for right in rights_alike)
         whom = people_words(people, accounts, unlisted)
         yield Prose([Span(title, style), f"  {what}: {whom}"], hanging="       ")
+        if behind is not None:
+            yield from paths_of(behind([(who, right) for who in people for right in rights_alike]))
     left = sum(len(people) for _, people in shown[_MOST_NAMED:])
     if left:
         yield Verbatim(f"{title}  something else each: {left:,} more users and groups; --json names all of them")
+
+
+def paths_of(found: TopmostPaths) -> Iterator[Block]:
+    """The paths that a line above is about, a line each."""
+    for path in found.paths:
+        yield Verbatim(unbroken(visible(path)), 5)
+    if found.more:
+        yield Verbatim(f"and {found.more:,} more" if found.paths else f"{counted(found.more, 'path')}, not named", 5)
 
 
 _STYLES = {"Gains": "yes", "Loses": "no"}

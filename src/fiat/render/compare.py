@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.app.compare import LIVE, ComparedState
-from fiat.core.ask.effects import Counted, KeptShift, kept
+from fiat.core.ask.effects import TOPMOST, Counted, KeptShift, kept
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.record import MOUNT, PostureRecord
@@ -15,7 +15,7 @@ from fiat.core.state.matching import AccountChange
 from fiat.core.text import Fields, counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
-from fiat.render.changes import Changed, change_blocks, differences, shift_blocks, shift_fields, unlisted_in
+from fiat.render.changes import Changed, change_blocks, differences, effects_fields, paths_of, shift_blocks, unlisted_in
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Verbatim, unbroken
 
 _MOST = 12
@@ -33,11 +33,13 @@ class ComparisonView(PlainResult):
         paths: Sequence[str] = (),
         *,
         gains_only: bool = False,
+        with_paths: bool = False,
     ) -> None:
         self.found = found
         self.before, self.after = before, after
         self.paths = paths
         self.gains_only = gains_only
+        self.with_paths = with_paths
         self._order = {naming.word_for(who): place for place, who in enumerate(found.universe.principals)}
         self.accounts = after.host.accounts
 
@@ -87,8 +89,7 @@ class ComparisonView(PlainResult):
                 {"state": state.word, "path": state.path, "host": state.host.name, "taken": state.taken}
                 for state in (self.before, self.after)
             ],
-            "gains": [shift_fields(shift) for shift in found.effects.gains],
-            "losses": [] if self.gains_only else [shift_fields(shift) for shift in found.effects.losses],
+            **effects_fields(found.effects, losses=not self.gains_only),
             "causes": [self._cell_fields(cell) for cell in self._cells()],
             "accounts": [_account_fields(change) for change in found.accounts],
             "mounts": [
@@ -191,6 +192,8 @@ class ComparisonView(PlainResult):
         unlisted = unlisted_in(self.found.universe)
         for cause, some in list(by_cause.items())[:_MOST]:
             yield from shift_blocks(title, list(self._shifts(some)), self.accounts, unlisted)
+            if self.with_paths:
+                yield from paths_of(topmost_paths([where for cell in some for where in cell.where], TOPMOST))
             first = some[0].first
             named = first == some[0].cause.path and some[0].cause.kind != "membership"  # the cause has it already
             where = "" if named else f"; the first path {unbroken(visible(first))}"

@@ -8,7 +8,7 @@ from fiat.core.ask.effects import kept
 from fiat.core.model.finding import Finding
 from fiat.core.model.record import PostureRecord
 from fiat.core.text import Fields, counted, of_all, several, visible
-from fiat.render.changes import Changed, change_blocks, shift_blocks, shift_fields, unlisted_in
+from fiat.render.changes import Behind, Changed, change_blocks, effects_fields, shift_blocks, unlisted_in
 from fiat.render.ending import ending, history_fields
 from fiat.render.findings import finding_fields, guard_fields, objections
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
@@ -33,6 +33,7 @@ class PlanView(PlainResult):
         result: RunResult | None,
         failed: bool,
         history: str | None,
+        paths: bool = False,
     ) -> None:
         self.made = found.plan
         self.targets = found.targets
@@ -42,6 +43,7 @@ class PlanView(PlainResult):
         self.result = result
         self.failed = failed
         self.history = history
+        self.paths = paths
         self.counts = found.plan.counts()
         self.examples = found.plan.examples()
         self.changing = sum(
@@ -90,8 +92,7 @@ class PlanView(PlainResult):
         """Who gains and who loses, what guards objected, and whether it was done."""
         result = self.result
         return {
-            "gains": [shift_fields(shift) for shift in self.made.gains],
-            "losses": [shift_fields(shift) for shift in self.made.losses],
+            **effects_fields(self.made.effects),
             "guards": [guard_fields(guard) for guard in self.made.guards],
             "notes": [finding_fields(note) for note in self.made.notes],
             "applied": result is not None and result.complete and not self.failed,
@@ -144,9 +145,15 @@ class PlanView(PlainResult):
             yield Verbatim("Gains and losses are those of the whole plan, of which a part was not written:")
         unlisted = self._unlisted()
         for title, shifts in (("Gains", self.made.gains), ("Loses", self.made.losses)):
-            yield from shift_blocks(title, kept(shifts), self.accounts, unlisted)
+            yield from shift_blocks(title, kept(shifts), self.accounts, unlisted, self._behind(title))
         if self.result is not None:
             yield from ending(self.result, self.history)
+
+    def _behind(self, title: str) -> Behind | None:
+        effects = self.made.effects
+        if not self.paths or effects is None:
+            return None
+        return (effects.paths_gained if title == "Gains" else effects.paths_lost).of
 
     def _notes(self) -> Iterator[Block]:
         """What is to be known besides, each kind once."""

@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fiat.app.let import WaysToGoals
+from fiat.core.ask.effects import kept
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
@@ -19,7 +20,7 @@ from fiat.core.words import naming
 from fiat.core.words.commands import set_command
 from fiat.core.words.naming import several_words
 from fiat.render import words
-from fiat.render.changes import shift_fields
+from fiat.render.changes import effects_fields, shift_blocks, unlisted_in
 from fiat.render.findings import finding_fields, guard_fields
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim, unbroken
 from fiat.render.plan import PlanView
@@ -45,7 +46,15 @@ class WaysView(PlainResult):
     ``command`` is the command line that asked; ``about`` are options that command lines need for the same host.
     """
 
-    def __init__(self, found: WaysToGoals, command: str, about: list[tuple[str, str]], *, every: bool = False) -> None:
+    def __init__(
+        self,
+        found: WaysToGoals,
+        command: str,
+        about: list[tuple[str, str]],
+        *,
+        every: bool = False,
+        paths: bool = False,
+    ) -> None:
         self.meant = found
         self.found = found.found
         self.goals = found.found.goals
@@ -54,6 +63,7 @@ class WaysView(PlainResult):
         self.people = list(dict.fromkeys(goal.who for goal in self.goals))
         self.who = joined(_named(who) for who in self.people)
         self.every = every
+        self.paths = paths
         self.about = "".join(f" {option} {shell_word(value)}" for option, value in about)
         self.held = any(option == "--from" for option, _ in about)
         self.command = f"{command}{self.about}"
@@ -98,8 +108,7 @@ class WaysView(PlainResult):
             "commands": self._commands(way) or ([] if way.plan is None else [f"{self.command} --do {rank}"]),
             "steps": [] if way.plan is None else list(self._step_fields(way.plan)),
             "membership": membership,
-            "gains": [shift_fields(shift) for shift in way.gains],
-            "losses": [shift_fields(shift) for shift in way.losses],
+            **effects_fields(way.effects),
             "collateral": {
                 "others": {"gains": way.others[0], "losses": way.others[1]},
                 "made_later": {
@@ -229,6 +238,16 @@ class WaysView(PlainResult):
         yield Prose([Span(f"{number}. ", "strong"), f"{' and '.join(way.means)}: {self._does(way)}"], 1, hanging="   ")
         costs, style = self._costs(way)
         yield Prose([Span(costs, style), self._beyond(way)], 2, hanging="  ")
+        if self.paths:
+            effects = way.effects
+            for title, shifts, behind in (
+                ("Gains", way.gains, effects.paths_gained),
+                ("Loses", way.losses, effects.paths_lost),
+            ):
+                if shifts:
+                    yield from shift_blocks(
+                        title, kept(shifts), self.accounts, unlisted_in(effects.universe), behind.of
+                    )
         if way.plan is not None and way.plan.guards:
             names = joined(dict.fromkeys(guard.code for guard in way.plan.guards))
             yield Prose(f"refused without --accept: {names}", 2, hanging="  ")
@@ -265,6 +284,8 @@ class WaysView(PlainResult):
             *([counted(counts[False], "file")] if counts[False] else []),
         ]
         tops = dict.fromkeys(goal.path for goal in self.found.left)
+        if not whole:
+            return joined(named) if len(named) <= _FEW_PATHS else several(named, "paths", _FEW_PATHS)
         below = f"{joined(whole)} in {several([unbroken(visible(top)) for top in tops], 'trees', 3)}"
         return f"{below}{'; and at ' if named else ''}{joined(named)}"
 

@@ -25,6 +25,8 @@ from fiat.cli.options.common import (
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
+from fiat.core.model.host import Host
+from fiat.render.output import Output
 
 EXAMPLES = (
     ("who can do what with a file", "fiat who /srv/skerry/gauge/raw/0412.csv"),
@@ -32,6 +34,11 @@ EXAMPLES = (
     ("who may delete it", "fiat who /srv/skerry/gauge/raw/0412.csv --can delete"),
     ("all that one user can write", "fiat who /srv/skerry --below --can write --user tidefeed"),
     ("what is open to anyone", "fiat who /srv/skerry --below --can write --anyone-else"),
+    (
+        "what one can read and another cannot",
+        "fiat who /srv/skerry --below --can read --user steward --but-not apprentice",
+    ),
+    ("what an account would leave behind", "fiat who /srv/skerry --if-gone chartpress"),
     ("what a membership would change", "fiat who /srv/skerry/observatory --if-member surveyor:watch"),
 )
 
@@ -60,8 +67,13 @@ def run(args: argparse.Namespace) -> int:
     not_with("--because", args.because, "--below", args.below, "the rule is named for one path")
     goes_with("--more-than", args.more_than is not None, "--below and one --can", args.below and args.can)
     goes_with("--topmost", args.topmost, "--below, one --can and --user", args.below and args.can)
+    goes_with("--but-not", args.but_not, "--below, one --can and --user or --group", args.below and args.can)
+    goes_with("--but-not", args.but_not, "--user or --group", args.user or args.group)
+    goes_with("--paths", args.with_paths, "--below and --if-member or --if-not-member", args.below)
     output = output_of("who", args)
     host = host_of(args)
+    if args.if_gone is not None:
+        return _if_gone(args, host, output)
     asked = question(args, host)
     for word in args.user:
         say_groups(word, host, output)
@@ -87,7 +99,7 @@ def run(args: argparse.Namespace) -> int:
                 )
             output.caveat(found.caveats)
             nobody &= found.nobody
-            view = BelowView(found, everyone=args.all, numbered=numbered, topmost=args.topmost)
+            view = BelowView(found, everyone=args.all, numbered=numbered, topmost=args.topmost, paths=args.with_paths)
             output.add(view)
             numbered = view.numbered
         else:
@@ -101,4 +113,26 @@ def run(args: argparse.Namespace) -> int:
         output.caveat(unevaluated.of_host(host))
         if nobody:
             output.status = ExitStatus.NO
+    return output.finish()
+
+
+def _if_gone(args: argparse.Namespace, host: Host, output: Output) -> int:
+    from fiat.app.gone import if_gone
+    from fiat.render.gone import GoneView
+
+    for option, given in (("--can", args.can), ("--user", args.user), ("--group", args.group), ("--pid", args.pid)):
+        not_with("--if-gone", True, option, given, "it is about one account")
+    with Progress(output.shows_progress) as progress:
+        found = if_gone(
+            host,
+            args.if_gone,
+            args.paths,
+            held=args.snapshot is not None,
+            across_mounts=args.across_mounts,
+            problem=output.problem,
+            note=output.caveat,
+            progress=progress.report,
+        )
+    output.add(GoneView(found, host.accounts))
+    output.caveat(unevaluated.of_host(host))
     return output.finish()

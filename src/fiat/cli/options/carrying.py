@@ -9,7 +9,7 @@ from fiat.app.change import GUARDS, ChangeOptions, Planned
 from fiat.app.past import History
 from fiat.app.running import RunResult
 from fiat.app.status import ExitStatus
-from fiat.cli.options.common import add_trust, not_with, trust_of
+from fiat.cli.options.common import add_paths_behind, add_trust, not_with, trust_of
 from fiat.cli.options.histories import add_history, command_words, history_of, waiting
 from fiat.cli.progress import Progress
 from fiat.core.errors import HistoryError
@@ -24,6 +24,7 @@ def add_care(parser: argparse.ArgumentParser, *, flags: bool = False) -> None:
     care = parser.add_argument_group("care")
     care.add_argument("-n", "--preview", action="store_true", help="show what would happen, and change nothing")
     add_acceptance(care)
+    add_paths_behind(care)
     if flags:
         care.add_argument(
             "--through-flags", action="store_true", help="clear immutable or append-only, and set it after"
@@ -85,6 +86,7 @@ def carry_out(
         result=result,
         failed=output.has_problems,
         history=args.history,
+        paths=args.with_paths,
     )
     output.add(shown(view), count=view.meant)
     if args.preview and not guards:

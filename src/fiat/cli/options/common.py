@@ -112,6 +112,13 @@ def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> Non
     parser.add_argument("-q", "--quiet", action="store_true", help=argparse.SUPPRESS)
 
 
+def add_paths_behind(parser: argparse._ActionsContainer) -> None:
+    """Whether gains and losses are told with their paths."""
+    parser.add_argument(
+        "--paths", dest="with_paths", action="store_true", help="of gains and losses the topmost paths, too"
+    )
+
+
 def add_host(parser: argparse.ArgumentParser) -> None:
     """Add the options that say which host is asked: a snapshot, accounts from a folder."""
     parser.add_argument(

@@ -8,6 +8,7 @@ from fiat.app.status import ExitStatus
 from fiat.cli.options.carrying import add_acceptance, carry_out
 from fiat.cli.options.common import (
     add_common,
+    add_paths_behind,
     count_of_entries,
     host_of,
     not_with,
@@ -52,6 +53,7 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
     doing.add_argument(
         "-n", "--preview", action="store_true", help="show what the best way would do, and change nothing"
     )
+    add_paths_behind(parser)
     add_acceptance(parser)
     add_history(parser, without=True)
     add_common(parser)
@@ -84,7 +86,7 @@ def run_meaning(command: str, args: argparse.Namespace, *, gives: bool) -> int:
     if found is None:
         return output.finish()
     output.caveat(found.caveats)
-    ways = WaysView(found, _command(command, args), same_host(args), every=args.all)
+    ways = WaysView(found, _command(command, args), same_host(args), every=args.all, paths=args.with_paths)
     if found.found.ways and (args.do is not None or args.preview):
         return _carry_out(found, ways, args, output)
     output.add(ways)

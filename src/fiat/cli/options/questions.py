@@ -3,7 +3,7 @@
 import argparse
 
 from fiat.app.question import Question
-from fiat.cli.options.common import process_number
+from fiat.cli.options.common import add_paths_behind, process_number
 from fiat.core.model.host import Host
 
 
@@ -21,6 +21,9 @@ def add_question(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--pid", action="append", default=[], type=process_number, metavar="N", help="this running process, too"
     )
+    parser.add_argument(
+        "--but-not", action="append", default=[], metavar="WHO", help="with --below: only what WHO cannot, too"
+    )
     parser.add_argument("--anyone-else", action="store_true", help="only whoever no entry and no group matches")
     parser.add_argument(
         "--if-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were in GROUP"
@@ -28,6 +31,8 @@ def add_question(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--if-not-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were not in GROUP"
     )
+    parser.add_argument("--if-gone", metavar="USER", help="what USER would leave behind, without the account")
+    add_paths_behind(parser)
 
 
 def question(args: argparse.Namespace, host: Host) -> Question:
@@ -41,4 +46,5 @@ def question(args: argparse.Namespace, host: Host) -> Question:
         anyone_else=args.anyone_else,
         if_member=args.if_member,
         if_not_member=args.if_not_member,
+        but_not=[word for words in args.but_not for word in words.split(",")],
     )

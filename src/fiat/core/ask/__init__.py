@@ -9,6 +9,7 @@ __all__ = (
     "bygroup",
     "caveats",
     "effects",
+    "pathsbehind",
     "remarks",
     "treecaveats",
     "treeeffects",

@@ -7,8 +7,10 @@ can disagree with ``who``. Whole trees are compared in
 :mod:`fiat.core.ask.treeeffects`.
 """
 
+from __future__ import annotations
+
 from collections.abc import Iterable, Mapping, Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.ask.who import postures_on, universe_of
 from fiat.core.model import right as rights_
@@ -20,6 +22,9 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.difference import diff
 from fiat.core.tree.walk import route_for
 from fiat.core.words import naming
+
+if TYPE_CHECKING:
+    from fiat.core.ask.pathsbehind import Entries, TopmostPaths
 
 Sets = Mapping[Right, int | None]
 """For each right the set of principals that have it, None where it does not apply."""
@@ -39,28 +44,35 @@ class Shift(NamedTuple):
 
 
 class Counted:
-    """For each right how many paths each set of principals gained it, or lost it, on."""
+    """For each right how many paths each set of principals gained it, or lost it, on, and ``where`` these are."""
 
     def __init__(self) -> None:
         self.every: dict[Right, dict[int, int]] = {}
         self.apart: dict[Right, dict[int, int]] = {}
+        self.where: dict[Right, dict[int, list[Entries | str]]] = {}
 
-    def add(self, found: Mapping[Right, int], paths: int) -> None:
+    def add(self, found: Mapping[Right, int], paths: int, where: Entries | str | None = None) -> None:
         """Count that those who are ``found`` for each right gained it, or lost it, on so many paths."""
         for right, bits in found.items():
+            if bits and where is not None:
+                self.where.setdefault(right, {}).setdefault(bits, []).append(where)
             beside = found.get(right.with_right, 0) if right.with_right is not None else 0
             for into, some in ((self.every, bits), (self.apart, bits & ~beside)):
                 if some:
                     counts = into.setdefault(right, {})
                     counts[some] = counts.get(some, 0) + paths
 
-    def merge(self, other: "Counted") -> None:
+    def merge(self, other: Counted) -> None:
         """Add what was counted elsewhere."""
         for mine, theirs in ((self.every, other.every), (self.apart, other.apart)):
             for right, counts in theirs.items():
                 known = mine.setdefault(right, {})
                 for bits, paths in counts.items():
                     known[bits] = known.get(bits, 0) + paths
+        for right, places_of in other.where.items():
+            into = self.where.setdefault(right, {})
+            for bits, where in places_of.items():
+                into.setdefault(bits, []).extend(where)
 
     def shifts(self, universe: Universe) -> tuple[Shift, ...]:
         """By right, and then in the order of the universe."""
@@ -120,18 +132,66 @@ class Effects:
         """Everyone's losses, in the same order."""
         return self._lost.shifts(self.universe)
 
-    def count(self, before: Sets, after: Sets, paths: int = 1) -> None:
-        """Count the difference of two answers that so many paths have."""
-        found = diff(before, after)
-        self._gained.add(found.gained, paths)
-        self._lost.add(found.lost, paths)
+    @property
+    def paths_gained(self) -> PathsBehind:
+        """On which paths the gains are."""
+        return PathsBehind(self.universe, self._gained)
 
-    def merge(self, other: "Effects") -> None:
+    @property
+    def paths_lost(self) -> PathsBehind:
+        """On which paths the losses are."""
+        return PathsBehind(self.universe, self._lost)
+
+    def count(self, before: Sets, after: Sets, paths: int = 1, where: Entries | str | None = None) -> None:
+        """Count the difference of two answers that so many paths have, which are ``where``."""
+        found = diff(before, after)
+        self._gained.add(found.gained, paths, where)
+        self._lost.add(found.lost, paths, where)
+
+    def merge(self, other: Effects) -> None:
         """Add what was counted elsewhere for the same universe."""
         assert self.universe.principals == other.universe.principals
         self.at_least |= other.at_least
         self._gained.merge(other._gained)
         self._lost.merge(other._lost)
+
+
+TOPMOST = 20
+"""So many paths are named of a gain or a loss, at most."""
+
+_WORK = 20_000_000
+"""Entries that are gone through to name paths; beyond that they are only counted."""
+
+
+class PathsBehind:
+    """The topmost paths of gains, or of losses; what has the very same paths is worked out once."""
+
+    def __init__(self, universe: Universe, counted: Counted) -> None:
+        self._places = {naming.word_for(who): place for place, who in enumerate(universe.principals)}
+        self._where = counted.where
+        self._rights = {right.name: right for right in counted.where}
+        self._known: dict[frozenset[tuple[Right, int]], TopmostPaths] = {}
+        self._work = 0
+
+    def of(self, wanted: Iterable[tuple[str, str]], most: int = TOPMOST) -> TopmostPaths:
+        """The paths of what is ``wanted``: pairs of who, as a word, and the name of a right."""
+        from fiat.core.ask.pathsbehind import TopmostPaths, topmost_paths  # loads NumPy
+
+        asked: dict[Right, int] = {}
+        for who, name in wanted:
+            right = self._rights.get(name)
+            if right is not None and who in self._places:
+                asked[right] = asked.get(right, 0) | 1 << self._places[who]
+        meant = [(right, bits) for right, among in asked.items() for bits in self._where[right] if bits & among]
+        key = frozenset(meant)
+        if key not in self._known:
+            found = [where for right, bits in meant for where in self._where[right][bits]]
+            work = sum(1 if isinstance(where, str) else len(where.survey) for where in found)
+            if self._work + work > _WORK:
+                return TopmostPaths((), sum(1 if isinstance(where, str) else len(where.places) for where in found))
+            self._work += work
+            self._known[key] = topmost_paths(found, most)
+        return self._known[key]
 
 
 def effects_at(
@@ -149,7 +209,7 @@ def effects_at(
     had, has = {}, {}
     for right, one, other in routes:
         had[right], has[right] = _allowed(asked, one, right), _allowed(again, other, right)
-    found.count(had, has)
+    found.count(had, has, where=path)
     return found
 
 

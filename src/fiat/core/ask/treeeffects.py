@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.ask.effects import Effects, Sets
+from fiat.core.ask.pathsbehind import Entries
 from fiat.core.ask.who import universe_of
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
@@ -121,7 +122,8 @@ def effects(asking: Asker, pairs: Iterable[Pair]) -> Effects:
     for pair in pairs:
         found.at_least |= not pair.before.survey.complete
         for difference in asking.differences(pair):
-            found.count(difference.before, difference.after, len(difference.places))
+            there = Entries(pair.after.survey, difference.others)
+            found.count(difference.before, difference.after, len(difference.places), there)
     return found
 
 

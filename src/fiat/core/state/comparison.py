@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.ask.effects import Effects
+from fiat.core.ask.pathsbehind import Entries
 from fiat.core.ask.treeeffects import AnswerDifference, Asker, Pair, View
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
@@ -46,7 +47,7 @@ class Compared(NamedTuple):
 class Cell(NamedTuple):
     """Some people who gained, or lost, some rights by one cause, each on so many paths, of which ``first`` is one.
 
-    ``alike`` is how many objects were changed as the one that is the cause was.
+    ``alike`` is how many objects were changed as the one that is the cause was, ``where`` are all these paths.
     """
 
     gained: bool
@@ -55,6 +56,7 @@ class Cell(NamedTuple):
     cause: Cause
     first: str
     alike: int = 1
+    where: tuple[Entries, ...] = ()
 
     @property
     def paths(self) -> int:
@@ -111,7 +113,8 @@ def compare(
         effects.at_least |= not (found.pair.before.survey.complete and found.pair.after.survey.complete)
         finder = _Causes(asking, found, both.regrouped)
         for difference in asking.differences(found.pair):
-            effects.count(difference.before, difference.after, len(difference.places))
+            there = Entries(found.pair.after.survey, difference.others)
+            effects.count(difference.before, difference.after, len(difference.places), there)
             finder.take(difference)
         cells += finder.cells()
         told.append(found._replace(new_to_anyone=dict(_open(asking, found, both.after.of_kind("anyone-else")))))
@@ -233,48 +236,50 @@ class _Causes:
         self.signature = _signatures(compared)
         self.moved = np.zeros(len(pair.after.survey), np.bool_)
         self.moved[compared.matching.after] = compared.matching.moved
-        self.asked: list[tuple[int, CauseQuestion]] = []
+        self.asked: list[tuple[NDArray[np.int64], CauseQuestion]] = []
         self.found: dict[tuple[bool, int, Right, object], _Tally] = {}
 
     def take(self, difference: AnswerDifference) -> None:
         """Note a difference: of each kind of entries that have it one will be looked at."""
         signs, number = distinct_values(self.signature[difference.others])
         first = first_places(number, len(signs))
-        counts = np.bincount(number, minlength=len(signs))
+        bounds = np.cumsum(np.bincount(number, minlength=len(signs)))[:-1]
+        entries = np.split(difference.others[np.argsort(number, kind="stable")], bounds)
         gained, lost = diff(difference.before, difference.after)
-        for place, count in zip(first.tolist(), counts.tolist(), strict=True):
+        for place, some in zip(first.tolist(), entries, strict=True):
             before, after = int(difference.places[place]), int(difference.others[place])
             moved = bool(self.moved[after])
             self.asked += [
-                (count, CauseQuestion(before, after, right, bits, True, moved)) for right, bits in gained.items()
+                (some, CauseQuestion(before, after, right, bits, True, moved)) for right, bits in gained.items()
             ]
             self.asked += [
-                (count, CauseQuestion(before, after, right, bits, False, moved)) for right, bits in lost.items()
+                (some, CauseQuestion(before, after, right, bits, False, moved)) for right, bits in lost.items()
             ]
 
     def _look(self) -> None:
         """Find the causes: those of one kind of entries for everybody at once, whoever of them gained or lost there."""
-        alike: dict[tuple[int, Right, bool], list[tuple[int, CauseQuestion]]] = {}
-        for count, asked in self.asked:
+        alike: dict[tuple[int, Right, bool], list[tuple[NDArray[np.int64], CauseQuestion]]] = {}
+        for entries, asked in self.asked:
             key = int(self.signature[asked.after]), asked.right, asked.gained
-            alike.setdefault(key, []).append((count, asked))
-        for number, some in enumerate(sorted(alike.values(), key=lambda some: -sum(count for count, _ in some))):
+            alike.setdefault(key, []).append((entries, asked))
+        for number, some in enumerate(sorted(alike.values(), key=lambda some: -sum(len(one) for one, _ in some))):
             everybody = 0
             for _, asked in some:
                 everybody |= asked.bits
             found: Iterable[tuple[int, Cause]] = [(everybody, OTHER)]
             if number < _LOOKS:
                 found = list(causes(self.before, self.after, some[0][1]._replace(bits=everybody), self.regrouped))
-            for count, asked in some:
-                self._tally(asked, count, found)
+            for entries, asked in some:
+                self._tally(asked, entries, found)
 
-    def _tally(self, asked: CauseQuestion, count: int, found: Iterable[tuple[int, Cause]]) -> None:
+    def _tally(self, asked: CauseQuestion, entries: NDArray[np.int64], found: Iterable[tuple[int, Cause]]) -> None:
         for people, cause in found:
             bits = asked.bits & people
             if bits:
                 key = asked.gained, bits, asked.right, _kind_of(cause)
                 tally = self.found.setdefault(key, _Tally(cause, asked.after))
-                tally.paths += count
+                tally.paths += len(entries)
+                tally.where.append(entries)
                 tally.first = min(tally.first, asked.after)
 
     def cells(self) -> Iterator[Cell]:
@@ -287,7 +292,8 @@ class _Causes:
         for (gained, bits, kind), tallies in together.items():
             rights = {right: tallies[right].paths for right in rights_.ALL if right in tallies}
             first = min(tallies.values(), key=lambda tally: tally.first)
-            yield Cell(gained, bits, rights, first.cause, survey.path(first.first), alike.get(kind, 1))
+            where = tuple(Entries(survey, entries) for tally in tallies.values() for entries in tally.where)
+            yield Cell(gained, bits, rights, first.cause, survey.path(first.first), alike.get(kind, 1), where)
 
     def _alike(self) -> dict[object, int]:
         """How many objects of the tree were changed in each way, by the kind of cause that this is."""
@@ -312,6 +318,7 @@ class _Tally:
         self.cause = cause
         self.first = first
         self.paths = 0
+        self.where: list[NDArray[np.int64]] = []
 
 
 def _kind_of(cause: Cause) -> object:
