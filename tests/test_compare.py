@@ -146,7 +146,8 @@ def test_the_sample_host_a_week_later() -> None:
     assert changes["/srv/skerry/gauge/raw/0413.csv"] == "new"
     (moved,) = [one for one in told["results"] if one["change"] == "moved"]
     assert (moved["was"], moved["perhaps"]) == ("/srv/skerry/charts/draft/approach.chart", True)
-    assert {"who": "surveyor", "right": "traverse", "paths": 5} in told["gains"]
+    assert ("surveyor", "traverse", 5) in [(one["who"], one["right"], one["paths"]) for one in told["gains"]]
+    assert all(1 <= len(one["topmost"]) <= one["paths"] and not one["more"] for one in told["gains"])
     kinds = {one["cause"]["kind"] for one in told["causes"]}
     assert kinds == {"posture", "membership", "mount", "moved"}
     assert {"user": "surveyor", "change": "joined", "was": None, "now": "watch"} in told["accounts"]

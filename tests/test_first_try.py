@@ -392,11 +392,11 @@ def test_undo_names_the_run_that_comes_first(folder: str) -> None:
 
 def test_tables_are_made_for_spreadsheets() -> None:
     (row,) = csv.DictReader(io.StringIO(sample_text(f"show {RAW} --format csv")))
-    assert (row["mode"], row["changed"]) == ("0o0640", "2026-11-02T21:40:00Z")
+    assert (row["mode"], row["changed"]) == ("0640", "2026-11-02T21:40:00Z")
     rows = list(csv.DictReader(io.StringIO(sample_text(f"set {KEYS} --below --mode o+r --preview --format csv"))))
     assert [(row["path"], row["mode_before"], row["mode_after"]) for row in rows][1:] == [
-        (f"{KEYS}/gate.key", "0o0644", "0o0644"),
-        (f"{KEYS}/lamp.key", "0o0600", "0o0604"),
+        (f"{KEYS}/gate.key", "0644", "0644"),
+        (f"{KEYS}/lamp.key", "0600", "0604"),
     ]
     asked = "who /srv/skerry --below --can write --user keeper"
     text = sample_text(f"{asked} --all").splitlines()[:-1]

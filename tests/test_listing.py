@@ -58,7 +58,7 @@ def test_text_json_and_csv_agree() -> None:
     )
     assert len(results) == len(rows) >= 50
     for result, row in zip(results, rows, strict=True):
-        mode = f"0o{result['mode']}"  # which no spreadsheet takes for a number
+        mode = result["mode"]
         assert (row["path"], row["mode"], row["uid"]) == (result["path"], mode, str(result["owner"]["uid"]))
         assert row["acl"] == " ".join(result["acl"] or [])
         assert row["remarks"].split() == [remark["code"] for remark in result["remarks"]]

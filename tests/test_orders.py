@@ -20,6 +20,9 @@ from support.times import report
 FILES = ("FILE", "DIR", "SNAPSHOT", "REF", "A", "B")
 """The words by which help calls what is a file or a folder."""
 
+PATHS = ("show", "who", "why", "foresee", "audit", "set", "let", "bar", "save")
+"""Those that take paths from a file."""
+
 TAKES: dict[tuple[str, str], str] = {
     **{(command, "--accounts"): "accounts" for command in COMMANDS if command != "demo"},
     **{(command, "--from"): "snapshot" for command in COMMANDS if command not in ("compare", "demo")},
@@ -33,6 +36,7 @@ TAKES: dict[tuple[str, str], str] = {
     ("compare", "before"): "snapshot",
     ("compare", "after"): "snapshot",
     **{(command, "--trust-file"): "" for command in ("set", "let", "bar", "check", "restore", "audit")},
+    **{(command, "--paths-from"): "paths" for command in PATHS},
     # these are written, or speak of the tree that is asked about
     ("audit", "--write-known"): "",
     ("save", "--output"): "",
@@ -49,6 +53,9 @@ LINES = {
     ("let", "--accounts"): "let reader read {t} --do --accounts {file}",
     ("bar", "--accounts"): "bar reader read {t} --do --accounts {file}",
     ("check", "--accounts"): "check {expect} --mend --do --accounts {file}",
+    ("set", "--paths-from"): "set --paths-from {file} --mode 600",
+    ("let", "--paths-from"): "let reader read --paths-from {file} --do --accounts {accounts}",
+    ("bar", "--paths-from"): "bar reader read --paths-from {file} --do --accounts {accounts}",
     ("restore", "--accounts"): "restore {held} --accounts {file}",
     ("set", "--arrangements"): "set {t} --arrange mine --arrangements {file}",
     ("check", "--arrangements"): "check {expect} --mend --do --arrangements {file} --accounts {accounts}",
@@ -92,6 +99,7 @@ class Place:
         make(f"{self.mine}/expectations", text=self._expecting("").encode())
         make(f"{self.mine}/arrangements", text=b'[mine]\nabout = "x"\n[mine.directory]\nmode = "0700"\n')
         make(f"{self.mine}/known", text=b"")
+        make(f"{self.mine}/paths", text=f"{self.tree}\0".encode())
         assert fiat("save", self.tree, "-o", f"{self.mine}/snapshot").returncode == 0
         os.chmod(self.tree, 0o750)
         self.names = {"t": self.tree, "held": f"{self.mine}/snapshot", "accounts": accounts}

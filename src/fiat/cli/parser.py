@@ -24,7 +24,8 @@ class Parser(argparse.ArgumentParser):
     def __init__(self, **options: object) -> None:
         options.setdefault("formatter_class", _formatter)
         options.setdefault("allow_abbrev", False)
-        super().__init__(**options)  # type: ignore[arg-type]
+        super().__init__(add_help=False, **options)  # type: ignore[arg-type]
+        self.add_argument("-h", "--help", action="help", help=argparse.SUPPRESS)  # whoever reads of it has found it
 
     def parse_args(self, arguments: list[str] | None = None, namespace: Any = None) -> Any:  # type: ignore[override]
         """The arguments; what is none of them is named, with what it may have been meant for."""
@@ -52,7 +53,8 @@ class Parser(argparse.ArgumentParser):
         """What stands on the command line beside options, as its help has it."""
         for action in self._actions:
             if not action.option_strings:
-                several, may_lack = action.nargs in ("+", "*"), action.nargs in ("?", "*")
+                several = action.nargs in ("+", "*")
+                may_lack = action.nargs in ("?", "*") and not getattr(action, "needed", False)
                 word = f"{action.metavar}{'…' if several else ''}"
                 yield f"[{word}]" if may_lack else word
 

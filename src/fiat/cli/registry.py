@@ -4,6 +4,7 @@ import importlib
 from collections.abc import Callable
 
 from fiat.cli.options.common import COMMON, common_in
+from fiat.cli.options.paths import take_paths
 from fiat.cli.parser import Parser
 from fiat.core.text import near
 
@@ -166,7 +167,10 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
     """Run a command line that begins with the command ``name``; its exit status. ``ready`` is called before it runs."""
     command = load(name)
     parsed = command.parser.parse_args(command.prepare(arguments))
+    parsed.command = name
     ready()
+    if hasattr(parsed, "paths_from"):
+        take_paths(parsed)
     return command.run(parsed)
 
 

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator
 
-from fiat.core.ask.effects import Effects, kept
+from fiat.core.ask.effects import Effects
 from fiat.core.model.accounts import Accounts
 from fiat.core.text import Fields
-from fiat.render.changes import effects_fields, shift_blocks, unlisted_in
+from fiat.render.changes import effects_blocks, effects_fields
 from fiat.render.model import BLANK, Block, Verbatim
 
 
@@ -18,9 +18,4 @@ def against_today_blocks(effects: Effects, accounts: Accounts, *, paths: bool = 
     """What supposed memberships change, as gains and losses against today, with ``paths`` on which paths."""
     yield BLANK
     yield Verbatim("Against today:")
-    unlisted = unlisted_in(effects.universe)
-    for title, shifts, behind in (
-        ("Gains", effects.gains, effects.paths_gained),
-        ("Loses", effects.losses, effects.paths_lost),
-    ):
-        yield from shift_blocks(title, kept(shifts), accounts, unlisted, behind.of if paths else None)
+    yield from effects_blocks(effects, accounts, paths=paths)

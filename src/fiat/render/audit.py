@@ -30,13 +30,15 @@ _STYLES = {"danger": "no", "odd": "changed", "plain": "faint"}
 class AuditView(PlainResult):
     """The findings of one weight or worse; the others are counted.
 
-    ``in_part``: not everything could be looked at. ``file`` is where the findings were written to, if anywhere.
+    ``in_part``: not everything could be looked at. ``terse``: just the findings. ``file`` is where the findings were
+    written to, if anywhere.
     """
 
-    def __init__(self, audit: Audit, weight: str, *, in_part: bool = False) -> None:
+    def __init__(self, audit: Audit, weight: str, *, in_part: bool = False, terse: bool = False) -> None:
         self.audit = audit
         self.shown = WEIGHTS[: WEIGHTS.index(weight) + 1]
         self.in_part = in_part
+        self.terse = terse
         self.file: str | None = None
         self.found = [one for one in audit.found if one.told.found.weight in self.shown]
 
@@ -97,7 +99,7 @@ class AuditView(PlainResult):
 
     def blocks(self) -> Iterator[Block]:
         """How many there are, each with what belongs to it, and what is not shown."""
-        counts = [(weight, len(self.audit.weighing(weight))) for weight in WEIGHTS]
+        counts = [(weight, len(self.audit.weighing(weight))) for weight in (self.shown if self.terse else WEIGHTS)]
         names = {"danger": "danger", "odd": "odd thing", "plain": "plain finding"}
         told = joined(counted(count, names[weight]) for weight, count in counts if count)
         where = joined(unbroken(visible(top)) for top in self.audit.tops)
@@ -111,7 +113,8 @@ class AuditView(PlainResult):
                 if some:
                     yield BLANK
                     yield from self._of_rule(rule, weight, some)
-        yield from self._rest()
+        if not self.terse:
+            yield from self._rest()
 
     def _of_rule(self, rule: Rule, weight: str, some: Sequence[Mended]) -> Iterator[Block]:
         yield Prose([Span(weight, _STYLES[weight]), f"  {rule.about}  ", Span(rule.code, "faint")], hanging="  ")

@@ -25,10 +25,11 @@ from fiat.render.several import by_several
 class BelowLines:
     """Writes the entries that were asked about; answers are counted from ``numbered`` on."""
 
-    def __init__(self, found: TreeWho, people: PeopleFields, numbered: int) -> None:
+    def __init__(self, found: TreeWho, people: PeopleFields, numbered: int, *, each_person: bool = False) -> None:
         self.found = found
         self.numbered = numbered
         self._people = people
+        self._each = each_person
         survey = found.survey
         self._kinds = [rest.posture.kind.value for rest in survey.profiles.rests]
         self._places = np.arange(len(survey)) if found.taken is None else np.flatnonzero(found.taken)
@@ -67,6 +68,8 @@ class BelowLines:
 
     def header(self) -> list[str]:
         """The names of the columns of CSV."""
+        if self._each:
+            return ["path", "kind", "who", "name", "number", *(one.name for one in self.found.rights)]
         return [
             "path",
             "kind",
@@ -74,8 +77,28 @@ class BelowLines:
         ]
 
     def csv(self) -> Iterator[str]:
-        """CSV: each path, for each right the users who have it, and whether anyone else has."""
-        return by_several(self._places, self._csv_of)
+        """CSV: each path, for each right the users who have it, and whether anyone else has; or a row for each path
+        and person."""
+        return by_several(self._places, self._csv_of_each if self._each else self._csv_of)
+
+    def _csv_of_each(self, places: NDArray[np.int64]) -> Iterator[str]:
+        """Of each path a row for each user, group, process and anyone else that is asked about."""
+        ends: dict[int, list[str]] = {}
+        keys = self.found.answers.keys
+        for _, answers, kinds, alike, paths in self._blocks(places):
+            for place in _first_places(alike):
+                if alike[place] not in ends:
+                    ends[alike[place]] = list(self._rows_of(kinds[place], keys[answers[place]]))
+            cells = zip(lines.csv_cells(paths), alike, strict=True)
+            yield "".join(path + end for path, kind in cells for end in ends[kind])
+
+    def _rows_of(self, kind: str, key: AnswerKey) -> Iterator[str]:
+        """What stands after the path, for each person."""
+        for place, who in enumerate(self.found.universe.principals):
+            if self.found.question.shows(who):
+                number = who.pid or (next(iter(who.gids)) if who.kind == "group" else who.uid)
+                has = [None if bits is None else bool(bits >> place & 1) for bits in key]
+                yield f",{lines.csv_row(map(lines.csv_cell, (kind, who.kind, who.name, number, *has)))}\n"
 
     def _csv_of(self, places: NDArray[np.int64]) -> Iterator[str]:
         ends: dict[int, str] = {}
@@ -128,7 +151,14 @@ class BelowView(PlainResult):
     """
 
     def __init__(
-        self, found: TreeWho, *, everyone: bool, numbered: int = 0, topmost: bool = False, paths: bool = False
+        self,
+        found: TreeWho,
+        *,
+        everyone: bool,
+        numbered: int = 0,
+        topmost: bool = False,
+        paths: bool = False,
+        each_person: bool = False,
     ) -> None:
         self.found = found
         self.everyone = everyone
@@ -146,7 +176,9 @@ class BelowView(PlainResult):
         shown = ShownPeople(
             (of_kind("user") | of_kind("process")) & asked_about, of_kind("group") & asked_about, self._anyone_else
         )
-        self._lines = BelowLines(found, PeopleFields(found.universe, shown, self._people.words), numbered)
+        self._lines = BelowLines(
+            found, PeopleFields(found.universe, shown, self._people.words), numbered, each_person=each_person
+        )
 
     # --- machine output ---
 
@@ -201,6 +233,13 @@ class BelowView(PlainResult):
         if format == "csv":
             return OutputLines(self._lines.csv(), self._lines.header())
         return OutputLines(self._lines.json()) if format == "jsonl" else None
+
+    def all_paths(self) -> Iterator[str]:
+        """Each path on which it is so."""
+        survey, taken = self.found.survey, self.found.taken
+        places = np.arange(len(survey)) if taken is None else np.flatnonzero(taken)
+        for _, paths in survey.paths_in_blocks(places):
+            yield from paths
 
     @property
     def numbered(self) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
-from fiat.core.ask.effects import Effects, KeptShift, PathsBehind, Shift
+from fiat.core.ask.effects import Effects, KeptShift, PathsBehind, Shift, kept
 from fiat.core.model.accesslist import AccessList, Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import names
@@ -55,6 +55,7 @@ def shift_blocks(
     accounts: Accounts,
     unlisted: Iterable[str] | None,
     behind: Behind | None = None,
+    indent: int = 0,
 ) -> Iterator[Block]:
     """Those who gain, or lose, the same share a line: the rights first, then who, people first.
 
@@ -72,26 +73,38 @@ def shift_blocks(
     for who, given in rights.items():
         alike.setdefault(tuple(given), []).append(who)
     if not alike:
-        yield Verbatim(f"{title}  nobody")
+        yield Verbatim(f"{title}  nobody", indent)
     shown = sorted(alike.items(), key=lambda item: -len(item[1]))
     style = _STYLES.get(title, "")
     for rights_alike, people in shown[:_MOST_NAMED]:
         what = joined(f"{right}{_on([rights[who][right] for who in people])}" for right in rights_alike)
         whom = people_words(people, accounts, unlisted)
-        yield Prose([Span(title, style), f"  {what}: {whom}"], hanging="       ")
+        yield Prose([Span(title, style), f"  {what}: {whom}"], indent, hanging="       ")
         if behind is not None:
-            yield from paths_of(behind([(who, right) for who in people for right in rights_alike]))
+            yield from paths_of(behind([(who, right) for who in people for right in rights_alike]), indent)
     left = sum(len(people) for _, people in shown[_MOST_NAMED:])
     if left:
         yield Verbatim(f"{title}  something else each: {left:,} more users and groups; --json names all of them")
 
 
-def paths_of(found: TopmostPaths) -> Iterator[Block]:
+def effects_blocks(effects: Effects, accounts: Accounts, *, paths: bool, indent: int = 0) -> Iterator[Block]:
+    """Who gains and who loses, with ``paths`` on which paths."""
+    unlisted = unlisted_in(effects.universe)
+    for title, shifts, behind in (
+        ("Gains", effects.gains, effects.paths_gained),
+        ("Loses", effects.losses, effects.paths_lost),
+    ):
+        yield from shift_blocks(title, kept(shifts), accounts, unlisted, behind.of if paths else None, indent)
+
+
+def paths_of(found: TopmostPaths, indent: int = 0) -> Iterator[Block]:
     """The paths that a line above is about, a line each."""
     for path in found.paths:
-        yield Verbatim(unbroken(visible(path)), 5)
+        yield Verbatim(unbroken(visible(path)), indent + 4)
     if found.more:
-        yield Verbatim(f"and {found.more:,} more" if found.paths else f"{counted(found.more, 'path')}, not named", 5)
+        yield Verbatim(
+            f"and {found.more:,} more" if found.paths else f"{counted(found.more, 'path')}, not named", indent + 4
+        )
 
 
 _STYLES = {"Gains": "yes", "Loses": "no"}

@@ -19,10 +19,13 @@ _LISTED = 1000
 class CheckView(PlainResult):
     """All expectations, the broken ones first, then those of which nobody knows."""
 
-    def __init__(self, checked: Checked, files: Sequence[str] = (), *, host: str = "") -> None:
+    def __init__(
+        self, checked: Checked, files: Sequence[str] = (), *, host: str = "", broken_only: bool = False
+    ) -> None:
         self.checked = checked
         self.files = files
         self.host = host
+        self.broken_only = broken_only
         every = [one for held in checked.found for one in held.broken]
         self._numbers = {id(one): number for number, one in enumerate(every)}
 
@@ -109,7 +112,7 @@ class CheckView(PlainResult):
             command = " ".join(["fiat check", *map(shell_word, self.files), "--mend"]) + self.host
             yield BLANK
             yield Verbatim(f"One plan for all of it: {unbroken(command)}")
-        held = [one for one in found if one.held]
+        held = [] if self.broken_only else [one for one in found if one.held]
         if held:
             yield BLANK
         for one in held:

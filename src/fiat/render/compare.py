@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from fiat.app.compare import LIVE, ComparedState
 from fiat.core.ask.effects import TOPMOST, Counted, KeptShift, kept
+from fiat.core.ask.pathsbehind import topmost_paths
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.record import MOUNT, PostureRecord
@@ -192,12 +193,12 @@ class ComparisonView(PlainResult):
         unlisted = unlisted_in(self.found.universe)
         for cause, some in list(by_cause.items())[:_MOST]:
             yield from shift_blocks(title, list(self._shifts(some)), self.accounts, unlisted)
-            if self.with_paths:
-                yield from paths_of(topmost_paths([where for cell in some for where in cell.where], TOPMOST))
             first = some[0].first
             named = first == some[0].cause.path and some[0].cause.kind != "membership"  # the cause has it already
             where = "" if named else f"; the first path {unbroken(visible(first))}"
-            yield Prose(f"by {cause}{where}", 4, hanging="  ")
+            yield Prose(f"by {cause}{'' if self.with_paths else where}", 4, hanging="  ")
+            if self.with_paths:
+                yield from paths_of(topmost_paths([where for cell in some for where in cell.where], TOPMOST), 1)
         left = [cell for some in list(by_cause.values())[_MOST:] for cell in some]
         if left:
             causes = counted(len(by_cause) - _MOST, "more cause")

@@ -54,12 +54,13 @@ class GoneView(PlainResult):
             rows: list[Sequence[Spans]] = []
             for title, part in (("without an owner", tree.owned), ("with an entry for nobody", tree.named)):
                 rows.append([title, f"{part.paths:,}" if part.paths else "none", tops(part)])
-            for one in tree.reached:
-                rows.append([f"{name} {one.right.name}s no more", f"{one.part.paths:,}", tops(one.part)])
+            rows += [
+                [f"{name} {one.right.name}s no more", f"{one.part.paths:,}", tops(one.part)] for one in tree.reached
+            ]
             yield Table(["", "paths", "the topmost"], rows)
         if any(tree.owned.paths or tree.named.paths for tree in self.found.account.trees):
             yield BLANK
-            again = f"Whoever is given number {user.uid} next gets what was {name}'s. In each tree, such as here:"
+            again = f"Whoever is given number {user.uid} next gets what was {name}'s. To see it all:"
             yield Prose(again, hanging="  ")
             top = visible(self.found.account.trees[0].top)
             yield Verbatim(unbroken(f"fiat show {top} --below --owned-by {user.uid}"), 1)

@@ -158,6 +158,9 @@ class Result(Protocol):
     def written(self, format: str) -> "OutputLines | None":
         """As CSV or JSON Lines written already, in place of rows and lines; None where these are to be written."""
 
+    def all_paths(self) -> Iterator[str]:
+        """The paths that it is about, for whoever goes on with these."""
+
     def envelope(self) -> Fields:
         """What stands beside the results in JSON."""
 
@@ -180,6 +183,10 @@ class PlainResult:
     def written(self, format: str) -> "OutputLines | None":
         """None: nothing of the result is laid out already."""
         return None
+
+    def all_paths(self) -> Iterator[str]:
+        """The path of each record, once."""
+        return iter(dict.fromkeys(record["path"] for record in self.records() if "path" in record))
 
     def envelope(self) -> Fields:
         """No fields beside the results."""

@@ -36,7 +36,7 @@ def flat_row(fields: Mapping[str, Any]) -> Fields:
     return {
         "path": fields["path"],
         "kind": fields["kind"],
-        "mode": f"0o{fields['mode']}",
+        "mode": fields["mode"],
         "letters": fields["letters"],
         "special": fields["special"],
         "owner": fields["owner"]["name"],

@@ -5,6 +5,7 @@ to stderr, one line each, whatever the form.
 """
 
 import errno
+import os
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
@@ -50,6 +51,7 @@ class Output:
         self._untold: list[PathError] = []
         self._others: list[dict[str, Any]] = []
         self._shown = 0
+        self._terse = False
         self._writer: Any = None
 
     @property
@@ -108,6 +110,12 @@ class Output:
             for line in text.lines(said, screen):
                 terminal.say(line)
 
+    def only_what_is_wrong(self, *, wrong: bool) -> None:
+        """Where only that is to be told: tell it if there is anything ``wrong``, with no caveats, or nothing at all."""
+        if self.quiet and wrong:
+            self.quiet = False
+            self._terse = True
+
     def caveat(self, caveats: Iterable[Finding]) -> None:
         """Note what Fiat does not evaluate, once each."""
         for caveat in caveats:
@@ -119,7 +127,9 @@ class Output:
         """Show a result; ``count`` is how many paths it answers for."""
         self.tell()
         written = result.written(self.format)
-        if self.format == "text":
+        if self.format == "null":
+            self._paths(result)
+        elif self.format == "text":
             self._text(result)
         elif written is not None:
             self._begin_with(written.header)
@@ -140,6 +150,16 @@ class Output:
             if self._cut is not None:
                 return
             show(one)
+
+    def _paths(self, result: Result) -> None:
+        """Each path as the kernel has it, ended by NUL, which is in no path."""
+        for path in result.all_paths():
+            if self._cut is not None or self.quiet:
+                return
+            try:
+                sys.stdout.buffer.write(os.fsencode(path) + b"\0")
+            except OSError as error:
+                self._take_no_more(error)
 
     def _text(self, result: Result) -> None:
         screen = terminal.screen()
@@ -163,10 +183,13 @@ class Output:
         try:
             sys.stdout.write(words)
         except OSError as error:
-            self._cut = error
-            terminal.give_up(sys.stdout)
-            if not self._changes:
-                raise terminal.OutputCut(self._ends_with(), error) from error
+            self._take_no_more(error)
+
+    def _take_no_more(self, error: OSError) -> None:
+        self._cut = error
+        terminal.give_up(sys.stdout)
+        if not self._changes:
+            raise terminal.OutputCut(self._ends_with(), error) from error
 
     def _record(self, fields: Mapping[str, Any]) -> None:
         import json
@@ -214,7 +237,7 @@ class Output:
             self._finish_json()
         elif self.format == "jsonl":
             self._line(self._rest())
-        elif self.format == "text" and self._caveats:
+        elif self.format == "text" and self._caveats and not self._terse:
             self.print(BLANK)
             for caveat in self._caveats.values():
                 lead = "Not counted" if caveat.weight == "plain" else "Note"

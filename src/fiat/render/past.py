@@ -241,10 +241,10 @@ class RunView(PlainResult):
 
 
 def _flat(value: Any) -> Any:
-    """An owner or a group by its number, a mode that keeps its zero."""
+    """An owner or a group by its number, anything else as it is."""
     if isinstance(value, dict):
         return next(iter(value.values()))
-    return f"0o{value}" if isinstance(value, str) else value
+    return value
 
 
 def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]:

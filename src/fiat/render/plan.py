@@ -79,7 +79,7 @@ class PlanView(PlainResult):
             before, after = fields["before"], fields["after"]
             row = {"path": fields["path"], "kind": before["kind"], "changes": before != after}
             for name, value in (
-                ("mode", _mode),
+                ("mode", _as_is),
                 ("owner", _name),
                 ("group", _name),
                 ("acl", _as_is),
@@ -196,10 +196,6 @@ class PlanView(PlainResult):
             return counted(count, "path") if count else ""
         paths = [visible(item.path) for item in self.made.items() if not item.change.changes and not item.change.errno]
         return several(paths, "paths")
-
-
-def _mode(value: str) -> str:
-    return f"0o{value}"
 
 
 def _name(value: Fields) -> object:

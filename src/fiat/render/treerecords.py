@@ -228,22 +228,22 @@ class TreeListingView(PlainResult):
     def blocks(self) -> Iterator[Block]:
         """The table of the tree, with what entries have in common written once."""
         yield Verbatim(visible(self.found.top))
-        # MERGED  # loads NumPy
-
         rows = TreeRows(self.found.read(), self.accounts)
         yield Table(HEADER, rows, named=True)
         yield Verbatim(counts(rows.kinds()), 1)
 
+    def all_paths(self) -> Iterator[str]:
+        """Each entry that is chosen."""
+        survey, places = self.found.read()
+        for _, paths in survey.paths_in_blocks(places):
+            yield from paths
+
     def written(self, format: str) -> OutputLines | None:
         """A record or a row for each entry."""
         if format == "csv":
-            # MERGED  # loads NumPy
-
             table = TreeCsv(self.found, self.accounts)
             return OutputLines(table.rows(), table.header())
         if format == "json":
-            # MERGED
-
             return OutputLines(TreeRecords(self.found, self.accounts).json())
         return None
 

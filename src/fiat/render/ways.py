@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Sequence
 
 from fiat.app.let import WaysToGoals
-from fiat.core.ask.effects import kept
 from fiat.core.change.plan import Plan
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.accounts import Accounts
@@ -20,7 +19,7 @@ from fiat.core.words import naming
 from fiat.core.words.commands import set_command
 from fiat.core.words.naming import several_words
 from fiat.render import words
-from fiat.render.changes import effects_fields, shift_blocks, unlisted_in
+from fiat.render.changes import effects_blocks, effects_fields
 from fiat.render.findings import finding_fields, guard_fields
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim, unbroken
 from fiat.render.plan import PlanView
@@ -239,15 +238,7 @@ class WaysView(PlainResult):
         costs, style = self._costs(way)
         yield Prose([Span(costs, style), self._beyond(way)], 2, hanging="  ")
         if self.paths:
-            effects = way.effects
-            for title, shifts, behind in (
-                ("Gains", way.gains, effects.paths_gained),
-                ("Loses", way.losses, effects.paths_lost),
-            ):
-                if shifts:
-                    yield from shift_blocks(
-                        title, kept(shifts), self.accounts, unlisted_in(effects.universe), behind.of
-                    )
+            yield from effects_blocks(way.effects, self.accounts, paths=True, indent=2)
         if way.plan is not None and way.plan.guards:
             names = joined(dict.fromkeys(guard.code for guard in way.plan.guards))
             yield Prose(f"refused without --accept: {names}", 2, hanging="  ")

@@ -12,7 +12,8 @@ import argparse
 
 from fiat.app.audit import RULES, audit, chosen_rules, read_known, write_known
 from fiat.app.status import ExitStatus
-from fiat.cli.options.common import add_common, add_trust, host_of, not_with, output_of, trust_of
+from fiat.cli.options.common import add_common, add_null, add_trust, host_of, not_with, output_of, trust_of
+from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError, PathError
@@ -27,8 +28,8 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat audit``."""
-    parser.add_argument("paths", nargs="*", metavar="PATH", help="the tree to be looked at")
-    parser.add_argument("--weight", choices=WEIGHTS, default="odd", help="what weighs so much and more (odd)")
+    add_paths(parser, "the tree to be looked at", needed=False)
+    parser.add_argument("--weight", choices=WEIGHTS, help="what weighs so much and more (odd; with --quiet danger)")
     parser.add_argument("--rule", action="append", default=[], metavar="RULE", help="just what this rule finds")
     parser.add_argument("--not", dest="without_rule", action="append", default=[], metavar="RULE", help="but this rule")
     parser.add_argument("--rules", action="store_true", help="list the rules, and what each looks for")
@@ -37,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--write-known", metavar="FILE", help="write a new FILE that accepts what was found")
     add_trust(parser)
     add_selection(parser)
+    add_null(parser)
     add_common(parser, ("text", "json", "csv", "sarif"))
 
 
@@ -49,6 +51,7 @@ def run(args: argparse.Namespace) -> int:
         return output.finish()
     if not args.paths:
         raise NotationError("PATH", "what shall be looked at? Give one PATH or more; see --help")
+    weight = args.weight or ("danger" if args.quiet else "odd")
     rules = chosen_rules(args.rule, args.without_rule, logs=args.logs)
     known = read_known(args.accept_known, trust_of(args, acts=True)) if args.accept_known is not None else []
     host = host_of(args)
@@ -59,7 +62,7 @@ def run(args: argparse.Namespace) -> int:
             rules,
             selected(args, host.accounts),
             known=known,
-            weight=args.weight,
+            weight=weight,
             across_mounts=args.across_mounts,
             problem=output.problem,
             progress=progress.report,
@@ -68,12 +71,13 @@ def run(args: argparse.Namespace) -> int:
     if not found.objects:
         return output.finish()
     output.status = ExitStatus.NO if found.weighing("danger") else ExitStatus.DONE  # known, whoever reads the output
-    view = AuditView(found, args.weight, in_part=output.has_problems)
+    view = AuditView(found, weight, terse=args.quiet, in_part=output.has_problems)
     if args.write_known is not None:
         try:
             write_known(view.found, args.write_known)
             view.file = args.write_known
         except PathError as error:
             output.problem(error)
+    output.only_what_is_wrong(wrong=bool(view.found))
     output.add(view)
     return output.finish()

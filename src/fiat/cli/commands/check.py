@@ -22,7 +22,16 @@ from fiat.app.change import ChangeOptions, Planned
 from fiat.app.check import Checked, check, mend, read_expectations, statements
 from fiat.app.status import ExitStatus
 from fiat.cli.options.carrying import add_acceptance, carry_out
-from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, trust_of
+from fiat.cli.options.common import (
+    add_common,
+    add_paths_behind,
+    goes_with,
+    host_of,
+    not_with,
+    output_of,
+    same_host,
+    trust_of,
+)
 from fiat.cli.options.histories import add_history
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError
@@ -46,6 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     care.add_argument("--mend", action="store_true", help="show one plan after which all hold that can")
     care.add_argument("--do", action="store_true", help="with --mend: carry it out")
     add_acceptance(care)
+    add_paths_behind(care)
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
     add_common(parser, ("text", "json", "junit", "openmetrics"))
@@ -75,9 +85,11 @@ def run(args: argparse.Namespace) -> int:
         checked = check(host, expectations, problem=output.problem, progress=progress.report)
     if args.mend and checked.broken:
         return _mend(args, host, checked, output)
-    output.status = ExitStatus.NO if checked.broken or checked.contradictions else ExitStatus.DONE
+    wrong = bool(checked.broken or checked.contradictions)
+    output.status = ExitStatus.NO if wrong else ExitStatus.DONE
+    output.only_what_is_wrong(wrong=wrong or bool(checked.unknown))
     on = "".join(f" {option} {shell_word(value)}" for option, value in same_host(args))
-    output.add(CheckView(checked, args.files, host=on), count=len(checked.found))
+    output.add(CheckView(checked, args.files, host=on, broken_only=args.quiet), count=len(checked.found))
     return output.finish()
 
 

@@ -11,7 +11,7 @@ import argparse
 from fiat.app.compare import LIVE, compared, open_state
 from fiat.app.status import ExitStatus
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_format, add_paths_behind, output_of
+from fiat.cli.options.common import add_format, add_null, add_paths_behind, output_of
 from fiat.cli.options.selections import add_choice, selected
 from fiat.cli.progress import Progress
 from fiat.render.compare import ComparisonView
@@ -32,6 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--incomplete", action="store_true", help="use a snapshot that is cut short as far as it goes")
     add_paths_behind(parser)
     add_choice(parser)
+    add_null(parser)
     add_format(parser, ("text", "json", "jsonl"))
     parser.add_argument("--accounts", metavar="DIR", help="take users and groups of both from DIR/passwd and DIR/group")
 
@@ -54,6 +55,7 @@ def run(args: argparse.Namespace) -> int:
         return output.finish()
     differs = bool(found.effects.gains) if args.gains_only else found.differs
     output.status = ExitStatus.NO if differs else ExitStatus.DONE  # known before a reader may have gone
+    output.only_what_is_wrong(wrong=differs)
     output.add(ComparisonView(found, before, after, args.paths, gains_only=args.gains_only, with_paths=args.with_paths))
     output.caveat(of_host(before.host))
     output.caveat(of_host(after.host))

@@ -10,6 +10,7 @@ import argparse
 from fiat.app.foresee import ForeseeOptions, foreseen
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_common, host_of, output_of
+from fiat.cli.options.paths import add_paths
 from fiat.render.foresee import ForeseenView
 
 EXAMPLES = (
@@ -24,7 +25,7 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat foresee``."""
-    parser.add_argument("paths", nargs="+", metavar="DIR", help="the directory")
+    add_paths(parser, "the directory", "DIR")
     parser.add_argument(
         "--by", action="append", default=[], metavar="WHO", help="who makes it: keeper, uid:7101, pid:812"
     )

@@ -11,7 +11,7 @@ import argparse
 from fiat.app import past
 from fiat.app.hosts import open_host
 from fiat.app.status import ExitStatus
-from fiat.cli.options.common import add_common, not_with, output_of
+from fiat.cli.options.common import add_common, add_null, goes_with, not_with, output_of
 from fiat.cli.options.histories import add_history, count_of_runs, history_of
 from fiat.core.errors import HistoryError, NotationError
 from fiat.render.past import RunsView, RunView, VerifyView
@@ -27,6 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", metavar="TIME", help="only runs since then: 5m, 07:09, today, 'yesterday 18:00'")
     parser.add_argument("--last", type=count_of_runs, metavar="COUNT", help="only the latest COUNT runs")
     add_history(parser)
+    add_null(parser)
     add_common(parser, ("text", "json", "csv"))
 
 
@@ -38,6 +39,7 @@ def run(args: argparse.Namespace) -> int:
     for option, given in (("N", args.run), *choosing):
         not_with("--verify", args.verify, option, given, "all of it is read")
         not_with("N", args.run if option != "N" else None, option, given, "it is one run")
+    goes_with("--null", args.format == "null", "N: one run", args.run is not None)
     output = output_of("history", args)
     history = history_of(args)
     number = None if args.run is None else past.run_number(args.run)
@@ -45,6 +47,7 @@ def run(args: argparse.Namespace) -> int:
     try:
         if args.verify:
             verified = VerifyView(history.runs(), history.verify(), history.place)
+            output.only_what_is_wrong(wrong=bool(verified.damage))
             output.add(verified)
             status = ExitStatus.NO if verified.damage else ExitStatus.DONE
         elif number is not None:

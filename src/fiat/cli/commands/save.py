@@ -11,6 +11,7 @@ import sys
 from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, not_with, output_of
+from fiat.cli.options.paths import add_paths
 from fiat.cli.progress import Progress
 from fiat.render.save import SavedView
 
@@ -22,7 +23,7 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat save``."""
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="the tree to be saved")
+    add_paths(parser, "the tree to be saved")
     where = parser.add_mutually_exclusive_group(required=True)
     where.add_argument("-o", "--output", metavar="FILE", help="the file to save to; - is the output")
     where.add_argument("--add", metavar="DIR", help="save into this folder, under the time as name")

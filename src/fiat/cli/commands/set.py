@@ -4,8 +4,8 @@ MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); b
 needs no --mode. Up to three octal digits leave a directory's special bits; four set all twelve.
 ENTRY is such as user:auditor:r-x, or group:press:rX: x only to directories and what has some x.
 
-Every change is written to the history first; fiat undo puts it back. What is
-dangerous is refused (exit status 4, nothing changed) until --accept names the guard:"""
+Each change is in the history first, and fiat undo puts it back. What is dangerous
+is refused (exit status 4) until --accept names the guard:"""
 
 import argparse
 from typing import TYPE_CHECKING
@@ -15,6 +15,7 @@ from fiat.app.change import GUARDS, ChangeOptions, Planned
 from fiat.cli.options.arranging import EXPLAIN, add_arranging, arrangement_of, explain_arrangements
 from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, trust_of
+from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
 from fiat.cli.progress import Progress
@@ -41,7 +42,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.description = f"{parser.description}\n" + "\n".join(
         f"  {name:<18}  {about}" for name, about in GUARDS.items()
     )
-    parser.add_argument("paths", nargs="*", metavar="PATH", help="what to change; that a symlink is followed is said")
+    add_paths(parser, "what to change; that a symlink is followed is said", needed=False)
     add_wishes(parser)
     add_arranging(parser)
     far = parser.add_argument_group("how far")

@@ -18,6 +18,7 @@ from fiat.app.hosts import arrive
 from fiat.cli.options.arranging import add_file
 from fiat.cli.options.common import (
     add_common,
+    add_null,
     goes_with,
     host_of,
     not_with,
@@ -26,6 +27,7 @@ from fiat.cli.options.common import (
     say_groups,
     selection_goes_with,
 )
+from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
 from fiat.core.errors import ArrangementError, NotationError
@@ -48,7 +50,7 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat show``."""
-    parser.add_argument("paths", nargs="*", metavar="PATH", help="what to show")
+    add_paths(parser, "what to show", needed=False)
     how = parser.add_mutually_exclusive_group()
     how.add_argument("--inside", action="store_true", help="a table of what is in each directory")
     how.add_argument("--below", action="store_true", help="a table of the whole tree under each directory")
@@ -62,6 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--group", metavar="GROUP", action="append", help="a group as access sees it")
     add_selection(parser)
     add_file(parser)
+    add_null(parser)
     add_common(parser, ("text", "json", "csv"))
 
 

@@ -14,6 +14,7 @@ from fiat.app.status import ExitStatus
 from fiat.app.who import who
 from fiat.cli.options.common import (
     add_common,
+    add_null,
     count_of_users,
     goes_with,
     host_of,
@@ -22,6 +23,7 @@ from fiat.cli.options.common import (
     say_groups,
     selection_goes_with,
 )
+from fiat.cli.options.paths import add_paths
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
@@ -45,7 +47,7 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat who``."""
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="a path; symlinks are followed, as the kernel does")
+    add_paths(parser, "a path; symlinks are followed, as the kernel does")
     add_question(parser)
     parser.add_argument("--because", action="store_true", help="name the rule and the entry that decided")
     parser.add_argument("--all", action="store_true", help="name everyone, and show all answers, however many")
@@ -54,9 +56,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--more-than", type=count_of_users, metavar="N", help="only what more than N users have --can on"
     )
     parser.add_argument(
+        "--each-person", action="store_true", help="in CSV a row for each path and user, group, anyone else"
+    )
+    parser.add_argument(
         "--topmost", action="store_true", help="in JSON and CSV a row for the topmost paths, as in text"
     )
     add_selection(parser)
+    add_null(parser)
     add_common(parser, ("text", "json", "jsonl", "csv"))
 
 
@@ -70,6 +76,9 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--but-not", args.but_not, "--below, one --can and --user or --group", args.below and args.can)
     goes_with("--but-not", args.but_not, "--user or --group", args.user or args.group)
     goes_with("--paths", args.with_paths, "--below and --if-member or --if-not-member", args.below)
+    goes_with("--each-person", args.each_person, "--format csv", args.format == "csv")
+    not_with("--each-person", args.each_person, "--topmost", args.topmost, "it is about each path")
+    goes_with("--null", args.format == "null", "--below, one --can and --user, --group or --anyone-else", args.can)
     output = output_of("who", args)
     host = host_of(args)
     if args.if_gone is not None:
@@ -99,7 +108,14 @@ def run(args: argparse.Namespace) -> int:
                 )
             output.caveat(found.caveats)
             nobody &= found.nobody
-            view = BelowView(found, everyone=args.all, numbered=numbered, topmost=args.topmost, paths=args.with_paths)
+            view = BelowView(
+                found,
+                everyone=args.all,
+                numbered=numbered,
+                topmost=args.topmost,
+                paths=args.with_paths,
+                each_person=args.each_person,
+            )
             output.add(view)
             numbered = view.numbered
         else:

@@ -16,6 +16,7 @@ import argparse
 from fiat.app.status import ExitStatus
 from fiat.app.why import why_each
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host, say_groups
+from fiat.cli.options.paths import add_paths
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
 from fiat.core.words.who import parse_rights
@@ -38,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat why``."""
     parser.add_argument("who", metavar="WHO", help="who asks: keeper, uid:7101, group:watch, pid:812, self")
     parser.add_argument("right", metavar="RIGHT", help="what they want: read, rw, write,delete, run …")
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="where; symlinks are followed, as the kernel does")
+    add_paths(parser, "where; symlinks are followed, as the kernel does")
     parser.add_argument("--all", action="store_true", help="every step, those that are not reached too")
     parser.add_argument(
         "--folders", metavar="LIST", help="with run: where to look, as PATH has it, not what login gives"

@@ -80,6 +80,8 @@ def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
 COMMON = {
     "--format": "text, json, jsonl or csv; --json is -f json",
     "--quiet": "print what is wrong and nothing else; the exit status says it",
+    "--null": "just the paths, as they are, each ended by NUL",
+    "--paths-from": "more paths in a file, or - for stdin: ended by NUL, or one a line",
     "--accounts": "take users and groups from DIR/passwd and DIR/group",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
@@ -110,6 +112,18 @@ def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> Non
     )
     parser.add_argument("--json", dest="format", action="store_const", const="json", help=argparse.SUPPRESS)
     parser.add_argument("-q", "--quiet", action="store_true", help=argparse.SUPPRESS)
+
+
+def add_null(parser: argparse._ActionsContainer) -> None:
+    """The form of nothing but paths."""
+    parser.add_argument(
+        "--null",
+        dest="format",
+        action="store_const",
+        const="null",
+        default=argparse.SUPPRESS,
+        help=argparse.SUPPRESS,
+    )
 
 
 def add_paths_behind(parser: argparse._ActionsContainer) -> None:

@@ -19,6 +19,7 @@ from fiat.cli.options.common import (
     trust_of,
 )
 from fiat.cli.options.histories import add_history
+from fiat.cli.options.paths import add_paths
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError
 from fiat.core.text import shell_word
@@ -31,7 +32,7 @@ def add_meaning(parser: argparse.ArgumentParser) -> None:
     """Who, what and where; which ways; and carrying one out."""
     parser.add_argument("who", metavar="WHO", help="keeper, group:watch, anyone-else; several with commas")
     parser.add_argument("right", metavar="RIGHT", help="read, write, rw, delete …; several with commas")
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="where")
+    add_paths(parser, "where")
     parser.add_argument("--below", action="store_true", help="on PATH and all under it, each object by its own change")
     parser.add_argument("--and-new", action="store_true", help="on what is made there later too, by default lists")
     parser.add_argument("--by", action="append", default=[], metavar="MEANS", help="only by this: " + ", ".join(MEANS))
