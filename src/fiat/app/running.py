@@ -164,6 +164,14 @@ def _interruptible() -> Iterator[Stopping]:
             signal.signal(number, handler)
 
 
+def runs_as_another() -> bool:
+    """Whether this process has become another user than the one who logged in, as far as that is known."""
+    from fiat.host.live.accounts import NameService
+
+    actor = who_is_behind(NameService())
+    return os.getuid() != os.geteuid() or (actor is not None and actor.uid != os.geteuid())
+
+
 def beginning_of(accounts: Accounts, command: Sequence[str]) -> RunBeginning:
     """What is known of a run of this process by the words ``command``: who runs it, and who is behind that."""
     found = accounts.user_numbered(os.geteuid())

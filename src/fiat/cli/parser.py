@@ -102,15 +102,11 @@ class _Formatter(argparse.HelpFormatter):
             prose = []
             item = re.match(r"  [a-z-]+ {2,}", line)  # a word and what it means
             if item is not None:
-                hanging = " " * _HANGING
+                hanging = " " * len(item[0])
                 found += textwrap.wrap(line, width, subsequent_indent=hanging, break_on_hyphens=False)
             else:
                 found.append(line)
         return "\n".join(found[:-1])
-
-
-_HANGING = 22
-"""Where the lines of an item go on."""
 
 
 def _formatter(prog: str) -> argparse.HelpFormatter:

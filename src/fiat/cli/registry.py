@@ -3,7 +3,7 @@
 import importlib
 from collections.abc import Callable
 
-from fiat.cli.options.common import COMMON, common_in
+from fiat.cli.options.common import COMMON, common_in, show_what_is_held
 from fiat.cli.options.paths import take_paths
 from fiat.cli.parser import Parser
 from fiat.core.text import near
@@ -79,7 +79,7 @@ COMMANDS = {
         Command(
             "set",
             "change",
-            "change modes, owners and lists; who gains and who loses is shown first",
+            "change modes, owners and lists; who gains, who loses is shown first",
             ("change", "modify", "chmod", "chown", "apply"),
         ),
         Command("let", "change", "the least change that gives somebody a right", ("allow", "grant", "permit", "give")),
@@ -171,7 +171,10 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
     ready()
     if hasattr(parsed, "paths_from"):
         take_paths(parsed)
-    return command.run(parsed)
+    try:
+        return command.run(parsed)
+    finally:
+        show_what_is_held()
 
 
 def _epilog(examples: tuple[tuple[str, str], ...], *, names_host: bool) -> str:

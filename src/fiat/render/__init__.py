@@ -18,6 +18,7 @@ __all__ = (
     "gone",
     "model",
     "output",
+    "pager",
     "past",
     "plan",
     "restore",

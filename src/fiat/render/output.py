@@ -8,7 +8,7 @@ import errno
 import os
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fiat.app.status import ExitStatus, of_several
 from fiat.core.errors import FiatError, Interrupted, PathError
@@ -23,6 +23,9 @@ SCHEMA = "fiat/1"
 _EACH = 3
 """So many paths that failed alike are named each."""
 
+if TYPE_CHECKING:
+    from fiat.render.pager import Pager
+
 _WRONG_PATH = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG, errno.ELOOP})
 
 
@@ -34,10 +37,18 @@ class Output:
     ``changes`` something goes on where its output cannot be printed, and its exit
     status speaks of the paths alone; any other stops, for it is of no use to anyone
     then. ``status`` is what the command comes to where no path fails. One that is
-    ``quiet`` prints nothing but what goes wrong.
+    ``quiet`` prints nothing but what goes wrong. With a ``pager`` what does not fit the terminal goes through it.
     """
 
-    def __init__(self, command: str, format: str = "text", *, changes: bool = False, quiet: bool = False) -> None:
+    def __init__(
+        self,
+        command: str,
+        format: str = "text",
+        *,
+        changes: bool = False,
+        quiet: bool = False,
+        pager: "Pager | None" = None,
+    ) -> None:
         self.command = command
         self.format = format
         self.quiet = quiet
@@ -52,6 +63,8 @@ class Output:
         self._others: list[dict[str, Any]] = []
         self._shown = 0
         self._terse = False
+        self._pager = pager
+        self._late: list[str] = []
         self._writer: Any = None
 
     @property
@@ -91,7 +104,10 @@ class Output:
 
     def complain(self, error: FiatError | str) -> None:
         """Say on stderr what was wrong, and go on."""
-        terminal.say(f"fiat {self.command}: {error}")
+        if self._pager is not None and self._pager.shows:
+            self._late.append(f"fiat {self.command}: {error}")  # the pager has the terminal
+        else:
+            terminal.say(f"fiat {self.command}: {error}")
 
     def unusable(self, place: str, error: FiatError, so: str = "") -> None:
         """Say that the history at ``place`` cannot be used, and what that means."""
@@ -181,11 +197,18 @@ class Output:
         if self._cut is not None or self.quiet:
             return
         try:
-            sys.stdout.write(words)
+            if self._pager is not None:
+                self._pager.write(words)
+            else:
+                sys.stdout.write(words)
         except OSError as error:
             self._take_no_more(error)
 
     def _take_no_more(self, error: OSError) -> None:
+        if self._pager is not None and self._pager.shows:  # whoever reads it has seen enough
+            self._close_pager()
+            self.quiet = True
+            return
         self._cut = error
         terminal.give_up(sys.stdout)
         if not self._changes:
@@ -243,6 +266,7 @@ class Output:
                 lead = "Not counted" if caveat.weight == "plain" else "Note"
                 self.print(Prose(f"{lead}: {caveat.text}", hanging="  "))
         try:
+            self._close_pager()
             sys.stdout.flush()
         except OSError as error:
             self._cut = error
@@ -250,6 +274,15 @@ class Output:
         if self._cut is not None:
             terminal.say_cut(f"fiat {self.command}", self._cut)
         return self._ends_with()
+
+    def _close_pager(self) -> None:
+        """Have what is held back shown, and then what was wrong meanwhile."""
+        if self._pager is not None:
+            pager, self._pager = self._pager, None
+            pager.close()
+        late, self._late = self._late, []
+        for line in late:
+            terminal.say(line)
 
     def _ends_with(self) -> ExitStatus:
         """What counts of the status, of the paths that failed, and of an answer that could not be printed."""

@@ -63,6 +63,16 @@ def width(stream: TextIO | None = None) -> int | None:
     return max(columns, 40)
 
 
+def height(stream: TextIO | None = None) -> int | None:
+    """Rows of the terminal but one, which is for the next prompt; None where the stream is none, or does not know."""
+    stream = stream or sys.stdout
+    try:
+        rows = int(os.environ.get("LINES") or 0) or os.get_terminal_size(stream.fileno()).lines
+    except (OSError, ValueError):
+        return None
+    return rows - 1 if rows > 1 else None
+
+
 def coloured(stream: TextIO) -> bool:
     """Whether colour may be used: on a terminal, and NO_COLOR is not set."""
     return stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"

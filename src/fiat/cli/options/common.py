@@ -1,6 +1,10 @@
 """The options that every command takes, how options go together, and numbers on the command line."""
 
 import argparse
+import os
+import sys
+from contextlib import suppress
+from typing import TYPE_CHECKING
 
 from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
@@ -9,6 +13,10 @@ from fiat.core.model.host import Host
 from fiat.core.text import bounded, quoted, shortened, visible
 from fiat.core.words.who import means_group
 from fiat.render.output import Output
+from fiat.render.terminal import height
+
+if TYPE_CHECKING:
+    from fiat.render.pager import Pager
 
 _SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with", "--with-any", "--without")
 
@@ -80,8 +88,9 @@ def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
 COMMON = {
     "--format": "text, json, jsonl or csv; --json is -f json",
     "--quiet": "print what is wrong and nothing else; the exit status says it",
+    "--no-pager": "do not show long answers through what FIAT_PAGER or PAGER names",
     "--null": "just the paths, as they are, each ended by NUL",
-    "--paths-from": "more paths in a file, or - for stdin: ended by NUL, or one a line",
+    "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
     "--accounts": "take users and groups from DIR/passwd and DIR/group",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
@@ -112,6 +121,7 @@ def add_format(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> Non
     )
     parser.add_argument("--json", dest="format", action="store_const", const="json", help=argparse.SUPPRESS)
     parser.add_argument("-q", "--quiet", action="store_true", help=argparse.SUPPRESS)
+    parser.add_argument("--no-pager", action="store_true", help=argparse.SUPPRESS)
 
 
 def add_null(parser: argparse._ActionsContainer) -> None:
@@ -154,7 +164,37 @@ def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
 
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
     """Where the results of ``command`` go, in the form that the options say."""
-    return Output(command, args.format, changes=changes, quiet=args.quiet)
+    shows = not changes or getattr(args, "preview", False)
+    pager = None
+    if shows and args.format == "text" and not args.quiet and not args.no_pager and sys.stdout.isatty():
+        pager = _pager()
+    return Output(command, args.format, changes=changes, quiet=args.quiet, pager=pager)
+
+
+def _pager() -> "Pager | None":
+    """What long answers go through, where the environment names it."""
+    if not (os.environ.get("FIAT_PAGER") or os.environ.get("PAGER")):
+        return None
+    from fiat.app.running import runs_as_another
+    from fiat.render.pager import Pager, chosen
+
+    as_another = runs_as_another()
+    words = chosen(os.environ, as_another=as_another)
+    rows = height()
+    if words is None or rows is None:
+        return None
+    _pagers.append(Pager(words, rows, sys.stdout.write, as_another=as_another))
+    return _pagers[-1]
+
+
+_pagers: list["Pager"] = []
+
+
+def show_what_is_held() -> None:
+    """Show what a pager still holds back, where a command ended in the middle."""
+    while _pagers:
+        with suppress(OSError):  # whoever flushes stdout is told
+            _pagers.pop().close()
 
 
 def say_groups(words: str, host: Host, output: Output) -> None:
