@@ -28,6 +28,9 @@ else:
         if name == "__all__":
             return interface.__all__
         if name in interface.__all__:
+            from fiat.render.frompython import say_how_results_look
+
+            say_how_results_look()
             return getattr(interface, name)
         raise AttributeError(f"module 'fiat' has no attribute {name!r}")
 

@@ -19,6 +19,7 @@ from fiat.core.change.target import Target
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Node, Progress, no_progress
+from fiat.core.model.shown import shown
 from fiat.core.model.wish import Wish
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.reading import survey_of
@@ -55,6 +56,9 @@ class Planned(NamedTuple):
     targets: list[Target]
     caveats: list[Finding]
     host: Host
+
+    def __str__(self) -> str:
+        return shown(self, repr)
 
     def refused_by(self, accepted: Iterable[str]) -> list[Finding]:
         """The guards that object and are not ``accepted`` by name."""

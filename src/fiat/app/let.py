@@ -13,6 +13,7 @@ from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import ALL
 from fiat.core.model.route import Route
+from fiat.core.model.shown import shown
 from fiat.core.suggest.cost import Way
 from fiat.core.suggest.goal import COUNT_LIMIT as COUNT_LIMIT
 from fiat.core.suggest.goal import Goal, Terms
@@ -62,6 +63,9 @@ class WaysToGoals(NamedTuple):
     notes: list[Finding]
     caveats: list[Finding]
     host: Host
+
+    def __str__(self) -> str:
+        return shown(self, repr)
 
     @property
     def best(self) -> Way | None:

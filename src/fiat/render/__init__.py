@@ -15,6 +15,7 @@ __all__ = (
     "decode",
     "demo",
     "foresee",
+    "frompython",
     "gone",
     "model",
     "output",

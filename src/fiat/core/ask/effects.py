@@ -14,10 +14,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.ask.who import postures_on, universe_of
 from fiat.core.model import right as rights_
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal, Universe, places
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
+from fiat.core.model.shown import shown
 from fiat.core.rules.access import Access
 from fiat.core.rules.difference import diff
 from fiat.core.tree.walk import route_for
@@ -113,14 +115,18 @@ def _many_totals(counts: Mapping[int, int], size: int) -> dict[int, int]:
 class Effects:
     """Gains and losses that were counted, and can be put together with others of the same universe.
 
-    ``at_least`` tells that not everything was counted.
+    ``at_least`` tells that not everything was counted; ``accounts`` are those of the host after.
     """
 
-    def __init__(self, universe: Universe, *, at_least: bool = False) -> None:
+    def __init__(self, universe: Universe, *, at_least: bool = False, accounts: Accounts | None = None) -> None:
         self.universe = universe
+        self.accounts = accounts
         self.at_least = at_least
         self._gained = Counted()
         self._lost = Counted()
+
+    def __str__(self) -> str:
+        return shown(self, repr)
 
     @property
     def gains(self) -> tuple[Shift, ...]:
@@ -205,7 +211,7 @@ def effects_at(
     routes = [(right, route_for(before, path, right), route_for(after, path, right)) for right in rights]
     universes = _universes(before, after, [route for _, one, other in routes for route in (one, other)], among)
     asked, again = (Access(one, host.settings) for one, host in zip(universes, (before, after), strict=True))
-    found = Effects(universes[1])
+    found = Effects(universes[1], accounts=after.accounts)
     had, has = {}, {}
     for right, one, other in routes:
         had[right], has[right] = _allowed(asked, one, right), _allowed(again, other, right)

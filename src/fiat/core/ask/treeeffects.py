@@ -76,6 +76,7 @@ class Asker:
     ) -> None:
         then, now = universes
         self.universe = now
+        self.accounts = after.accounts
         self.rights = tuple(rights)
         self.same_people = then is now and before.settings == after.settings
         access = Access(then, before.settings)
@@ -118,7 +119,7 @@ class Asker:
 
 def effects(asking: Asker, pairs: Iterable[Pair]) -> Effects:
     """Who gains and who loses which right, on how many paths of the trees in ``pairs``."""
-    found = Effects(asking.universe)
+    found = Effects(asking.universe, accounts=asking.accounts)
     for pair in pairs:
         found.at_least |= not pair.before.survey.complete
         for difference in asking.differences(pair):

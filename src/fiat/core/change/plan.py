@@ -13,6 +13,7 @@ from fiat.core.ask.effects import Effects, Shift
 from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.target import Target
 from fiat.core.model.finding import Finding
+from fiat.core.model.shown import shown
 from fiat.core.tree.postures import PosturesOfMany
 from fiat.core.tree.survey import Numbers, Survey
 from fiat.core.tree.walk import Extent, Trouble
@@ -54,6 +55,9 @@ class Plan:
         self.shown_at: list[str] = []
         self.caveats: list[Finding] = []
         self.notes: list[Finding] = []
+
+    def __str__(self) -> str:
+        return shown(self, repr)
 
     @property
     def gains(self) -> tuple[Shift, ...]:

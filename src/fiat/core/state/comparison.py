@@ -106,7 +106,7 @@ def compare(
     ]
     both = people_of_both(before.accounts, after.accounts, owners)
     asking = Asker(before, after, (both.before, both.after))
-    effects = Effects(both.after)
+    effects = Effects(both.after, accounts=after.accounts)
     cells: list[Cell] = []
     told: list[Compared] = []
     for found in compared:

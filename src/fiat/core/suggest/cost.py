@@ -11,6 +11,7 @@ from fiat.core.model.host import Host
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import COUNTED, DELETE, Right
+from fiat.core.model.shown import shown
 from fiat.core.model.wish import Wish
 from fiat.core.rules.decision import superuser
 from fiat.core.rules.difference import moves_names_of_others
@@ -94,6 +95,9 @@ class Way(NamedTuple):
     short: tuple[Finding, ...] = ()
     members: tuple[int, ...] = ()
     later: LaterShift = LaterShift()
+
+    def __str__(self) -> str:
+        return shown(self, repr)
 
     @property
     def gains(self) -> tuple[Shift, ...]:

@@ -73,6 +73,12 @@ class Survey:
     def __len__(self) -> int:
         return len(self.profile)
 
+    def __iter__(self) -> Iterator[tuple[str, Posture]]:
+        """Each path with its posture, parents first."""
+        postures = [rest.posture for rest in self.profiles]
+        for places, paths in self.paths_in_blocks(np.arange(len(self))):
+            yield from zip(paths, (postures[number] for number in self.profile[places].tolist()), strict=True)
+
     def name(self, place: int) -> str:
         """The name of an entry in its directory; that of the top is the last one of its path."""
         if not place:
