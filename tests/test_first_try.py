@@ -99,9 +99,9 @@ TYPED = (
     (f"why auditor r {RAW}", f"Yes. auditor may read {RAW}", 0),
     ("why keeper x /srv/skerry/logbook", "Yes. keeper may traverse /srv/skerry/logbook", 0),
     ("why surveyor x /srv/skerry/tools/reduce", "Yes. surveyor may execute /srv/skerry/tools/reduce", 0),
-    (f"why auditor rw {RAW}", f"Yes. auditor may read {RAW}", 1),
-    (f"why keeper rw,delete {RAW} /srv/skerry/logbook", f"Yes. keeper may read {RAW}", 1),
-    (f"why keeper read,write {RAW}", f"Yes. keeper may read {RAW}", 0),
+    (f"why auditor rw {RAW}", f"read yes, write NO (EACCES): auditor at {RAW}", 1),
+    (f"why keeper rw,delete {RAW} /srv/skerry/logbook", f"read yes, write yes, delete NO (EACCES): keeper at {RAW}", 1),
+    (f"why keeper read,write {RAW}", f"read yes, write yes: keeper at {RAW}", 0),
     (
         f"why keeper raed {RAW}",
         "fiat why: 'raed' is no right; near are 'read', 'append'; these are: read, write, execute, traverse, list, "

@@ -31,4 +31,5 @@ __all__ = (
     "ways",
     "who",
     "why",
+    "whyseveral",
 )

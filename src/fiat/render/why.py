@@ -1,5 +1,6 @@
 """One verdict, walked component by component; and what a program's name finds, folder by folder."""
 
+import errno
 import os
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
@@ -67,27 +68,31 @@ class WhyView(PlainResult):
         name, path = naming.principal(found.who), unbroken(visible(found.route.asked))
         if verdict.allowed:
             yield Prose([Span("Yes.", "yes"), f" {name} may {phrase} {path}"])
+        elif self._missing():
+            gets = f"; {name} gets {errno_name(verdict.errno)}" if verdict.errno != errno.ENOENT else ""
+            sees = naming.user(found.host.actor().uid or 0, self.accounts)
+            yield Prose([Span("No, ENOENT.", "no"), f" There is no {path}, as {sees} sees it{gets}"], hanging="  ")
         else:
-            number = f"{errno_name(verdict.errno)}, {os.strerror(verdict.errno)}"
-            yield Prose([Span("No.", "no"), f" {name} may not {phrase} {path}  ({number})"])
+            reason = unbroken(f"({os.strerror(verdict.errno)})")
+            begin = Span(f"No, {errno_name(verdict.errno)}.", "no")
+            yield Prose([begin, f" {name} may not {phrase} {path}  {reason}"], hanging="  ")
         for line in found.explained:
             yield Prose(self._with_paths(line), 1)
         if found.apart:
-            yield Prose(
-                [
-                    Span("!!", "no"),
-                    " Opening it for reading and writing at once fails all the same: no one entry allows both.",
-                ],
-                1,
-                hanging="   ",
-            )
+            yield apart_block()
         yield BLANK
         yield Table(["", "at", "needs", "rule", "entry"], self._rows(), flexible=(1, 4))
         if found.advice:
             yield BLANK
-            yield from self._advice()
+            yield from self.advice_blocks()
 
-    def _advice(self) -> Iterator[Block]:
+    def _missing(self) -> bool:
+        """Whether nothing is there, whoever asks."""
+        return self.found.route.end is None and any(
+            step.errno == errno.ENOENT for step in (*self.found.verdict.steps, *self.found.verdict.beyond)
+        )
+
+    def advice_blocks(self) -> Iterator[Block]:
         """What would have to change; where several objects refuse, each is a step, with its ways."""
         at: dict[str, list[Advice]] = {}
         for advice in self.found.advice:
@@ -153,10 +158,21 @@ class WhyView(PlainResult):
             yield self._row(Span("not reached", "faint"), not_reached[-1])
 
     def _row(self, mark: Span, step: Step) -> list[Spans]:
-        needs = step.needs
-        if step.runs_for:
-            needs += ", as script" if step.path == step.runs_for else ", to run it"
-        return [mark, unbroken(visible(step.path)), needs, *_decided(step, self.accounts)]
+        return [mark, *step_cells(step, self.accounts)]
+
+
+def step_cells(step: Step, accounts: Accounts) -> list[str]:
+    """Where a step is, what it needs there, the rule and the entry that decide."""
+    needs = step.needs
+    if step.runs_for:
+        needs += ", as script" if step.path == step.runs_for else ", to run it"
+    return [unbroken(visible(step.path)), needs, *_decided(step, accounts)]
+
+
+def apart_block() -> Block:
+    """That reading and writing are allowed apart, and not together."""
+    text = " Opening it for reading and writing at once fails all the same: no one entry allows both."
+    return Prose([Span("!!", "no"), text], 1, hanging="   ")
 
 
 def who_fields(who: Principal) -> Fields:

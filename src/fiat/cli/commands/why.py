@@ -66,7 +66,12 @@ def run(args: argparse.Namespace) -> int:
         for one in found:
             output.caveat(one.caveats)
             output.status = output.status if one.verdict.allowed else ExitStatus.NO
-            output.add(WhyView(one, same_host(args), every=args.all))
+        if len(found) == 1:
+            output.add(WhyView(found[0], same_host(args), every=args.all))
+        else:
+            from fiat.render.whyseveral import WhySeveralView
+
+            output.add(WhySeveralView(found, same_host(args), every=args.all))
     return output.finish()
 
 

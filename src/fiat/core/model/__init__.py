@@ -25,6 +25,7 @@ __all__ = (
     "route",
     "schema",
     "sets",
+    "shown",
     "umask",
     "wish",
 )
