@@ -36,6 +36,17 @@ def mode_among(host: Host, words: list[str], *, alone: bool) -> tuple[list[str],
     return words, None
 
 
+def colons_among(host: Host, words: list[str]) -> tuple[list[str], str | None]:
+    """The paths among ``words``, and the one word with colons that is no path: an owner and a group, or an access
+    entry; of several words the first or the last, where no file is called so.
+    """
+    for place in (0, -1) if len(words) > 1 else ():
+        word = words[place]
+        if ":" in word and "/" not in word and walk(host, word, follow=False).end is None:
+            return [one for at, one in enumerate(words) if at != place % len(words)], word
+    return words, None
+
+
 def list_wish(
     accounts: Accounts,
     *,

@@ -43,6 +43,8 @@ class Parser(argparse.ArgumentParser):
         meant = MEANT.get(option.lstrip("-").lower())
         if meant is not None and meant[0] in known:
             return f"there is no option {quoted(option)}: {meant[0]} {meant[1]}"
+        if meant is not None:
+            return f"there is no option {quoted(option)}: elsewhere {meant[0]} {meant[1]}, and here nothing does"
         return f"there is no option {quoted(option)}{near(option, known)}"
 
     def options(self) -> list[str]:
@@ -77,7 +79,8 @@ MEANT = {
     **dict.fromkeys(("force", "y", "yes"), ("--accept", "takes the name of the guard that objects")),
     **dict.fromkeys(("u", "who"), ("--user", "takes the name of a user")),
     **dict.fromkeys(("g",), ("--group", "takes the name of a group")),
-    **dict.fromkeys(("m", "permissions", "perms", "chmod"), ("--mode", "takes a mode")),
+    **dict.fromkeys(("m",), ("--mode", "takes a mode, and --entry an access entry")),
+    **dict.fromkeys(("permissions", "perms"), ("--mode", "takes a mode")),
     **dict.fromkeys(("acl", "add-entry"), ("--entry", "takes an access entry")),
     **dict.fromkeys(("remove-entry", "delete-entry"), ("--no-entry", "takes whom the entry is for")),
     **dict.fromkeys(("files-only",), ("--only", "takes files or dirs")),

@@ -17,7 +17,7 @@ from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, trust_of
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.wishes import add_wishes, mode_without_option, tied, wish_of
+from fiat.cli.options.wishes import add_wishes, wish_without_option, tied, wish_of
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError, WorkError
 from fiat.core.model.host import Host
@@ -68,7 +68,7 @@ def run(args: argparse.Namespace) -> int:
     host = host_of(args, trust_of(args, acts=not args.preview))
     chosen = arrangement_of(args, host)
     if chosen is None:
-        mode_without_option(args, host)
+        wish_without_option(args, host)
     wish = wish_of(args, host) if chosen is None else chosen
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")

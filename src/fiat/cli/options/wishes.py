@@ -3,7 +3,7 @@
 import argparse
 import re
 
-from fiat.app.wishes import list_wish, mode_among, wish
+from fiat.app.wishes import colons_among, list_wish, mode_among, wish
 from fiat.core.model.host import Host
 from fiat.core.model.posture import FLAGS
 from fiat.core.model.wish import Wish
@@ -83,13 +83,20 @@ def lists_asked_for(args: argparse.Namespace) -> bool:
     return any((*lists, *defaults))
 
 
-def mode_without_option(args: argparse.Namespace, host: Host) -> None:
-    """Take a mode among the paths for the one that is asked for, where nothing else is."""
+def wish_without_option(args: argparse.Namespace, host: Host) -> None:
+    """Take a mode, an owner and group, or an entry among the paths for what is asked for, where nothing else is."""
     asked = (args.mode, args.file_mode, args.dir_mode, args.owner, args.group, args.like)
     words = [word[1:] if re.fullmatch(_DASHED, word) else word for word in args.paths]
     alone = not (any(one is not None for one in asked) or lists_asked_for(args) or args.flag or args.no_flag)
     args.paths, mode = mode_among(host, words, alone=alone)
     args.mode = mode if alone else args.mode
+    if not alone or args.mode is not None:
+        return
+    args.paths, word = colons_among(host, args.paths)
+    if word is not None and word.count(":") == 1:  # owner and group
+        args.owner = word
+    elif word is not None:
+        args.entry = [word]
 
 
 _DASHED = r" -[-rwxsStT]{8,9}\+?"
