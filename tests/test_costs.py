@@ -13,9 +13,9 @@ import pytest
 import zstandard
 
 from fiat.cli.main import main
-from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts, User
+from fiat.core.rules import secretkinds
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.scripts import followed
 from fiat.host.evidence.units import of_units

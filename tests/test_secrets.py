@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from fiat.core.audit import secretkinds
-from fiat.core.audit.secretkinds import CREDENTIALS, HASHES, PLAIN_KEY, SEALED_KEY, STORE, WORDS, kind_of
+from fiat.core.rules import secretkinds
+from fiat.core.rules.secretkinds import CREDENTIALS, HASHES, PLAIN_KEY, SEALED_KEY, STORE, WORDS, kind_of
 from support.places import trusted_folder
 
 _MAKE = """

@@ -17,7 +17,7 @@ from fiat.cli.options.carrying import add_care, carry_out
 from fiat.cli.options.common import add_common, goes_with, host_of, output_of, trust_of
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
-from fiat.cli.options.wishes import add_wishes, wish_without_option, tied, wish_of
+from fiat.cli.options.wishes import add_wishes, tied, wish_of, wish_without_option
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError, WorkError
 from fiat.core.model.host import Host

@@ -14,5 +14,4 @@ __all__ = (
     "mending",
     "registry",
     "replacing",
-    "secretkinds",
 )

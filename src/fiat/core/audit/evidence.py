@@ -40,7 +40,7 @@ class Evidence(Protocol):
         """Those of ``paths`` that a package of the distribution owns, or that its administrator recorded."""
 
     def secrets(self, paths: Sequence[str]) -> Mapping[str, str] | None:
-        """What kind of secret some of these files hold, by path: see :mod:`fiat.core.audit.secretkinds`."""
+        """What kind of secret some of these files hold, by path: see :mod:`fiat.core.rules.secretkinds`."""
 
     def started(self) -> tuple[StartedFile, ...] | None:
         """What is started by services and by the clock."""

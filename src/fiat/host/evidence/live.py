@@ -6,9 +6,9 @@ import stat
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 
-from fiat.core.audit import secretkinds
 from fiat.core.audit.evidence import PATH_OF_ROOT, StartedFile, umask_of
 from fiat.core.model.host import Host
+from fiat.core.rules import secretkinds
 from fiat.core.tree.walk import Handles, Trouble
 from fiat.host.evidence.libraries import Libraries
 from fiat.host.evidence.packages import Packages

@@ -1,10 +1,9 @@
-"""Secrets that others may read, by what they are: see :mod:`fiat.core.audit.secretkinds`."""
+"""Secrets that others may read, by what they are: see :mod:`fiat.core.rules.secretkinds`."""
 
 from collections.abc import Iterator
 
 import numpy as np
 
-from fiat.core.audit import secretkinds
 from fiat.core.audit.auditedtree import AuditedTree, Mend, Places, Rule, RuleFinding
 from fiat.core.audit.replacing import without
 from fiat.core.model import right as rights
@@ -12,6 +11,7 @@ from fiat.core.model.mode import READ
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Posture
 from fiat.core.model.wish import ListWish, Wish
+from fiat.core.rules import secretkinds
 
 
 def candidates(audited: AuditedTree) -> Iterator[tuple[int, Places]]:
