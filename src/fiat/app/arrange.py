@@ -128,7 +128,7 @@ def plan_arranged(
             notes.append(
                 Finding("without-lists", "odd", f"no lists are kept here: {arrangement.without_lists}", top.path)
             )
-        targets.append(target._replace(wish=_wish_of(arranging)))
+        targets.append(target._replace(wish=_wish_of(arranging), owner_asked=True))
         for who in _people(chosen, host):
             if arrangement.opens_the_way:
                 if edits.open_route(drafting, who, top.path, "entry") is None:

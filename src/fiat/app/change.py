@@ -76,6 +76,8 @@ def plan(
 ) -> Planned:
     """What ``wish`` would do to ``paths``; nothing is written."""
     targets = list(targets_of(host, paths, how, problem, progress))
+    if wish.uid is not None and len(targets) == 1 and not targets[0].with_tree:
+        targets = [targets[0]._replace(owner_asked=True)]
     return planned_for(host, targets, problem, progress, wish, through_flags=how.through_flags)
 
 

@@ -23,10 +23,11 @@ from fiat.host.image.host import ImageHost
 
 
 class Restored(NamedTuple):
-    """The plan, and what it leaves alone."""
+    """The plan, what it leaves alone, and the paths that it does not make just as they were (``otherwise``)."""
 
     planned: Planned
     left: list[LeftObjects]
+    otherwise: tuple[str, ...] = ()
 
 
 def restore(
@@ -52,6 +53,7 @@ def restore(
     taking = None if selection.everything else selection.on(now.host.accounts)
     targets: list[Target] = []
     left: list[LeftObjects] = []
+    otherwise: list[str] = []
     kept = before.host.digests if isinstance(before.host, ImageHost) else {}
     with closing(Handles(now.host)) as handles:
         unchanged = _Unchanged(handles, kept)
@@ -61,9 +63,11 @@ def restore(
             if only is RestoreDirection.LOST:
                 found = without(found, opening_more(before.host, now.host, (then, after), compared.matching, found))
             left += found.left
+            some = found.otherwise[found.chosen[found.otherwise]]
+            otherwise += [path for _, path in found.survey.paths_of(some.tolist())]
             top = after.survey.top.path
             targets.append(Target(top, after.route, found.survey, found.chosen, True, goals=found.goals))
-    return Restored(planned_for(now.host, targets, once, progress, through_flags=through_flags), left)
+    return Restored(planned_for(now.host, targets, once, progress, through_flags=through_flags), left, tuple(otherwise))
 
 
 class _Unchanged:

@@ -29,7 +29,8 @@ class Parser(argparse.ArgumentParser):
 
     def parse_args(self, arguments: list[str] | None = None, namespace: Any = None) -> Any:  # type: ignore[override]
         """The arguments; what is none of them is named, with what it may have been meant for."""
-        found, left = self.parse_known_args(arguments, namespace)
+        # paths may stand anywhere, before options and after them
+        found, left = self.parse_known_intermixed_args(arguments, namespace)
         if left:
             self._leave(self._unknown(left[0]))
         return found

@@ -170,6 +170,7 @@ class BelowView(PlainResult):
         for place, who in enumerate(found.universe.principals):
             if found.question.shows(who):
                 asked_about |= 1 << place
+        self._asked_about = asked_about
         of_kind = found.universe.of_kind
         self._people = PeopleWords(found.universe, found.question.asked_of.accounts, asked_about)
         self._anyone_else = of_kind("anyone-else")
@@ -301,18 +302,28 @@ class BelowView(PlainResult):
         directories, others = int(groups.directories.sum()), int(groups.others.sum())
         whole = "and all below it" if survey.complete else "and a part of what is below it: stopped before the end"
         yield Verbatim(Span(f"{visible(self.found.route.asked)} {whole}", "strong"))
-        rows = None if self.everyone else self.found.by_owner()
+        named = self.found.question.names_somebody
+        number, of_named = self._of_named() if named else (None, None)
+        rows = None if self.everyone or named else self.found.by_owner()
         counts = f"{counted(directories, 'directory', 'directories')}, {counted(others, 'other')}"
         told = f"; {counted(len(groups), 'distinct answer')}"
         if rows is not None and len(rows) < len(groups):
             told += f", {len(rows):,} but for who owns what"
-        yield Verbatim(counts + told, 1)
-        yield Prose(["open to anyone else: ", *self._open_to_all(groups)], 1, hanging="  ")
         shown = groups if rows is None else groups.by(rows.number, len(rows))
+        if number is not None and of_named is not None:
+            shown = groups.by(number, len(of_named))
+            told = f"; {counted(len(shown), 'distinct answer')}"
+        yield Verbatim(counts + told, 1)
+        if named:
+            yield Prose(self._what_they_have(), 1, hanging="  ")
+        else:
+            yield Prose(["open to anyone else: ", *self._open_to_all(groups)], 1, hanging="  ")
         most = len(shown) if self.everyone else min(len(shown), _MOST)
         for place in range(most):
             group = shown[place]
-            if rows is None:
+            if of_named is not None:
+                said = [None if bits is None else self._words(bits) for bits in of_named[int(shown.answer[place])]]
+            elif rows is None:
                 said = [None if bits is None else self._words(bits) for bits in group.answer]
             else:
                 said = self._by_owner(rows[int(shown.answer[place])])
@@ -322,6 +333,27 @@ class BelowView(PlainResult):
             left = counted(len(shown) - most, "more answer")
             yield BLANK
             yield Verbatim(f"and {left}, on {paths}; --all shows every one", 1)
+
+    def _of_named(self) -> tuple[NDArray[np.int32], list[AnswerKey]]:
+        """For each entry the number of its answer about those who are asked about alone, and these answers."""
+        found, keys = self.found, self.found.answers.keys
+        distinct: dict[AnswerKey, int] = {}
+        number = np.zeros(len(keys), np.int32)
+        for place in range(len(keys)):
+            key = tuple(None if bits is None else bits & self._asked_about for bits in keys[place])
+            number[place] = distinct.setdefault(key, len(distinct))
+        each = number[found.answers.number]
+        return (each if found.taken is None else np.where(found.taken, each, np.int32(-1))), list(distinct)
+
+    def _what_they_have(self) -> str:
+        """On how many paths those who are asked about have each right."""
+        found = self.found
+        number = found.answers.number if found.taken is None else found.answers.number[found.taken]
+        told = []
+        for place, right in enumerate(found.rights):
+            count = int(found.answers.keys.holding(self._asked_about, place)[number].sum())
+            told.append(f"{right.name} on {counted(count, 'path')}" if count else f"{right.name} nowhere")
+        return f"{self._words(self._asked_about)}: {', '.join(told)}"
 
     def _group(self, group: AnswerGroup, said: Sequence[str | None]) -> Iterator[Block]:
         """Where an answer is found, and who has which right by it."""

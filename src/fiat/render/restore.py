@@ -9,6 +9,9 @@ from fiat.render.plan import PlanView
 
 _NAMED = 3
 
+_SHOWN = 20
+"""Paths that are named of those that do not come to be as they were."""
+
 _WHY = {
     "other-filesystem": ("on another file system now, and left alone", ""),
     "replaced": ("replaced by another object of the same name, and left alone", ""),
@@ -37,24 +40,34 @@ class RestoreView(PlainResult):
     """The plan as any plan is shown; then what is left alone, and why."""
 
     def __init__(
-        self, plan: PlanView, left: Sequence[LeftObjects], *, only_gained: bool, in_part: bool = False
+        self,
+        plan: PlanView,
+        left: Sequence[LeftObjects],
+        otherwise: Sequence[str] = (),
+        *,
+        only_gained: bool,
+        only_lost: bool = False,
+        in_part: bool = False,
     ) -> None:
         self.plan = plan
         self.left = left
+        self.otherwise = dict.fromkeys(otherwise)
         self.only_gained = only_gained
+        self.only_lost = only_lost
         self.in_part = in_part
 
     def records(self) -> Iterator[Fields]:
-        """The records of the plan that puts the state back."""
-        return self.plan.records()
+        """The records of the plan that puts the state back, each with whether it comes to be just as it was."""
+        for record in self.plan.records():
+            yield record | {"as_it_was": record["path"] not in self.otherwise}
 
     def rows(self) -> Iterator[Fields]:
         """The rows of the plan that puts the state back."""
         return self.plan.rows()
 
     def written(self, format: str) -> OutputLines | None:
-        """As that of the plan."""
-        return self.plan.written(format)
+        """None: each record has more than one of the plan."""
+        return None
 
     def envelope(self) -> Fields:
         """What stands beside the plan, and the paths that are left alone, by why."""
@@ -64,10 +77,30 @@ class RestoreView(PlainResult):
             paths += [path for _, path in one.survey.paths_of(one.places.tolist())]
         return {**self.plan.envelope(), "left_alone": found}
 
+    def _how_near(self) -> Iterator[Block]:
+        """Which paths come to be as they were, where only a part of what differs is put back."""
+        if not (self.only_gained or self.only_lost) or not self.plan.changing:
+            return
+        whole = self.plan.changing - len(self.otherwise)
+        closed = "only as little open as they were" if self.only_gained else "only as open as they were"
+        yield BLANK
+        if not self.otherwise:
+            yield Verbatim(f"As it was before: {'all of it' if whole > 1 else 'it'}.")
+            return
+        if whole:
+            yield Verbatim(f"Just as they were before: {counted(whole, 'path')}.")
+        yield Verbatim(f"{closed.capitalize()}, and otherwise as they are: {counted(len(self.otherwise), 'path')}")
+        paths = list(self.otherwise)
+        for path in paths[:_SHOWN]:
+            yield Verbatim(unbroken(visible(path)), 2)
+        if len(paths) > _SHOWN:
+            yield Verbatim(f"and {len(paths) - _SHOWN:,} more; --json says it of each", 2)
+
     def blocks(self) -> Iterator[Block]:
         """The plan, and a line for each reason."""
         if self.plan.meant:
             yield from self.plan.blocks()
+            yield from self._how_near()
         else:
             part = " in what could be looked at" if self.in_part else ""
             yield Verbatim(f"Nothing to put back{part}: what is the same object is as it was.")

@@ -246,6 +246,9 @@ class WaysView(PlainResult):
             yield Prose([Span("! ", "no"), f" {short.text}"], 2, hanging="   ")
         for command in self._commands(way):
             yield Verbatim(command, 3)
+        if way.tree and way.plan is not None:
+            by = "".join(f" --by {one}" for one in way.means) if self.held else f" --do {number}"
+            yield Verbatim(f"{self.command}{by}{' --preview' if self.held else ''}", 3)
 
     def _does(self, way: Way) -> str:
         """What a way does, in words."""
@@ -349,7 +352,13 @@ class WaysView(PlainResult):
                 mine[shift.right.name] = max(mine.get(shift.right.name, 0), shift.paths)
         rights_ = joined(name + (f" on {paths:,} paths" if paths > 1 else "") for name, paths in mine.items())
         verb = ("gain" if self.goal.gives else "lose") + ("s" if len(self.people) == 1 else "")
-        return f"; {self.who} {verb} {rights_} in all" if mine else ""
+        if not mine:
+            return ""
+        behind = way.effects.paths_gained if self.goal.gives else way.effects.paths_lost
+        wanted = [(naming.word_for(who), name) for who in self.people for name in mine]
+        beside = behind.outside(wanted, [goal.path for goal in self.goals]) if self.goal.below else 0
+        where = f", {beside:,} of these paths outside what is asked for" if beside else ""
+        return f"; {self.who} {verb} {rights_} in all{where}"
 
 
 class CarriedOutView(PlainResult):

@@ -61,6 +61,7 @@ def run(args: argparse.Namespace) -> int:
     gained = RestoreDirection.GAINED if args.only_gained else RestoreDirection.EVERYTHING
     only = RestoreDirection.LOST if args.only_lost else gained
     left: list[LeftObjects] = []
+    otherwise: list[str] = []
     held_in_part = [one for one in of_host(before.host) if one.code == "cut-short"]
     tops = trees_of(before, now, args.paths)
     how = ChangeOptions(below=True, across_mounts=before.across_mounts)
@@ -80,9 +81,12 @@ def run(args: argparse.Namespace) -> int:
             )
         output.caveat([*held_in_part, *found.planned.caveats])
         left.extend(found.left)
+        otherwise.extend(found.otherwise)
         return found.planned
 
     def shown(view: PlanView) -> RestoreView:
-        return RestoreView(view, left, only_gained=args.only_gained, in_part=output.has_problems)
+        return RestoreView(
+            view, left, otherwise, only_gained=args.only_gained, only_lost=args.only_lost, in_part=output.has_problems
+        )
 
     return carry_out(now.host, tops, how, plan, args, output, shown)

@@ -183,12 +183,7 @@ class PathsBehind:
         """The paths of what is ``wanted``: pairs of who, as a word, and the name of a right."""
         from fiat.core.ask.pathsbehind import TopmostPaths, topmost_paths  # loads NumPy
 
-        asked: dict[Right, int] = {}
-        for who, name in wanted:
-            right = self._rights.get(name)
-            if right is not None and who in self._places:
-                asked[right] = asked.get(right, 0) | 1 << self._places[who]
-        meant = [(right, bits) for right, among in asked.items() for bits in self._where[right] if bits & among]
+        meant = self._meant(wanted)
         key = frozenset(meant)
         if key not in self._known:
             found = [where for right, bits in meant for where in self._where[right][bits]]
@@ -198,6 +193,22 @@ class PathsBehind:
             self._work += work
             self._known[key] = topmost_paths(found, most)
         return self._known[key]
+
+    def outside(self, wanted: Iterable[tuple[str, str]], tops: Sequence[str]) -> int:
+        """How many of the paths of what is ``wanted`` lie neither at nor under any of ``tops``."""
+        from fiat.core.ask.pathsbehind import outside
+
+        meant = self._meant(wanted)
+        return outside([where for right, bits in meant for where in self._where[right][bits]], tops)
+
+    def _meant(self, wanted: Iterable[tuple[str, str]]) -> list[tuple[Right, int]]:
+        """The rights, each with the sets of people, that hold any of what is ``wanted``."""
+        asked: dict[Right, int] = {}
+        for who, name in wanted:
+            right = self._rights.get(name)
+            if right is not None and who in self._places:
+                asked[right] = asked.get(right, 0) | 1 << self._places[who]
+        return [(right, bits) for right, among in asked.items() for bits in self._where[right] if bits & among]
 
 
 def effects_at(

@@ -1,11 +1,12 @@
 """The paths that a gain or a loss is about: kept as places in surveys while it is counted, named when it is asked."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.model.route import lies_under
 from fiat.core.tree.survey import Survey
 
 
@@ -21,6 +22,29 @@ class TopmostPaths(NamedTuple):
 
     paths: tuple[str, ...]
     more: int = 0
+
+
+def outside(found: Iterable[Entries | str], tops: Sequence[str]) -> int:
+    """How many of these entries and paths lie neither at nor under any of ``tops``."""
+    marked: dict[int, tuple[Survey, NDArray[np.bool_]]] = {}
+    single: set[str] = set()
+    for one in found:
+        if isinstance(one, str):
+            single.add(one)
+            continue
+        survey, meant = marked.setdefault(id(one.survey), (one.survey, np.zeros(len(one.survey), np.bool_)))
+        meant[one.places] = True
+    count = sum(not any(lies_under(path, top) for top in tops) for path in single)
+    for survey, meant in marked.values():
+        if any(lies_under(survey.top.path, top) for top in tops):
+            continue
+        within = [top for top in tops if lies_under(top, survey.top.path)]
+        left = meant.copy()
+        for place, path in survey.paths_of(np.flatnonzero(meant | survey.directories()).tolist()) if within else ():
+            if path in within:
+                left[place : int(survey.end[place])] = False
+        count += int(left.sum())
+    return count
 
 
 def topmost_paths(found: Iterable[Entries | str], most: int) -> TopmostPaths:

@@ -20,6 +20,7 @@ from fiat.core.change.target import Target
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import Identity, Kind, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import Wish
@@ -188,8 +189,17 @@ _SHOWN = 4
 def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Finding]:
     """Every guard that objects."""
     examples = made.examples()
+    asked_for = {number for part in made.parts if part.target.owner_asked for number in np.unique(part.number).tolist()}
     every = [
-        Suspect(planned.profile, planned.change, examples[number], count, planned.known, planned.held)
+        Suspect(
+            planned.profile,
+            planned.change,
+            examples[number],
+            count,
+            planned.known,
+            planned.held,
+            number in asked_for and not _runs(planned.change),
+        )
         for number, (planned, count) in enumerate(zip(made.changes, made.counts(), strict=True))
         if count
     ]
@@ -215,4 +225,19 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
             if names > 0:
                 shared.append((survey.path(place), names))
                 made.names_elsewhere += names
-    return guards.objections(host, suspects, refused, changed, shared, asked)
+    return guards.objections(host, suspects, refused, changed, shared, asked, _secret_files(made, asked))
+
+
+def _runs(change: Change) -> bool:
+    """Whether it is a program: its owner says what it does."""
+    return change.before.kind is Kind.FILE and bool(change.before.mode & EXECUTE_BITS)
+
+
+def _secret_files(made: Plan, asked: guards.bits.Asked) -> Iterator[tuple[str, Change]]:
+    """The files that change, of which it matters what they hold."""
+    numbers = [number for number, one in enumerate(made.changes) if guards.secrets.concerns(one.change, asked)]
+    for part in made.parts if numbers else ():
+        survey = part.target.survey
+        places = np.flatnonzero(part.write & np.isin(part.number, numbers))
+        for place, path in survey.paths_of(places.tolist()):
+            yield path, made.changes[int(part.number[place])].change

@@ -35,7 +35,8 @@ class Target(NamedTuple):
     """What is to be changed at the end of ``route``: of what was surveyed there the ``chosen`` entries.
 
     ``wish`` is what becomes of what has each profile there, where that is not the wish of the whole plan;
-    ``goals`` are, by the number of a profile, postures that are to come out whole.
+    ``goals`` are, by the number of a profile, postures that are to come out whole. ``owner_asked`` tells that an owner
+    is asked for by name, and for no more than what is named or what an arrangement is for.
     """
 
     asked: str
@@ -45,6 +46,7 @@ class Target(NamedTuple):
     with_tree: bool
     wish: Callable[[Profile], Wish] | None = None
     goals: Goals | None = None
+    owner_asked: bool = False
 
 
 def target_of(

@@ -82,6 +82,12 @@ class Node(Protocol):
     def program(self) -> Program:
         """What execve(2) sees of this regular file, whether anyone may execute it now or not."""
 
+    def beginning(self, most: int) -> bytes | None:
+        """The first bytes of what this regular file holds, at most so many; None where a host in a file has them not.
+
+        Raises OSError for what is no regular file, or may not be read.
+        """
+
     def digest(self, most: int) -> tuple[str, int] | None:
         """SHA-256 of what this regular file holds, in hexadecimal, and of how many bytes.
 

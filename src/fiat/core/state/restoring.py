@@ -42,12 +42,16 @@ class LeftObjects(NamedTuple):
 
 
 class Restoring(NamedTuple):
-    """What is to be put back in one tree: the survey of it as it is, what is chosen there, and what it is to become."""
+    """What is to be put back in one tree: the survey of it as it is, what is chosen there, and what it is to become.
+
+    ``otherwise`` are the places of what is chosen and does not come to be just as it was.
+    """
 
     survey: Survey
     chosen: NDArray[np.bool_]
     goals: Goals
     left: list[LeftObjects]
+    otherwise: NDArray[np.int64]
 
 
 Unchanged = Callable[[int, int], bool]
@@ -84,7 +88,7 @@ def restoring(
     first, number = distinct_columns(now.profile[mine].astype(np.int64), before.profile[theirs].astype(np.int64), known)
     chooser = _Chooser(accounts, only)
     goals: dict[int, Posture] = {}
-    unreached, stays, unprivileged = (np.zeros(len(first), np.bool_) for _ in range(3))
+    unreached, stays, unprivileged, other = (np.zeros(len(first), np.bool_) for _ in range(4))
     count = len(now.profiles)
     for which, place in enumerate(first.tolist()):
         has, had = now.profiles[int(now.profile[mine[place]])], before.profiles[int(before.profile[theirs[place]])]
@@ -95,6 +99,7 @@ def restoring(
             unprivileged[which] = wanted is not None and goal != wanted
         unreached[which] = wanted is None
         stays[which] = wanted is not None and goal == has.posture
+        other[which] = posture_differs(has._replace(posture=goal), had)
         goals[count + which] = goal
     trusted = frozenset((np.flatnonzero(known[first]) + count).tolist())
     profiles = now.profiles.taken(np.concatenate([np.arange(count), now.profile[mine][first].astype(np.int64)]))
@@ -107,7 +112,8 @@ def restoring(
     if only is RestoreDirection.EVERYTHING:  # what stays differs by nothing that is put back
         left.append(LeftObjects("other-flags", after, mine[(stays & ~unprivileged)[number]]))
     survey = now.with_profiles(profiles, profile)
-    return Restoring(survey, chosen, Goals(goals, trusted), [one for one in left if len(one.places)])
+    otherwise = mine[(other & ~(unreached | stays))[number]]
+    return Restoring(survey, chosen, Goals(goals, trusted), [one for one in left if len(one.places)], otherwise)
 
 
 def without(found: Restoring, places: NDArray[np.int64]) -> Restoring:

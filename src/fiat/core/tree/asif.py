@@ -172,6 +172,10 @@ class NodeAsIf(_ReadOnly):
         """What execve(2) sees of it, which is as it is."""
         return self.beneath.program()
 
+    def beginning(self, most: int) -> bytes | None:
+        """Its contents are as they are."""
+        return self.beneath.beginning(most)
+
     def digest(self, most: int) -> tuple[str, int] | None:
         """Its contents are as they are."""
         return self.beneath.digest(most)
@@ -225,6 +229,9 @@ class _Supposed(_ReadOnly):
 
     def program(self) -> Program:
         return self._object.program or UNKNOWN
+
+    def beginning(self, most: int) -> bytes | None:
+        return None
 
     def digest(self, most: int) -> tuple[str, int] | None:
         return None

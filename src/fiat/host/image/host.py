@@ -57,6 +57,10 @@ class ImageNode:
             path = posixpath.dirname(self.path)
         return self._host.open(path)
 
+    def beginning(self, most: int) -> bytes | None:
+        """Not known."""
+        return None
+
     def digest(self, most: int) -> tuple[str, int] | None:
         """What was kept of its contents."""
         found = self._host.digests.get(self.path)

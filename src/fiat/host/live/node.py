@@ -94,11 +94,23 @@ class LiveNode:
         fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK)
         return program_of(fd, self.reader.kernel.handlers, os.path.basename(self.path))
 
-    def digest(self, most: int) -> tuple[str, int] | None:
-        """SHA-256 of what this regular file holds, and of how many bytes; None where more, or somebody may write."""
+    def beginning(self, most: int) -> bytes | None:
+        """The first bytes of what this regular file holds."""
+        fd = self._opened()
+        try:
+            return os.read(fd, most)
+        finally:
+            os.close(fd)
+
+    def _opened(self) -> int:
+        """The regular file, open for reading."""
         if not stat.S_ISREG(os.fstat(self.fd).st_mode):
             raise OSError(errno.EINVAL, os.strerror(errno.EINVAL), self.path)
-        fd = os.open(self._through, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        return os.open(self._through, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+
+    def digest(self, most: int) -> tuple[str, int] | None:
+        """SHA-256 of what this regular file holds, and of how many bytes; None where more, or somebody may write."""
+        fd = self._opened()
         try:
             return digest_of(fd, most)
         finally:

@@ -9,9 +9,10 @@ the names that share an inode.
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from fiat.core.change.guards import acting, bits, people
+from fiat.core.change.guards import acting, bits, people, secrets
 from fiat.core.change.guards.acting import WHO, Suspect
 from fiat.core.change.guards.acting import why_refused as why_refused  # a door of this room
+from fiat.core.change.steps import Change
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
@@ -26,6 +27,7 @@ GUARDS = {
     "clears-special": "the kernel drops setuid, setgid or capabilities with it",
     "hard-links": "other names, outside what is changed, share the file",
     "unmasks": "a higher mask gives rights to entries that it cut off",
+    "opens-secret": "a private key or the like would be readable by more",
     "shows-group-bits": "a list shows as group bits, which some programs refuse",
     "held-by-flags": "immutable or append-only; --through-flags changes it",
     "partly-forbidden": "the one who acts cannot change some of the paths",
@@ -50,6 +52,7 @@ def objections(
     changed: Iterable[ChangedPlace],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
+    files: Iterable[tuple[str, Change]] = (),
 ) -> list[Finding]:
     """Every guard that objects, with an example and how many paths there are.
 
@@ -57,11 +60,12 @@ def objections(
     be changed.
     ``shared`` are paths with the number of other names, outside what is
     changed, that lead to the same. ``asked`` are the entries that are asked
-    for by name: what they get is no surprise.
+    for by name: what they get is no surprise. ``files`` are those of which it matters what they hold
+    (:func:`fiat.core.change.guards.secrets.concerns`).
     """
     found: dict[tuple[str, str], Finding] = {}
     about: dict[tuple[str, str], dict[str, None]] = {}
-    for one, who in _all(host, suspects, refused, changed, shared, asked):
+    for one, who in _all(host, suspects, refused, changed, shared, asked, files):
         key = one.code, one.text
         known = found.get(key)
         found[key] = one if known is None else known._replace(paths=known.paths + one.paths)
@@ -78,15 +82,19 @@ def _all(
     changed: Iterable[ChangedPlace],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
+    files: Iterable[tuple[str, Change]],
 ) -> Iterator[tuple[Finding, str]]:
     """What each guard objects to, and whom that is about."""
     changes = [(one.profile, one.change) for one in suspects]
     for place, code, text, who in people.objections(host, changes):
+        if suspects[place].owner_asked and text.startswith(people.GIVEN_AWAY):
+            continue
         yield _finding(code, text, suspects[place]), who
     for one in suspects:
         for code, text, who in bits.objections(one.change, host.accounts, asked):
             if not (one.known and code == "privilege"):
                 yield _finding(code, text, one), who
+    yield from ((one, "") for one in secrets.objections(host, files, asked))
     for where in changed:
         for text in acting.on_system_paths(where.path, with_tree=where.with_tree):
             yield Finding("system-path", "danger", text, where.path, where.paths), ""

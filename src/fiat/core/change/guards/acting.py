@@ -42,7 +42,7 @@ class Suspect(NamedTuple):
     """One kind of change in a plan: what it is made to, and on how many paths, of which ``example`` is one.
 
     ``known`` tells that these had what comes out before, with the same contents; ``held`` that only flags keep
-    it from being made.
+    it from being made; ``owner_asked`` that the new owner was asked for by name, for this very object.
     """
 
     profile: Profile
@@ -51,6 +51,7 @@ class Suspect(NamedTuple):
     paths: int
     known: bool = False
     held: bool = False
+    owner_asked: bool = False
 
 
 WHO = "\0"

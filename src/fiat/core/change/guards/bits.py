@@ -7,7 +7,7 @@ from fiat.core.change.steps import Change
 from fiat.core.model.accesslist import AccessList, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import names
-from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, octal, permission_letters, special_names
+from fiat.core.model.mode import EXECUTE_BITS, SETGID, SETUID, permission_letters, special_names
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.rules.effective import effective
 from fiat.core.rules.privilege import is_privileged, others_could_write, set_id_by_mode
@@ -26,7 +26,6 @@ def objections(change: Change, accounts: Accounts, asked: Asked = frozenset()) -
     yield from _privilege(before, after, accounts)
     for code, text in (
         *_clears(change),
-        *_shows_group_bits(before, after),
         *_unmasks(before.acl, after.acl or from_mode(after.mode), accounts, asked, ""),
         *(_unmasks(before.default, after.default, accounts, asked, _MADE_HERE) if after.default is not None else ()),
     ):
@@ -53,15 +52,6 @@ def _privilege(before: Posture, after: Posture, accounts: Accounts) -> Iterator[
         yield "privilege", f"whoever runs it would have capabilities: {' '.join(names(gained.permitted))}", ""
     if has & SETGID and (not had & SETGID or before.gid != after.gid or wider):
         yield "privilege", f"whoever runs it would act in group {WHO} (setgid)", naming.group(after.gid, accounts)
-
-
-def _shows_group_bits(before: Posture, after: Posture) -> Iterator[tuple[str, str]]:
-    """With a list the middle letters show the mask: a key of 0600 with one entry is 0640 to who looks at its mode."""
-    listed = after.kind is Kind.FILE and before.acl is None and after.acl is not None
-    if listed and not before.mode & 0o077 and after.mode & 0o070:
-        shown = f"{octal(before.mode)} becomes {octal(after.mode)}"
-        text = f"{shown}, for the middle letters show the mask: programs that insist on a private file refuse it"
-        yield "shows-group-bits", text
 
 
 def _clears(change: Change) -> Iterator[tuple[str, str]]:

@@ -80,10 +80,14 @@ def _open_to_all(after: Posture) -> str:
     return "everyone who gets there could add, rename and remove names in it"
 
 
+GIVEN_AWAY = "it would belong to "
+"""How it begins what is said of root's own that gets another owner."""
+
+
 def _of_ownership(change: Change) -> Iterator[tuple[str, str]]:
     before, after = change.before, change.after
     if before.uid == 0 and after.uid != 0:
-        yield "from-root", f"it would belong to {WHO}, who could then change it as they like"
+        yield "from-root", f"{GIVEN_AWAY}{WHO}, who could then change it as they like"
     if _new_files_open(after) and not _new_files_open(before):
         yield "everyone-writes", "everyone could write to what is made in it, by its default list"
 
