@@ -95,6 +95,10 @@ def of_all(number: int, whole: int, one: str) -> str:
     return counted(number, one) if number == whole else f"{number:,} of {counted(whole, one)}"
 
 
+FEW = 4
+"""So many are named each; "such as" stands for more than these."""
+
+
 def several(names: Iterable[str], what: str = "", show: int = 6) -> str:
     """``4 users: keeper, steward, …``: the count where there are several, the first names, how many more."""
     given = list(names)

@@ -12,7 +12,7 @@ from fiat.core.model.capabilities import names
 from fiat.core.model.mode import letters, octal, permission_letters
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Universe
-from fiat.core.text import Fields, counted, joined, several, visible
+from fiat.core.text import FEW, Fields, counted, joined, several, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import everyone_but, several_groups, several_words
 from fiat.render import words
@@ -147,7 +147,8 @@ _OWNERS = ("owner", "group")
 
 
 class Changed(NamedTuple):
-    """So many objects that change from ``before`` to ``after``, one of them at ``example``.
+    """So many objects that change from ``before`` to ``after``, one of them at ``example``; where they are few, all of
+    them are at ``every``.
 
     ``other_flags`` are the flags before and after that have no say in access, where these differ.
     """
@@ -157,6 +158,7 @@ class Changed(NamedTuple):
     example: str
     paths: int
     other_flags: tuple[tuple[str, ...], tuple[str, ...]] | None = None
+    every: tuple[str, ...] = ()
 
 
 def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _MOST) -> Iterator[Block]:
@@ -165,7 +167,7 @@ def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _M
     shown = kinds[:most]
     rows: list[list[Spans] | FullLine] = []
     for (kind, differences), (count, example) in shown:
-        rows.append(FullLine(_where(kind, count, example)))
+        rows += [FullLine(line) for line in _where(kind, count, example)]
         rows += [[what, before, Span(after, "changed")] for what, before, after in differences]
     if any(not isinstance(row, FullLine) for row in rows):
         yield Table(["", "before", "after"], rows, flexible=(1, 2), indent=2)
@@ -180,7 +182,7 @@ _Difference = tuple[str, str, str]
 
 def _kinds(
     changes: Iterable[Changed], accounts: Accounts
-) -> list[tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]]]:
+) -> list[tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, tuple[str, ...]]]]:
     """Changes of the same things on objects of the same kind, with how many there are and an example."""
     alike: dict[tuple[object, ...], list[Changed]] = {}
     for change in changes:
@@ -200,7 +202,7 @@ def _but_for_owners(change: Changed, accounts: Accounts) -> tuple[object, ...]:
 
 def _together(
     changes: list[Changed], accounts: Accounts
-) -> tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, str]]:
+) -> tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, tuple[str, ...]]]:
     """Changes that are one kind, as one."""
     first = changes[0]
     told = [tuple(_differences(one, accounts)) for one in changes]
@@ -210,7 +212,9 @@ def _together(
             sides = (dict.fromkeys(one[place][side] for one in told) for side in (1, 2))
             before, after = (several(names, f"{what}s", show=3) for names in sides)
         rows.append((what, before, after))
-    return (first.before.kind, tuple(rows)), (sum(change.paths for change in changes), first.example)
+    count = sum(change.paths for change in changes)
+    every = tuple(path for change in changes for path in (change.every or (change.example,)))
+    return (first.before.kind, tuple(rows)), (count, every if len(every) == count <= FEW else (first.example,))
 
 
 def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
@@ -226,9 +230,11 @@ def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
     )
 
 
-def _where(kind: Kind, count: int, example: str) -> str:
-    shown = visible(example)
-    return shown if count == 1 else f"{count:,} {words.KINDS[kind]}, such as {shown}"
+def _where(kind: Kind, count: int, paths: tuple[str, ...]) -> list[str]:
+    """The paths, a line each, or how many there are."""
+    if len(paths) == count:
+        return [visible(path) for path in paths]
+    return [f"{count:,} {words.KINDS[kind]}, {'such as' if count > FEW else 'the first'} {visible(paths[0])}"]
 
 
 def _differences(change: Changed, accounts: Accounts) -> Iterator[_Difference]:

@@ -13,7 +13,7 @@ from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.record import MOUNT, PostureRecord
 from fiat.core.state.comparison import Cell, Compared, Comparison, MountChange, other_flags_differ
 from fiat.core.state.matching import AccountChange
-from fiat.core.text import Fields, counted, joined, several, shell_word, visible
+from fiat.core.text import FEW, Fields, counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render.changes import Changed, change_blocks, differences, effects_fields, paths_of, shift_blocks, unlisted_in
@@ -315,14 +315,19 @@ def _changed(tree: Compared) -> Iterator[Changed]:
     """Each distinct change, with an example and how many there are."""
     one, other, matching = tree.pair.before.survey, tree.pair.after.survey, tree.matching
     counts: dict[tuple[int, int], list[int]] = {}
+    first: dict[tuple[int, int], list[int]] = {}
     for number in np.flatnonzero(tree.changed).tolist():
         after = int(matching.after[number])
         key = int(one.profile[matching.before[number]]), int(other.profile[after])
-        counts.setdefault(key, [after, 0])[1] += 1
+        known = counts.setdefault(key, [after, 0])
+        known[1] += 1
+        if known[1] <= FEW:
+            first.setdefault(key, []).append(after)
     for (before, after), (example, count) in counts.items():
         had, has = one.profiles[before], other.profiles[after]
         flags = (had.other_flags or (), has.other_flags or ()) if other_flags_differ(had, has) else None
-        yield Changed(had.posture, has.posture, other.path(example), count, flags)
+        every = tuple(map(other.path, first[before, after])) if count <= FEW else ()
+        yield Changed(had.posture, has.posture, other.path(example), count, flags, every)
 
 
 def _named(title: str, survey: Survey, some: NDArray[np.int64], note: str = "") -> Iterator[Block]:

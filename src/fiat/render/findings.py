@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fiat.core.model.finding import Finding
-from fiat.core.text import Fields, counted, quoted
+from fiat.core.text import FEW, Fields, counted, quoted
 from fiat.render.model import Prose, Verbatim, unbroken
 
 _LEAVING_OUT = ("held-by-flags", "partly-forbidden")
@@ -29,7 +29,7 @@ def objections(guards: Sequence[Finding], begin: str, end: str = "") -> Iterator
         first, others = found[0], found[1:]
         where = unbroken(quoted(first.path))
         if first.paths > 1:
-            where = f"{counted(first.paths, 'path')}, such as {where}"
+            where = f"{counted(first.paths, 'path')}, {'such as' if first.paths > FEW else 'the first'} {where}"
         more = ""
         if others:
             paths = counted(sum(one.paths for one in others), "path")

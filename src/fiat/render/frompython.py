@@ -34,9 +34,9 @@ def effects_text(effects: Effects) -> str:
 
 def plan_text(plan: Plan) -> str:
     """What changes, before and after; who gains and who loses."""
-    examples = plan.examples()
+    examples, few = plan.examples(), plan.paths_of_few()
     changes = [
-        Changed(planned.change.before, planned.change.after, examples[number], count)
+        Changed(planned.change.before, planned.change.after, examples[number], count, every=tuple(few.get(number, ())))
         for number, (planned, count) in enumerate(zip(plan.changes, plan.counts(), strict=True))
         if count and planned.change.changes
     ]

@@ -13,14 +13,14 @@ from typing import TYPE_CHECKING, Any
 from fiat.app.status import ExitStatus, of_several
 from fiat.core.errors import FiatError, Interrupted, PathError
 from fiat.core.model.finding import Finding
-from fiat.core.text import quoted
+from fiat.core.text import FEW, quoted
 from fiat.render import terminal, text
 from fiat.render.findings import finding_fields, objections
 from fiat.render.model import BLANK, Block, Prose, Result
 
 SCHEMA = "fiat/1"
 
-_EACH = 3
+_EACH = FEW
 """So many paths that failed alike are named each."""
 
 if TYPE_CHECKING:

@@ -10,7 +10,7 @@ from fiat.core.change.history import Actor, Damage, ObjectFate, Run, RunEntry, R
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
-from fiat.core.text import Fields, counted, joined, of_all, several, shell_word, visible
+from fiat.core.text import FEW, Fields, counted, joined, of_all, several, shell_word, visible
 from fiat.render.changes import Changed, change_blocks, kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
@@ -254,15 +254,20 @@ def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]
     for before, after, path in found:
         kind = kinds.get((id(before), id(after)))
         if kind is None:
-            kinds[id(before), id(after)] = [before, after, path, 1]
+            kinds[id(before), id(after)] = [before, after, [path], 1]
         else:
             kind[3] += 1
+            if kind[3] <= FEW:
+                kind[2].append(path)
     counts: Counter[tuple[Posture, Posture]] = Counter()
-    examples: dict[tuple[Posture, Posture], str] = {}
-    for before, after, path, count in kinds.values():
+    paths: dict[tuple[Posture, Posture], list[str]] = {}
+    for before, after, some, count in kinds.values():
         counts[before, after] += count
-        examples.setdefault((before, after), path)
-    return (Changed(*key, examples[key], count) for key, count in counts.items())
+        paths.setdefault((before, after), []).extend(some)
+    return (
+        Changed(*key, paths[key][0], count, every=tuple(paths[key]) if count <= FEW else ())
+        for key, count in counts.items()
+    )
 
 
 def _row(run: Run) -> list[Spans]:

@@ -128,10 +128,16 @@ class PlanView(PlainResult):
         yield BLANK
 
     def _changes(self) -> Iterator[Block]:
-        changes = self.made.changes
+        changes, few = self.made.changes, self.made.paths_of_few()
         yield from change_blocks(
             (
-                Changed(planned.change.before, planned.change.after, self.examples[number], count)
+                Changed(
+                    planned.change.before,
+                    planned.change.after,
+                    self.examples[number],
+                    count,
+                    every=tuple(few.get(number, ())),
+                )
                 for number, (planned, count) in enumerate(zip(changes, self.counts, strict=True))
                 if count and planned.change.changes
             ),

@@ -14,6 +14,7 @@ from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.target import Target
 from fiat.core.model.finding import Finding
 from fiat.core.model.shown import shown
+from fiat.core.text import FEW
 from fiat.core.tree.postures import PosturesOfMany
 from fiat.core.tree.survey import Numbers, Survey
 from fiat.core.tree.walk import Extent, Trouble
@@ -142,6 +143,16 @@ class Plan:
             number_at = {place: number for number, place in first.items()}
             for place, path in part.target.survey.paths_of(sorted(number_at)):
                 found.setdefault(number_at[place], path)
+        return found
+
+    def paths_of_few(self) -> dict[int, list[str]]:
+        """For each change that is for a few paths, by its number, all of these."""
+        few = np.array([0 < count <= FEW for count in self.counts()], np.bool_)
+        found: dict[int, list[str]] = {}
+        for part in self.parts if few.any() else ():
+            places = np.flatnonzero(part.write & (part.number >= 0))
+            for place, path in part.target.survey.paths_of(places[few[part.number[places]]].tolist()):
+                found.setdefault(int(part.number[place]), []).append(path)
         return found
 
     def postures_after(self) -> PosturesOfMany:
