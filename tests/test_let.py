@@ -30,7 +30,7 @@ from support.estates import (
     remember,
     write_accounts,
 )
-from support.files import give_list, list_of, make, set_state, state_of
+from support.files import PRIVATE_KEY, give_list, list_of, make, set_state, state_of
 from support.filesystems import fresh
 from support.program import answer, fiat, machine
 from support.worlds import protections
@@ -437,7 +437,7 @@ def test_the_sticky_bit_alone_lets_and_bars_what_it_decides(
 def test_a_way_is_carried_out_and_undone(folder: str) -> None:
     os.chmod(folder, 0o755)
     write_accounts(folder)
-    path = make(f"{folder}/key", 0o600)
+    path = make(f"{folder}/key", 0o600, text=PRIVATE_KEY)
     where = ("--accounts", folder, "--history", f"{folder}/h.db")
     done = fiat("let", "keeper", "read", path, "--do", *where)
     assert done.returncode == 4

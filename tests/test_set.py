@@ -13,7 +13,18 @@ from fiat.core.change.guards import GUARDS
 from fiat.core.model import capabilities
 from fiat.core.model.listbytes import DEFAULT_XATTR
 from fiat.core.model.principals import Principal
-from support.files import IMMUTABLE, POWERS, change_flags, give_list, list_of, make, mode_of, state_of, states
+from support.files import (
+    IMMUTABLE,
+    POWERS,
+    PRIVATE_KEY,
+    change_flags,
+    give_list,
+    list_of,
+    make,
+    mode_of,
+    state_of,
+    states,
+)
 from support.filesystems import ROOT, fresh
 from support.program import fiat, fiat_as, machine, run_here, sample
 
@@ -144,14 +155,19 @@ def test_every_guard_refuses_until_it_is_accepted(folder: str, guard: str, reque
     elif guard == "system-path":
         words, said, place = ("/boot", "--group", "7201"), "the system depends on how this is set", "/boot"
     elif guard == "from-root":
-        words, said, place = (path, "--owner", "7101"), "it would belong to number 7101", path
+        words, said, place = (path, "--owner", "7101"), "it would belong to number 7101", path  # a program
     elif guard == "clears-special":
         os.chown(path, 7101, 7101)
         os.setxattr(path, capabilities.CAPABILITY_XATTR, POWERS)
         os.chmod(path, 0o4755)
         words, place = (path, "--owner", "7102"), path
         said = "the kernel drops setuid and its file capabilities as the owner or group changes"
+    elif guard == "opens-secret":
+        Path(path).write_bytes(PRIVATE_KEY)
+        os.chmod(path, 0o600)
+        words, said, place = (path, "--mode", "640"), "it holds a private key, and more people could read it", path
     elif guard == "shows-group-bits":
+        Path(path).write_bytes(PRIVATE_KEY)
         os.chmod(path, 0o600)
         words, said, place = (
             (path, "--entry", "user:7105:r"),

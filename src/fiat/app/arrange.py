@@ -18,6 +18,7 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import TRAVERSE
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
+from fiat.core.rules.inheritance import may_be_made_so
 from fiat.core.suggest.arranging import Arranged, Arranger, arrangements_of
 from fiat.core.suggest.drafting import Drafting
 from fiat.core.suggest.goal import Terms
@@ -85,7 +86,7 @@ def arranged(host: Host, found: Object, known: Known) -> Arranged | None:
             child.close()
             looked_at += 1
             try:
-                if not arranging.fits(one):
+                if not (arranging.fits(one) or may_be_made_so(found.posture, found.mount, one.posture)):
                     differing.append(one.path)
             except FiatError:
                 differing.append(one.path)

@@ -5,13 +5,15 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from fiat.app.hosts import arrive
+from fiat.app.look import may_be_arranged
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.umask import umask_at_login
 from fiat.core.ask import caveats
 from fiat.core.ask.who import Answer
-from fiat.core.errors import NotationError, PathError, UnknownAccount
+from fiat.core.errors import ArrangementError, NotationError, PathError, UnknownAccount
 from fiat.core.model import right as rights
 from fiat.core.model import umask as umasks
+from fiat.core.model.arrangement import ArrangementChoice
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Object
@@ -40,7 +42,7 @@ class ForeseeOptions(NamedTuple):
 class Foresight(NamedTuple):
     """What one directory makes of things, by one maker and by ``also``: for them it is the same but for who owns it.
 
-    ``own_group`` tells that the group, too, is the maker's.
+    ``own_group`` tells that the group, too, is the maker's; ``arranged`` which arrangement the directory is, just so.
     """
 
     route: Route
@@ -49,6 +51,13 @@ class Foresight(NamedTuple):
     anyone_else: bool
     own_group: bool
     host: Host
+    arranged: ArrangementChoice | None = None
+
+    @property
+    def surprises(self) -> list[Finding]:
+        """What may surprise; of an arrangement it is what it is for, but for what is dangerous."""
+        found = self.forecast.surprises
+        return found if self.arranged is None else [one for one in found if one.weight != "odd"]
 
     @property
     def caveats(self) -> list[Finding]:
@@ -94,6 +103,7 @@ def _of_directory(
     alike: dict[tuple[object, ...], list[MadeQuestion]] = {}
     end = route.end
     assert end is not None
+    arranged = _arrangement_of(host, end)
     own_group = not hands_on_group(end.posture, end.mount)
     for maker in makers:
         gid = _group_of(host, maker)
@@ -104,7 +114,19 @@ def _of_directory(
         )
     for number, some in enumerate(alike.values()):
         found = forecast(host, route, some[0])
-        yield Foresight(route, found, [one.by for one in some[1:]], others and not number, own_group, host)
+        yield Foresight(route, found, [one.by for one in some[1:]], others and not number, own_group, host, arranged)
+
+
+def _arrangement_of(host: Host, found: Object) -> ArrangementChoice | None:
+    if not may_be_arranged(found.posture):
+        return None
+    from fiat.app.arrange import arranged, known_arrangements
+
+    try:
+        so = arranged(host, found, known_arrangements(None))
+    except ArrangementError:  # those of a file are no good: whoever asks for one is told
+        return None
+    return None if so is None or so.but else so.chosen
 
 
 def _makers(host: Host, route: Route) -> tuple[list[Principal], bool]:

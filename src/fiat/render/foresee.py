@@ -7,9 +7,11 @@ from fiat.core.ask.who import Answer
 from fiat.core.model.mode import octal
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.record import PostureRecord
+from fiat.core.suggest.arranging import Arranged
 from fiat.core.text import Fields, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import PeopleWords, several_users
+from fiat.render.arrangements import arranged_words
 from fiat.render.findings import finding_fields
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, spans, unbroken
 from fiat.render.people import PeopleFields, ShownPeople
@@ -45,7 +47,7 @@ class ForeseenView(PlainResult):
             "copied": posture(found.copied),
             "moved": posture(found.moved),
             "reach": {"file": self._reach_fields(found.reach_file), "folder": self._reach_fields(found.reach_folder)},
-            "surprises": [finding_fields(one) for one in found.surprises],
+            "surprises": [finding_fields(one) for one in self.found.surprises],
         }
 
     def _reach_fields(self, answer: Answer) -> Fields:
@@ -82,9 +84,12 @@ class ForeseenView(PlainResult):
         ):
             yield BLANK
             yield from self._reach(what, posture, answer)
-        if found.surprises:
+        if self.found.arranged is not None:
             yield BLANK
-        for one in found.surprises:
+            yield Prose(f"arrangement {arranged_words(Arranged(self.found.arranged), self.accounts)}", 1, hanging="  ")
+        elif self.found.surprises:
+            yield BLANK
+        for one in self.found.surprises:
             mark = {"danger": "!!", "odd": "! "}.get(one.weight, "- ")
             yield Prose([Span(mark, "no" if mark.startswith("!") else "faint"), f" {one.text}"], 1, hanging="   ")
 

@@ -2,7 +2,7 @@
 
 MODE is octal (640, 2750), letters (rw-r-----) or clauses (u+x, g=u, go-w,+X); beside PATH alone it
 needs no --mode. Up to three octal digits leave a directory's special bits; four set all twelve.
-ENTRY is such as user:auditor:r-x, or group:press:rX: x only to directories and what has some x.
+ENTRY is such as user:auditor:r-x, or group:press:rX (x where it means something).
 
 Each change is in the history first, and fiat undo puts it back. What is dangerous
 is refused (exit status 4) until --accept names the guard:"""

@@ -75,9 +75,7 @@ def _number(word: str, what: str, *, most: int, from_one: bool = False) -> int:
 
 def add_trust(parser: argparse._ActionsContainer) -> None:
     """Files that are trusted by name."""
-    parser.add_argument(
-        "--trust-file", action="append", default=[], metavar="FILE", help="follow FILE though others could write it"
-    )
+    parser.add_argument("--trust-file", action="append", default=[], metavar="FILE", help=argparse.SUPPRESS)
 
 
 def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
@@ -91,6 +89,7 @@ COMMON = {
     "--no-pager": "do not show long answers through what FIAT_PAGER or PAGER names",
     "--null": "just the paths, as they are, each ended by NUL",
     "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
+    "--trust-file": "follow a file that says what to do, though others could write it",
     "--accounts": "take users and groups from DIR/passwd and DIR/group",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",

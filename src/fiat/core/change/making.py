@@ -56,7 +56,7 @@ def make_plan(
             continue  # it is in that tree, and meant there
         done.append(target)
         made.parts.append(making.part(target, seen))
-    made.guards = _objections(host, made, making.asked)
+    made.guards = _objections(host, made, making.asked, group_asked=making.group_asked)
     if count and any(planned.change.changes for planned in making.changes):
         count_effects(host, made, progress, {} if surveys is None else surveys, most)
     return made
@@ -73,6 +73,7 @@ class _Making:
         self.changes: list[PlannedChange] = []
         self._keeps_flags: dict[str, bool] = {}
         self.asked: frozenset[tuple[Tag, int | None]] = frozenset()
+        self.group_asked = False
 
     def part(self, target: Target, seen: set[Identity]) -> PlanPart:
         survey = target.survey
@@ -109,6 +110,7 @@ class _Making:
             return len(self.changes) - 1
         wish = self.wish if target.wish is None else target.wish(profile)
         self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
+        self.group_asked |= wish.gid is not None and wish.like is None
         asked = named and (wish.default.changes or wish.flags or wish.no_flags or posture.kind is Kind.SYMLINK)
         if not wish.concerns(posture) and not asked:
             return NOT_MEANT
@@ -186,8 +188,8 @@ _SHOWN = 4
 """Of so many changed objects other paths are named."""
 
 
-def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Finding]:
-    """Every guard that objects."""
+def _objections(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked: bool) -> list[Finding]:
+    """Every guard that objects; ``group_asked`` tells that the owning group is asked for by name."""
     examples = made.examples()
     asked_for = {number for part in made.parts if part.target.owner_asked for number in np.unique(part.number).tolist()}
     every = [
@@ -225,7 +227,9 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked) -> list[Findin
             if names > 0:
                 shared.append((survey.path(place), names))
                 made.names_elsewhere += names
-    return guards.objections(host, suspects, refused, changed, shared, asked, _secret_files(made, asked))
+    secret_asked = asked | {(Tag.OWNING_GROUP, None)} if group_asked else asked
+    secret_files = _secret_files(made, secret_asked)
+    return guards.objections(host, suspects, refused, changed, shared, asked, secret_files, secret_asked)
 
 
 def _runs(change: Change) -> bool:
@@ -237,6 +241,8 @@ def _secret_files(made: Plan, asked: guards.bits.Asked) -> Iterator[tuple[str, C
     """The files that change, of which it matters what they hold."""
     numbers = [number for number, one in enumerate(made.changes) if guards.secrets.concerns(one.change, asked)]
     for part in made.parts if numbers else ():
+        if part.target.goals is not None:  # that is how it was before
+            continue
         survey = part.target.survey
         places = np.flatnonzero(part.write & np.isin(part.number, numbers))
         for place, path in survey.paths_of(places.tolist()):

@@ -72,6 +72,24 @@ def made(parent: Posture, mount: Mount | None, kind: Kind, making: Creation, *, 
     )
 
 
+class _Maker(NamedTuple):
+    """Whoever may have made something: nothing but the number counts."""
+
+    uid: int | None
+    gids: frozenset[int]
+
+    def holds(self, capability: int) -> bool:
+        return True
+
+
+def may_be_made_so(parent: Posture, mount: Mount | None, found: Posture) -> bool:
+    """Whether ``found`` is what the default list of the directory ``parent`` makes, whatever mode was asked for."""
+    if parent.default is None or found.kind not in (Kind.FILE, Kind.DIRECTORY):
+        return False
+    making = Creation(_Maker(found.uid, frozenset({found.gid})), found.gid, found.mode & PERMISSION_BITS, 0)
+    return made(parent, mount, found.kind, making) == found._replace(flags=(), capabilities=None)
+
+
 def hands_on_group(parent: Posture, mount: Mount | None) -> bool:
     """Whether what is made in a directory gets the directory's group: by setgid, or because the mount says so."""
     return bool(parent.mode & SETGID) or _by_mount(mount)

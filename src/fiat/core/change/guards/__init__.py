@@ -53,6 +53,7 @@ def objections(
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
     files: Iterable[tuple[str, Change]] = (),
+    readers_asked: secrets.Asked = frozenset(),
 ) -> list[Finding]:
     """Every guard that objects, with an example and how many paths there are.
 
@@ -61,11 +62,11 @@ def objections(
     ``shared`` are paths with the number of other names, outside what is
     changed, that lead to the same. ``asked`` are the entries that are asked
     for by name: what they get is no surprise. ``files`` are those of which it matters what they hold
-    (:func:`fiat.core.change.guards.secrets.concerns`).
+    (:func:`fiat.core.change.guards.secrets.concerns`), ``readers_asked`` who is to read them as was asked for.
     """
     found: dict[tuple[str, str], Finding] = {}
     about: dict[tuple[str, str], dict[str, None]] = {}
-    for one, who in _all(host, suspects, refused, changed, shared, asked, files):
+    for one, who in _all(host, suspects, refused, changed, shared, asked, (files, readers_asked)):
         key = one.code, one.text
         known = found.get(key)
         found[key] = one if known is None else known._replace(paths=known.paths + one.paths)
@@ -82,7 +83,7 @@ def _all(
     changed: Iterable[ChangedPlace],
     shared: Iterable[tuple[str, int]],
     asked: frozenset[tuple[Tag, int | None]],
-    files: Iterable[tuple[str, Change]],
+    files: tuple[Iterable[tuple[str, Change]], secrets.Asked],
 ) -> Iterator[tuple[Finding, str]]:
     """What each guard objects to, and whom that is about."""
     changes = [(one.profile, one.change) for one in suspects]
@@ -94,7 +95,7 @@ def _all(
         for code, text, who in bits.objections(one.change, host.accounts, asked):
             if not (one.known and code == "privilege"):
                 yield _finding(code, text, one), who
-    yield from ((one, "") for one in secrets.objections(host, files, asked))
+    yield from ((one, "") for one in secrets.objections(host, *files))
     for where in changed:
         for text in acting.on_system_paths(where.path, with_tree=where.with_tree):
             yield Finding("system-path", "danger", text, where.path, where.paths), ""
