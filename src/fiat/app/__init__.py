@@ -25,6 +25,7 @@ __all__ = (
     "hosts",
     "interface",
     "let",
+    "liketree",
     "look",
     "past",
     "question",

@@ -14,7 +14,7 @@ from fiat.app import change
 from fiat.app.change import GUARDS, ChangeOptions, Planned
 from fiat.cli.options.arranging import EXPLAIN, add_arranging, arrangement_of, explain_arrangements
 from fiat.cli.options.carrying import add_care, carry_out
-from fiat.cli.options.common import add_common, goes_with, host_of, output_of, trust_of
+from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, trust_of
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.wishes import add_wishes, tied, wish_of, wish_without_option
@@ -70,6 +70,9 @@ def run(args: argparse.Namespace) -> int:
     if chosen is None:
         wish_without_option(args, host)
     wish = wish_of(args, host) if chosen is None else chosen
+    if args.like is not None and (args.below or args.contents):
+        alone = isinstance(wish, Wish) and wish._replace(like=None) == Wish()
+        not_with("--like with --below", not alone, "other changes", True, "a tree is like another as a whole")
     if args.snapshot is not None and not args.preview:
         raise NotationError("--from", "a snapshot cannot be changed; add --preview to see what the change would do")
     how = ChangeOptions(
@@ -88,7 +91,13 @@ def _plan(
 ) -> Planned:
     try:
         with Progress(output.shows_progress) as progress:
-            if isinstance(wish, Wish):
+            if args.like is not None and how.with_tree:
+                from fiat.app.liketree import plan_like_tree
+
+                planned = plan_like_tree(
+                    host, args.paths, args.like, how, problem=output.problem, progress=progress.report
+                )
+            elif isinstance(wish, Wish):
                 planned = change.plan(host, args.paths, wish, how, problem=output.problem, progress=progress.report)
             else:
                 from fiat.app.arrange import plan_arranged

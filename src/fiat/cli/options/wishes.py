@@ -49,7 +49,9 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
             action="store_true",
             help="remove the default list" if prefix else "remove the list; its group keeps what the mask left",
         )
-    parser.add_argument("--like", metavar="PATH", help="everything as on PATH: owner, group, mode and lists")
+    parser.add_argument(
+        "--like", metavar="PATH", help="as on PATH: owner, group, mode, lists; with --below name by name"
+    )
 
 
 def wish_of(args: argparse.Namespace, host: Host) -> Wish:

@@ -9,6 +9,7 @@ __all__ = (
     "claims",
     "guards",
     "history",
+    "liketree",
     "making",
     "plan",
     "planned",

@@ -241,7 +241,7 @@ def _secret_files(made: Plan, asked: guards.bits.Asked) -> Iterator[tuple[str, C
     """The files that change, of which it matters what they hold."""
     numbers = [number for number, one in enumerate(made.changes) if guards.secrets.concerns(one.change, asked)]
     for part in made.parts if numbers else ():
-        if part.target.goals is not None:  # that is how it was before
+        if part.target.goals is not None and part.target.goals.earlier:
             continue
         survey = part.target.survey
         places = np.flatnonzero(part.write & np.isin(part.number, numbers))

@@ -24,11 +24,13 @@ from fiat.core.tree.walk import open_end
 class Goals(NamedTuple):
     """Postures that are to come out, by the number of the profile of what becomes so.
 
-    Those of ``known`` were so before, with the same contents: privilege is nothing new for them.
+    Those of ``known`` were so before, with the same contents: privilege is nothing new for them. ``earlier`` tells
+    that all of them are what was there before.
     """
 
     postures: Mapping[int, Posture]
     known: frozenset[int] = frozenset()
+    earlier: bool = False
 
 
 class Target(NamedTuple):

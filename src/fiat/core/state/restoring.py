@@ -113,7 +113,9 @@ def restoring(
         left.append(LeftObjects("other-flags", after, mine[(stays & ~unprivileged)[number]]))
     survey = now.with_profiles(profiles, profile)
     otherwise = mine[(other & ~(unreached | stays))[number]]
-    return Restoring(survey, chosen, Goals(goals, trusted), [one for one in left if len(one.places)], otherwise)
+    return Restoring(
+        survey, chosen, Goals(goals, trusted, earlier=True), [one for one in left if len(one.places)], otherwise
+    )
 
 
 def without(found: Restoring, places: NDArray[np.int64]) -> Restoring:
