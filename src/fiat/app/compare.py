@@ -13,7 +13,7 @@ from fiat.core.ask.treeeffects import View
 from fiat.core.errors import Interrupted, PathError, SnapshotError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import lies_under
-from fiat.core.state.comparison import Comparison, compare
+from fiat.core.state.comparison import Comparison, NameComparison, compare, compare_by_name
 from fiat.core.text import joined, quoted
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent, absolute
@@ -117,6 +117,38 @@ def compared(
         return None
     taking = None if selection.everything else selection.on(after.host.accounts)
     return compare(before.host, after.host, trees, taking)
+
+
+def are_trees(one: str, other: str) -> bool:
+    """Whether both words mean directories of this host, and not folders that snapshots are kept in."""
+    return all(os.path.isdir(word) and not _keeps_snapshots(word) for word in (one, other))
+
+
+def _keeps_snapshots(place: str) -> bool:
+    try:
+        return bool(folder.kept_in(place))
+    except OSError:
+        return False
+
+
+def trees_compared(
+    host: Host,
+    one: str,
+    other: str,
+    selection: Selection = Selection(),  # noqa: B008
+    *,
+    problem: Problem = raise_problem,
+    progress: Progress = no_progress,
+) -> NameComparison:
+    """Two directories of one host, compared by the names under them. Raises :class:`PathError`."""
+    views = [View(*survey_at(host, path, Extent(details=True), progress)) for path in (one, other)]
+    for survey in (view.survey for view in views):
+        if not survey.complete:
+            raise Interrupted(survey.top.path)
+        for trouble in survey.troubles:
+            problem(PathError(trouble.path, trouble.errno))
+    taking = None if selection.everything else selection.on(host.accounts)
+    return compare_by_name(host, views[0], views[1], taking)
 
 
 def comparable(

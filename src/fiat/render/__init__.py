@@ -12,6 +12,7 @@ __all__ = (
     "below",
     "check",
     "compare",
+    "comparetrees",
     "decode",
     "demo",
     "foresee",

@@ -87,14 +87,17 @@ def shift_blocks(
         yield Verbatim(f"{title}  something else each: {left:,} more users and groups; --json names all of them")
 
 
-def effects_blocks(effects: Effects, accounts: Accounts, *, paths: bool, indent: int = 0) -> Iterator[Block]:
-    """Who gains and who loses, with ``paths`` on which paths."""
+def effects_blocks(
+    effects: Effects, accounts: Accounts, *, paths: bool, indent: int = 0, losses: bool = True
+) -> Iterator[Block]:
+    """Who gains and who loses (unless ``losses`` are left out), with ``paths`` on which paths."""
     unlisted = unlisted_in(effects.universe)
     for title, shifts, behind in (
         ("Gains", effects.gains, effects.paths_gained),
         ("Loses", effects.losses, effects.paths_lost),
     ):
-        yield from shift_blocks(title, kept(shifts), accounts, unlisted, behind.of if paths else None, indent)
+        if title == "Gains" or losses:
+            yield from shift_blocks(title, kept(shifts), accounts, unlisted, behind.of if paths else None, indent)
 
 
 def paths_of(found: TopmostPaths, indent: int = 0) -> Iterator[Block]:
@@ -161,8 +164,12 @@ class Changed(NamedTuple):
     every: tuple[str, ...] = ()
 
 
-def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _MOST) -> Iterator[Block]:
-    """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out."""
+def change_blocks(
+    changes: Iterable[Changed], accounts: Accounts, most: int = _MOST, sides: tuple[str, str] = ("before", "after")
+) -> Iterator[Block]:
+    """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out.
+
+    ``sides`` are the headings of the two columns."""
     kinds = _kinds(changes, accounts)
     shown = kinds[:most]
     rows: list[list[Spans] | FullLine] = []
@@ -170,7 +177,7 @@ def change_blocks(changes: Iterable[Changed], accounts: Accounts, most: int = _M
         rows += [FullLine(line) for line in _where(kind, count, example)]
         rows += [[what, before, Span(after, "changed")] for what, before, after in differences]
     if any(not isinstance(row, FullLine) for row in rows):
-        yield Table(["", "before", "after"], rows, flexible=(1, 2), indent=2)
+        yield Table(["", *sides], rows, flexible=(1, 2), indent=2)
     left = kinds[most:]
     if left:
         paths = sum(count for _, (count, _) in left)

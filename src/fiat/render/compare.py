@@ -252,7 +252,7 @@ class ComparisonView(PlainResult):
 
     def _tree(self, tree: Compared) -> Iterator[Block]:
         one, other, matching = tree.pair.before.survey, tree.pair.after.survey, tree.matching
-        changed = list(_changed(tree))
+        changed = list(changed_kinds(tree))
         if changed:
             yield BLANK
             yield Verbatim(f"Changed: {counted(int(tree.changed.sum()), 'object')}")
@@ -268,13 +268,13 @@ class ComparisonView(PlainResult):
                 yield Prose(text, 1, hanging="  ")
             yield from _and_more(int(moved.sum()))
         if replaced.any():
-            yield from _named("Replaced by another of the same name", other, matching.after[replaced])
-        yield from _named("Gone", one, matching.gone)
+            yield from named_entries("Replaced by another of the same name", other, matching.after[replaced])
+        yield from named_entries("Gone", one, matching.gone)
         note = ""
         if tree.new_to_anyone:
             rights = joined(f"{right.name} {count:,}" for right, count in tree.new_to_anyone.items())
             note = f"; anyone else may {rights} of them"
-        yield from _named("New", other, matching.new, note)
+        yield from named_entries("New", other, matching.new, note)
 
 
 _CAUSES = {
@@ -311,7 +311,7 @@ def _paths(survey: Survey, some: NDArray[np.int64]) -> list[str]:
     return [known[place] for place in some.tolist()]
 
 
-def _changed(tree: Compared) -> Iterator[Changed]:
+def changed_kinds(tree: Compared) -> Iterator[Changed]:
     """Each distinct change, with an example and how many there are."""
     one, other, matching = tree.pair.before.survey, tree.pair.after.survey, tree.matching
     counts: dict[tuple[int, int], list[int]] = {}
@@ -330,7 +330,7 @@ def _changed(tree: Compared) -> Iterator[Changed]:
         yield Changed(had.posture, has.posture, other.path(example), count, flags, every)
 
 
-def _named(title: str, survey: Survey, some: NDArray[np.int64], note: str = "") -> Iterator[Block]:
+def named_entries(title: str, survey: Survey, some: NDArray[np.int64], note: str = "") -> Iterator[Block]:
     """The topmost of these entries, with how many are in each."""
     if not len(some):
         return

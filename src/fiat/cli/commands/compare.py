@@ -4,17 +4,21 @@ change; what was changed, moved, replaced, is gone and is new; accounts and moun
 A and B are snapshots, folders of snapshots (fiat save --add), or live, which is this host
 as it is. Of a folder it is the last snapshot, or with --at the last one up to that time:
 'yesterday 18:00', monday, '3 hours ago', 2026-11-25T18:00. Gains and losses are counted
-on what both have, by its path, or by its identity where it was moved."""
+on what both have, by its path, or by its identity where it was moved.
+
+Two directories of this host are compared with each other, by the names under them."""
 
 import argparse
 
-from fiat.app.compare import LIVE, compared, open_state
+from fiat.app.compare import LIVE, are_trees, compared, open_state, trees_compared
+from fiat.app.hosts import open_host
 from fiat.app.status import ExitStatus
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_format, add_null, add_paths_behind, output_of
+from fiat.cli.options.common import add_format, add_null, add_paths_behind, not_with, output_of
 from fiat.cli.options.selections import add_choice, selected
 from fiat.cli.progress import Progress
 from fiat.render.compare import ComparisonView
+from fiat.render.output import Output
 
 EXAMPLES = (
     ("what a week changed on the sample host", "fiat compare skerry skerry-later"),
@@ -40,6 +44,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Compare, and say what differs."""
     output = output_of("compare", args)
+    if are_trees(args.before, args.after):
+        return _trees(args, output)
     before = open_state(args.before, args.at, accounts=args.accounts, incomplete=args.incomplete)
     after = open_state(args.after, accounts=args.accounts, incomplete=args.incomplete)
     with Progress(output.shows_progress) as progress:
@@ -59,4 +65,26 @@ def run(args: argparse.Namespace) -> int:
     output.add(ComparisonView(found, before, after, args.paths, gains_only=args.gains_only, with_paths=args.with_paths))
     output.caveat(of_host(before.host))
     output.caveat(of_host(after.host))
+    return output.finish()
+
+
+def _trees(args: argparse.Namespace, output: Output) -> int:
+    from fiat.render.comparetrees import TreesView
+
+    for option, given in (("PATH", args.paths), ("--at", args.at), ("--incomplete", args.incomplete)):
+        not_with(option, given, "two directories", True, "these are compared as they are, with all under them")
+    host = open_host(None, args.accounts)
+    with Progress(output.shows_progress) as progress:
+        found = trees_compared(
+            host,
+            args.before,
+            args.after,
+            selected(args, host.accounts),
+            problem=output.problem,
+            progress=progress.report,
+        )
+    output.status = ExitStatus.NO if found.differs else ExitStatus.DONE
+    output.only_what_is_wrong(wrong=found.differs)
+    output.add(TreesView(found, host.accounts, gains_only=args.gains_only, with_paths=args.with_paths))
+    output.caveat(of_host(host))
     return output.finish()

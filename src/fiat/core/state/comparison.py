@@ -5,7 +5,7 @@ of the two; here the entries are matched that it is asked of, and each effect
 is put beside its cause.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -14,6 +14,8 @@ from numpy.typing import NDArray
 from fiat.core.ask.effects import Effects
 from fiat.core.ask.pathsbehind import Entries
 from fiat.core.ask.treeeffects import AnswerDifference, Asker, Pair, View
+from fiat.core.ask.treeeffects import effects as effects_of_pairs
+from fiat.core.ask.who import universe_of
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Mount, Posture
@@ -21,11 +23,11 @@ from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.rules.difference import diff
 from fiat.core.state.causes import OTHER, Cause, CauseQuestion, Side, causes
-from fiat.core.state.matching import AccountChange, Matching, account_changes, match, people_of_both
+from fiat.core.state.matching import AccountChange, Matching, account_changes, match, match_by_name, people_of_both
 from fiat.core.tree.assembly import with_joint_profiles
 from fiat.core.tree.distinct import distinct_values, first_places
 from fiat.core.tree.profile import Profile
-from fiat.core.tree.survey import EntryChooser
+from fiat.core.tree.survey import EntryChooser, Survey
 
 _LOOKS = 10_000
 """So many times at most a cause is looked for: of what makes a difference on most paths first."""
@@ -122,6 +124,29 @@ def compare(
     return Comparison(told, account_changes(before.accounts, after.accounts), mounts, effects, cells, both.after)
 
 
+class NameComparison(NamedTuple):
+    """Two trees of one host, compared by the names below their tops; who can more, and who less, in the second."""
+
+    compared: Compared
+    effects: Effects
+
+    @property
+    def differs(self) -> bool:
+        """Whether any posture differs, or a name is in one of them alone."""
+        matching = self.compared.matching
+        return bool(self.compared.changed.any() or len(matching.gone) or len(matching.new))
+
+
+def compare_by_name(host: Host, one: View, other: View, taking: EntryChooser | None = None) -> NameComparison:
+    """Compare two trees of one host name by name; only what is meant, if ``taking`` is given."""
+    found = matched(one, other, taking, match_by_name)
+    views = found.pair.before, found.pair.after
+    postures = [walked.posture for view in views for walked in view.route.objects]
+    universe = universe_of(host.accounts, postures, profiles=[view.survey.profiles for view in views])
+    asking = Asker(host, host, (universe, universe))
+    return NameComparison(found, effects_of_pairs(asking, [found.pair]))
+
+
 def _open(asking: Asker, found: Compared, stranger: int) -> Iterator[tuple[Right, int]]:
     """How much of what is new anyone else may read, write or execute."""
     view, new = found.pair.after, found.matching.new
@@ -133,10 +158,15 @@ def _open(asking: Asker, found: Compared, stranger: int) -> Iterator[tuple[Right
                 yield right, count
 
 
-def matched(one: View, other: View, taking: EntryChooser | None = None) -> Compared:
+def matched(
+    one: View,
+    other: View,
+    taking: EntryChooser | None = None,
+    matching: Callable[[Survey, Survey], Matching] = match,
+) -> Compared:
     """How one tree and what it was match, and what of it changed; who gained by it is not asked."""
     surveys = with_joint_profiles(one.survey, other.survey)
-    found = match(*surveys)
+    found = matching(*surveys)
     if taking is not None:
         found = _chosen(found, surveys[0].chosen(taking), surveys[1].chosen(taking))
     changed = _changed(surveys[0].profile[found.before], surveys[1].profile[found.after], list(surveys[0].profiles))

@@ -184,6 +184,11 @@ def match(before: Survey, after: Survey) -> Matching:
     return _Matcher(before, after).match()
 
 
+def match_by_name(before: Survey, after: Survey) -> Matching:
+    """Match the entries of two trees that are apart, by their names below the two tops alone: nothing was moved."""
+    return _Matcher(before, after).match(by_identity=False)
+
+
 class _Side:
     """One of the two trees, with what is in each directory at hand."""
 
@@ -232,11 +237,11 @@ class _Matcher:
         self.names = len(names) + 1
         self.by_identity = np.zeros(len(before), np.bool_)
 
-    def match(self) -> Matching:
+    def match(self, *, by_identity: bool = True) -> Matching:
         one, other = self.one, self.other
         one.match[0] = other.match[0] = 0
         self._by_name(np.zeros(1, np.int64), np.zeros(1, np.int64))
-        while True:
+        while by_identity:
             found = self._by_identity()
             if not len(found[0]):
                 break
