@@ -15,7 +15,8 @@ def scenes() -> tuple[Scene, ...]:
 
 
 class BuiltSample(NamedTuple):
-    """Where the sample host's tree and its accounts are now, and in words what the tree has not.
+    """Where the sample host's tree and its accounts are now, and in words what the tree has not; all of it is in
+    ``folder``, and ``settings`` is a file that has a shell say of every command which accounts are meant.
 
     The accounts are ``followed`` where something is changed, for nobody but root can put others in their place.
     """
@@ -24,6 +25,8 @@ class BuiltSample(NamedTuple):
     accounts: str
     left_out: list[str]
     followed: bool
+    folder: str
+    settings: str
 
 
 def build(folder: str) -> BuiltSample:
@@ -39,4 +42,6 @@ def build(folder: str) -> BuiltSample:
         followed = True
     except UntrustedFile:
         followed = False
-    return BuiltSample(f"{folder}{building.TOP}/skerry", accounts, left_out, followed)
+    return BuiltSample(
+        f"{folder}{building.TOP}/skerry", accounts, left_out, followed, folder, f"{folder}/{building.SETTINGS}"
+    )

@@ -3,7 +3,7 @@
 import importlib
 from collections.abc import Callable
 
-from fiat.cli.options.common import COMMON, common_in, show_what_is_held
+from fiat.cli.options.common import COMMON, common_in, show_what_is_held, take_usual_accounts
 from fiat.cli.options.paths import take_paths
 from fiat.cli.parser import Parser
 from fiat.core.text import near
@@ -168,6 +168,7 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
     command = load(name)
     parsed = command.parser.parse_args(command.prepare(arguments))
     parsed.command = name
+    take_usual_accounts(parsed)
     ready()
     if hasattr(parsed, "paths_from"):
         take_paths(parsed)

@@ -2,6 +2,7 @@
 
 import errno
 import os
+import shlex
 import shutil
 import stat
 
@@ -20,6 +21,9 @@ TOP = "/srv"
 ACCOUNTS = "accounts"
 """The folder beside the tree that holds the accounts files."""
 
+SETTINGS = "settings.sh"
+"""The file beside it that has a shell say so of every command."""
+
 
 def build(folder: str) -> list[str]:
     """Make the sample tree and its accounts under ``folder``, which is absent or empty.
@@ -37,7 +41,7 @@ def build(folder: str) -> list[str]:
             raise PathError(folder, errno.EPERM, "build the sample host in", hint)
         if os.listdir(held):
             raise PathError(folder, errno.ENOTEMPTY, "build the sample host in")
-        objects = _build_in(f"/proc/self/fd/{held}")  # wherever the folder is moved
+        objects = _build_in(f"/proc/self/fd/{held}", folder)  # wherever the folder is moved
     except OSError as error:
         path = str(error.filename or folder).replace(f"/proc/self/fd/{held}", folder)
         raise PathError(path, error.errno or errno.EIO, "make") from error
@@ -47,9 +51,11 @@ def build(folder: str) -> list[str]:
     return [f"{folder}{o.path} has no {'/'.join(o.posture.flags)} flag" for o in objects if o.posture.flags]
 
 
-def _build_in(folder: str) -> list[Object]:
-    """Make it all; the objects by their paths on the sample host."""
+def _build_in(folder: str, named: str) -> list[Object]:
+    """Make it all in ``folder``, which others know as ``named``; the objects by their paths on the sample host."""
     shutil.copytree(sample.ACCOUNTS, os.path.join(folder, ACCOUNTS))
+    with open(os.path.join(folder, SETTINGS), "x", encoding="utf-8", errors="surrogateescape") as file:
+        file.write(f"FIAT_ACCOUNTS={shlex.quote(os.path.join(named, ACCOUNTS))}\nexport FIAT_ACCOUNTS\n")
     objects = [
         object_
         for object_ in snapshot.read(sample.SNAPSHOT).objects.values()

@@ -17,6 +17,10 @@ def introduction(scenes: int) -> Iterator[Block]:
     )
 
 
+GO_ON = "Enter goes on, q ends it: "
+"""What is asked before each chapter."""
+
+
 def scene_blocks(scene: Scene, command: str) -> Iterator[Block]:
     """The story of a scene, and the command that follows."""
     if scene.part:
@@ -46,15 +50,16 @@ class BuiltView(PlainResult):
     def blocks(self) -> Iterator[Block]:
         """Where it is, a few commands, and what it has not."""
         top, accounts = shell_word(self.found.top), shell_word(self.found.accounts)
-        yield Prose(f"The sample host's tree is in {top}, its accounts in {accounts}. Try:")
+        yield Prose(f"The sample host's tree is in {top}, its accounts in {accounts}. Have them meant, and try:")
         yield BLANK
+        yield Verbatim(f". {shell_word(self.found.settings)}", 1)
         for line in (
             f"fiat show {top}/gauge/raw",
             f"fiat why surveyor read {top}/observatory/2026/november/barometer.csv",
             f"fiat who {top}/dropbox",
             f"fiat set {top}/observatory --mode o+x --preview",
         ):
-            yield Verbatim(f"{line} --accounts {accounts}", 1)
+            yield Verbatim(line, 1)
         yield BLANK
         if not self.found.followed:
             yield Prose(
@@ -65,3 +70,6 @@ class BuiltView(PlainResult):
         yield Verbatim("Unlike the sample host held in the file:")
         for line in self.found.left_out:
             yield Prose(f"{visible(line)}, so that the tree can simply be removed", 1)
+        yield BLANK
+        yield Verbatim("Remove all of it, and forget the accounts, with:")
+        yield Verbatim(f"rm -r {shell_word(self.found.folder)}; unset FIAT_ACCOUNTS", 1)

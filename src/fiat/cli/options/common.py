@@ -90,7 +90,7 @@ COMMON = {
     "--null": "just the paths, as they are, each ended by NUL",
     "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
     "--trust-file": "follow a file that says what to do, though others could write it",
-    "--accounts": "take users and groups from DIR/passwd and DIR/group",
+    "--accounts": "take users and groups from DIR/passwd, DIR/group (or FIAT_ACCOUNTS)",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
 }
@@ -204,7 +204,14 @@ def say_groups(words: str, host: Host, output: Output) -> None:
             output.complain(f"{known}, membership alone")
 
 
+def take_usual_accounts(args: argparse.Namespace) -> None:
+    """Take the accounts that the environment names, where the command line names none, and no host in a file."""
+    if "snapshot" in args and args.snapshot is None and args.accounts is None:
+        args.accounts = os.environ.get("FIAT_ACCOUNTS") or None
+
+
 def same_host(args: argparse.Namespace) -> list[tuple[str, str]]:
     """The options by which another command line speaks of the same host."""
-    about = [("--from", args.snapshot), ("--accounts", args.accounts)]
+    said_elsewhere = args.accounts == os.environ.get("FIAT_ACCOUNTS")
+    about = [("--from", args.snapshot), ("--accounts", None if said_elsewhere else args.accounts)]
     return [(option, value) for option, value in about if value is not None]
