@@ -110,7 +110,7 @@ class _Making:
             return len(self.changes) - 1
         wish = self.wish if target.wish is None else target.wish(profile)
         self.asked |= {(one.entry.tag, one.entry.id) for one in (*wish.access.entries, *wish.default.entries)}
-        self.group_asked |= wish.gid is not None and wish.like is None
+        self.group_asked |= target.wish is None and wish.gid is not None and wish.like is None
         asked = named and (wish.default.changes or wish.flags or wish.no_flags or posture.kind is Kind.SYMLINK)
         if not wish.concerns(posture) and not asked:
             return NOT_MEANT

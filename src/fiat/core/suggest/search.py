@@ -211,8 +211,9 @@ def _worth_telling(ways: list[Way]) -> list[Way]:
 
 def _rank(way: Way) -> tuple[object, ...]:
     """How early a way is told: by what it lacks, then by what it costs; among those that open nothing to anyone else,
-    what a guard would refuse comes last."""
-    objected = way.plan is not None and bool(way.plan.guards)
+    what a guard would refuse comes last, and of that what makes somebody owner."""
+    refused = way.plan is not None and bool(way.plan.guards)
+    objected = refused + (refused and way.cost.by_owner)
     return sum(one.paths for one in way.short), way.cost.against, way.cost.anyone_else, objected, way.cost
 
 
