@@ -244,12 +244,6 @@ def test_accounts_that_are_no_files_do_not_hang(folder: str) -> None:
     assert (done.returncode, "it is no regular file" in done.stderr) == (2, True)
 
 
-def test_the_readme_shows_what_the_program_prints() -> None:
-    readme = (Path(__file__).parent.parent / "README.md").read_text()
-    command, _, shown = readme.partition("$ fiat ")[2].partition("\n\n")
-    assert shown.startswith(program(*shlex.split(command)).stdout + "```")
-
-
 def test_json_problems_carry_the_errno() -> None:
     value = json.loads(sample("show", "/nowhere", "/", "--format", "json").stdout)
     assert value["problems"] == [{"path": "/nowhere", "errno": "ENOENT", "message": "No such file or directory"}]

@@ -3,12 +3,14 @@
 import io
 import os
 import re
+import shlex
 from contextlib import redirect_stdout
 from pathlib import Path
 
 import pytest
 
 import fiat
+from support.program import fiat as run_program
 from support.program import machine
 
 README = Path(__file__).parent.parent / "README.md"
@@ -34,6 +36,17 @@ def test_the_example_of_the_readme_prints_what_it_says() -> None:
     with redirect_stdout(io.StringIO()) as out:
         exec(compile(code, "README.md", "exec"), {})
     assert out.getvalue() == said
+
+
+def test_the_recipes_of_the_readme_print_what_they_say() -> None:
+    """Each line that is shown comes, in this order, and nothing between two lines that are not parted by dots."""
+    shown = re.findall(r"^\$ fiat (.*)\n((?:(?!\$ |```).*\n)+)", README.read_text(), re.M)
+    assert len(shown) >= 7
+    for command, said in shown:
+        printed = run_program(*shlex.split(command)).stdout
+        for part in said.split("…\n"):
+            assert part in printed, command
+            printed = printed[printed.index(part) + len(part) :]
 
 
 def test_all_that_is_promised_is_there() -> None:
