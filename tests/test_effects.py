@@ -44,6 +44,7 @@ from support.estates import (
     keep,
     people,
     remember,
+    topmost,
     write_accounts,
 )
 from support.filesystems import fresh
@@ -136,6 +137,14 @@ class Judge:
             if said not in real:
                 text = f"{name}: said {dict(said - real[0])}, really {dict(real[0] - said)}"
                 self._differs(estate, actor, words, text)
+                continue
+            there = topmost(one, other, may_be[real.index(said)])
+            for shift in told[name]:
+                named, really = set(shift["topmost"]), there[shift["who"], shift["right"]]
+                if shift["right"] not in unsure and (not named <= really or len(named) + shift["more"] != len(really)):
+                    who, more = f"{shift['who']} {shift['right']}", shift["more"]
+                    text = f"{name}: {who}: named {sorted(named)} and {more} more, really {sorted(really)}"
+                    self._differs(estate, actor, words, text)
         elsewhere = frozenset(one for one in before ^ after if one[2] not in may_be[0])
         if not only_as_documented(estate, elsewhere, may_be[0], told):
             self._differs(estate, actor, words, f"elsewhere: {sorted(elsewhere)[:5]}")

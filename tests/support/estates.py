@@ -312,6 +312,15 @@ def between(before: Having, after: Having, known: Container[str]) -> Shifts:
     return Counter((who, right) for who, right, path in after - before if path in known)
 
 
+def topmost(before: Having, after: Having, known: Container[str]) -> dict[tuple[str, str], set[str]]:
+    """Where what is in ``after`` and was not before is, by who and right: the paths in whose directory it is not."""
+    found: dict[tuple[str, str], set[str]] = {}
+    for who, right, path in after - before:
+        if path in known:
+            found.setdefault((who, right), set()).add(path)
+    return {key: {path for path in paths if os.path.dirname(path) not in paths} for key, paths in found.items()}
+
+
 def paths_under(estate: Estate, words: list[str]) -> set[str]:
     """Everything at and under the paths that are named: what gains and losses speak of."""
     targets = list(itertools.takewhile(lambda word: not word.startswith("--"), words[1:]))
