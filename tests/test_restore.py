@@ -127,7 +127,7 @@ def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
     and nobody gains by taking away."""
     write_accounts(str(tmp_path))
     accounts = from_folder(str(tmp_path))
-    moved = 0
+    moved = told = 0
     with protections(), fresh("here") as top, crowd() as everyone:
         for seed in range(FIRST + 1530, FIRST + 1530 + 2 * SEEDS):
             held = tmp_path / f"{seed}.jsonl.zst"
@@ -140,13 +140,19 @@ def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
                 had.append(having(estate, everyone))  # noqa: B023
                 inodes.update(_inodes(estate.top))  # noqa: B023
 
-            estate, _, _ = changed_estate(top, seed, people, held, look)
+            estate, was, week = changed_estate(top, seed, people, held, look)
             with estate:
                 remember(estate)
                 kept = keep(estate)
                 before = having(estate, everyone)
                 found = planned(held, people, only)
-                apply(found.planned, None, problem=lambda _: None)
+                failed: list[PathError] = []
+                apply(found.planned, None, problem=failed.append)
+                tried = {item.path for item in found.planned.plan.to_write()} - {one.path for one in failed}
+                old = {new: one for one, new in week.now.items()}
+                for path in tried:
+                    assert (state_of(path) == was[old[path]]) == (path not in found.otherwise), (seed, path)
+                told += len(tried)
                 remember(estate)
                 after = having(estate, everyone)
                 if only is RestoreDirection.LOST:
@@ -162,6 +168,7 @@ def test_only_one_direction(only: RestoreDirection, tmp_path: Path) -> None:
                 bring_back(estate, kept)
     report(f"only {only.value}", shifts=moved)
     assert moved > 4 * SEEDS
+    assert told
 
 
 def test_what_is_cut_short_is_put_back_as_far_as_it_goes(tmp_path: Path) -> None:

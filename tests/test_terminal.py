@@ -13,7 +13,8 @@ from termios import TIOCSWINSZ
 
 import pytest
 
-from support.program import PROGRAM, fork
+from support.places import trusted_folder
+from support.program import PROGRAM, fiat, fork
 
 S = "/srv/skerry"
 
@@ -86,7 +87,7 @@ def test_everything_fits(words: tuple[str, ...], columns: int) -> None:
     assert text
     for line in text.splitlines():
         # what is to be copied stays in one piece
-        assert len(line) <= columns or line.strip().startswith(("fiat set", "--accept", "hexadecimal", "base64")), line
+        assert len(line) <= columns or line.strip().startswith(("fiat set", "fiat let", "--accept", "hexadecimal", "base64")), line
 
 
 @pytest.mark.parametrize("words", COMMANDS)
@@ -153,3 +154,44 @@ def test_progress_is_shown_where_it_is_long_and_only_on_a_terminal(tmp_path: obj
     assert done.stderr == ""
     change = ("set", str(tmp_path), "--below", "--mode", "go=r", "--no-history")
     assert "changed:" in on_terminal(100, program=(*program, *change))
+
+
+def _of_the_pager(*words: str, pager: str, **environment: str) -> str:
+    return of_the_sample(80, *words, PAGER=pager, FIAT_PAGER=environment.pop("FIAT_PAGER", pager), **environment)
+
+
+def test_what_does_not_fit_goes_through_the_pager_and_nothing_else_does() -> None:
+    """A terminal of 40 rows; the pager marks what it is given. Colours stay, and so does the answer."""
+    long, short, mark = ("show", S, "--below"), ("show", f"{S}/keys"), "sed s/^/through:/"
+    paged = _of_the_pager(*long, pager=mark).splitlines()
+    assert all(line.startswith("through:") for line in paged)
+    assert [line.removeprefix("through:") for line in paged] == of_the_sample(80, *long).splitlines()
+    assert "\x1b[" in paged[3]
+    assert _of_the_pager(*short, pager=mark) == of_the_sample(80, *short)
+    assert _of_the_pager(*long, "--no-pager", pager=mark) == of_the_sample(80, *long)
+    for other in ("", "cat", "no-such-program -x", "unclosed '"):
+        assert "through:" not in _of_the_pager(*long, pager=other)
+        assert plain(_of_the_pager(*long, pager=other)) == plain(of_the_sample(80, *long))
+    assert "through:" in _of_the_pager(*long, pager="", FIAT_PAGER=mark)
+    # whoever has become another user is given nothing that runs what it is told
+    assert "through:" not in _of_the_pager(*long, pager=mark, SUDO_USER="nobody")
+    # what is wrong is told when the pager is done
+    assert plain(_of_the_pager(*long, "/nowhere", pager=mark)).splitlines()[-1].startswith("fiat show: cannot look at")
+    assert len(_of_the_pager(*long, pager="head -3").splitlines()) == 3
+    # what changes something is never held back
+    assert "through:" not in on_terminal(80, "decode", "755", environment={"PAGER": mark})
+
+
+def test_a_list_of_runs_has_a_line_for_each() -> None:
+    """However long the command line: what is cut is the middle of a path, and the last line is the latest run."""
+    with trusted_folder() as folder:
+        deep = f"{folder}/{'a-rather-long-name-of-a-directory/' * 3}"
+        os.makedirs(deep)
+        history = ("--history", f"{folder}/h.db")
+        for mode in ("700", "750", "755"):
+            assert fiat("set", deep, "--mode", mode, "--below", *history).returncode == 0
+        for columns in (80, 120):
+            lines = plain(on_terminal(columns, "history", *history)).splitlines()
+            rows = [line for line in lines if line.startswith("  ") and line.split()[0].isdecimal()]
+            assert [row.split()[0] for row in rows] == ["1", "2", "3"]
+            assert all(len(row) <= columns and "…" in row for row in rows)

@@ -1,6 +1,7 @@
 """Undoing several runs as one: each path is what it was before the first of them, whatever happened in between."""
 
 import os
+import pwd
 import random
 from pathlib import Path
 
@@ -214,3 +215,72 @@ def test_undoing_again_and_again_ends_where_it_began(seed: int) -> None:
         assert "nothing is left to undo" in errors
         assert states(past.top) == first
         assert marks == sorted(marks)
+
+
+@pytest.mark.root
+def test_who_had_logged_in_is_kept_and_undo_by_time_leaves_what_is_others() -> None:
+    """By the login id of the kernel, which whoever runs this sets in a child; else what the environment claims."""
+    with trusted_folder() as folder:
+        paths, history = [make(f"{folder}/{name}", 0o644) for name in "abc"], ("--history", f"{folder}/h.db")
+        logged_in = _as_login(33, "set", paths[0], "600", *history)
+        for path, variable in ((paths[1], {"SUDO_USER": "nobody"}), (paths[2], {})):
+            assert fiat("set", path, "600", *history, env=variable).returncode == 0
+        runs = {run["run"]: run["behind"] for run in answer(("history", *history, "--json"))["results"]}
+        if logged_in:
+            assert runs[1] == {"uid": 33, "name": pwd.getpwuid(33).pw_name, "said_by": ""}
+        nobody = {"uid": pwd.getpwnam("nobody").pw_uid, "name": "nobody", "said_by": "SUDO_USER"}
+        assert runs[2] == nobody
+        listed = [run["run"] for run in answer(("history", "--by", "nobody", *history, "--json"))["results"]]
+        assert listed == [2]
+        shown = fiat("undo", "--since", "1h", "--preview", *history, env={})
+        if logged_in and runs[3] is None:
+            assert "Of others, and left as they are: 2 runs" in shown.stdout
+            assert "Run 3, of " in shown.stdout
+        assert fiat("undo", "--since", "5m", *history, env={"SUDO_USER": "nobody"}).returncode == 0
+        assert [mode_of(path) for path in paths[1:]] == [0o644, 0o600 if runs[3] != nobody else 0o644]
+        assert fiat("undo", "--since", "today", "--by", "everyone", *history).returncode == 0
+        assert {mode_of(path) for path in paths} == {0o644}
+        assert fiat("undo", "--last", "2", *history).returncode == 2
+
+
+def _as_login(uid: int, *words: str) -> bool:
+    """Run ``fiat`` where the kernel knows that this user logged in; whether it lets that be set here."""
+    child = os.fork()
+    if not child:
+        try:
+            with open("/proc/self/loginuid", "w", encoding="ascii") as file:
+                file.write(str(uid))
+            done = fiat(*words, env={})
+            os._exit(done.returncode)
+        except OSError:
+            os._exit(77)
+        finally:
+            os._exit(70)
+    status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    if status == 77:
+        assert fiat(*words).returncode == 0
+    else:
+        assert status == 0
+    return status != 77
+
+
+@pytest.mark.root
+def test_what_another_run_changed_since_is_said_of_that_very_path() -> None:
+    """And of no other; nor of a run that failed there, or was for it and did nothing."""
+    with trusted_folder() as folder:
+        one, other, history = (
+            make(f"{folder}/one", 0o644),
+            make(f"{folder}/other", 0o644),
+            ("--history", f"{folder}/h.db"),
+        )
+        assert fiat("set", one, other, "600", *history).returncode == 0
+        assert fiat("set", one, "640", *history).returncode == 0
+        os.chmod(other, 0o604)
+        done = fiat("undo", "1", *history)
+        assert done.returncode == 3
+        lines = {line.split("'")[1]: line for line in done.stderr.splitlines()}
+        assert lines[one].endswith("run 2 changed it since: fiat undo 2 comes first")
+        assert "it was changed since by someone else" in lines[other]
+        assert "busy" not in done.stderr.lower()
+        (problem, _) = answer(("undo", "1", "--preview", *history, "--json"))["problems"]
+        assert problem["errno"] is None

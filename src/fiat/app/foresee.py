@@ -55,9 +55,10 @@ class Foresight(NamedTuple):
 
     @property
     def surprises(self) -> list[Finding]:
-        """What may surprise; of an arrangement it is what it is for, but for what is dangerous."""
-        found = self.forecast.surprises
-        return found if self.arranged is None else [one for one in found if one.weight != "odd"]
+        """What may surprise; what an arrangement makes by itself is what it is for, but for what is dangerous."""
+        found, asked = self.forecast.surprises, self.forecast.asked
+        by_itself = self.arranged is not None and asked.asking is None and asked.source is None
+        return [one for one in found if one.weight != "odd"] if by_itself else found
 
     @property
     def caveats(self) -> list[Finding]:
