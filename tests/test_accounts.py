@@ -137,6 +137,7 @@ def test_a_process_with_other_groups_is_said_first() -> None:
             gone = machine("who", folder, "--if-gone", "keeper", "--accounts", folder)["results"][0]
             assert set(children) <= set(gone["processes"])
             assert [one["name"] for one in gone["emptied"]] == ["watch", "survey"]
+            assert gone["own_group"] is None
         finally:
             for child in children:
                 os.kill(child, signal.SIGKILL)
@@ -209,3 +210,26 @@ def test_a_group_where_a_user_is_meant_is_that_group() -> None:
             assert group.stdout == plain.stdout
         assert "this is about group:watch, membership alone" in group.stderr
     assert sample("why", "user:watch", "read", TOP).returncode == 2
+
+
+@pytest.mark.root
+def test_what_goes_with_an_account_is_its_own_group_and_what_others_have_by_it() -> None:
+    """As each of them would lose it by leaving that group."""
+    with trusted_folder() as folder:
+        Path(f"{folder}/passwd").write_text("root:x:0:0::/:\nkeeper:x:20001:30001::/:\naide:x:20002:30002::/:\n")
+        Path(f"{folder}/group").write_text("root:x:0:\nkeeper:x:30001:aide\naide:x:30002:\n")
+        top = make(f"{folder}/top", 0o750, directory=True)
+        os.chown(make(f"{top}/file", 0o640), 20001, 30001)
+        os.chown(top, 20001, 30001)
+        gone = machine("who", top, "--if-gone", "keeper", "--accounts", folder)["results"][0]
+        (without,) = gone["without_own_group"]
+        leaving = machine("who", top, "--below", "--if-not-member", "aide:keeper", "--accounts", folder)[
+            "against_today"
+        ]
+        assert gone["own_group"] == "keeper"
+        assert without["losses"] == leaving["losses"]
+        assert {(one["who"], one["right"], one["paths"]) for one in without["losses"]} >= {("aide", "read", 2)}
+        assert (
+            "If its own group keeper goes with it:"
+            in fiat("who", top, "--if-gone", "keeper", "--accounts", folder).stdout
+        )

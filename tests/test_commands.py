@@ -1,8 +1,11 @@
 """The built program on the sample host and on real files: what it says, in text and in JSON."""
 
+import itertools
 import json
 import os
+import pty
 import stat
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -11,7 +14,7 @@ from fiat.core.model import accesslist, listbytes
 from fiat.core.model.listbytes import ACCESS_XATTR
 from fiat.core.model.principals import Principal
 from fiat.core.words.entries import parse_list
-from support.program import fiat, fiat_as, machine, sample
+from support.program import PROGRAM, fiat, fiat_as, machine, sample
 
 S = "/srv/skerry"
 SAMPLE = ("--from", "skerry")
@@ -172,6 +175,66 @@ def test_the_demo_runs_to_its_end() -> None:
         assert part in done.stdout
 
 
+def test_the_demo_stops_before_each_chapter_for_whoever_sits_there() -> None:
+    """On a terminal; q ends it, and --no-pause goes on."""
+    leader, follower = pty.openpty()
+    child = subprocess.Popen([*PROGRAM, "demo"], stdin=follower, stdout=follower, stderr=follower)
+    os.close(follower)
+    seen = b""
+    for answer_ in (b"\n", b"q\n"):
+        while not seen.endswith(b"q ends it: "):
+            seen += os.read(leader, 65536)
+        os.write(leader, answer_)
+        seen += b"|"
+    assert child.wait() == 0
+    os.close(leader)
+    assert (seen.count(b"== Understand =="), seen.count(b"== Change ==")) == (1, 0)
+    assert "q ends it" not in fiat("demo", "--no-pause").stdout
+
+
+def test_all_that_is_wrong_is_told_quietly_and_nothing_else() -> None:
+    """What a timer runs: nothing while all is well, and where not just that, with the same status."""
+    for words, status, has, lacks in (
+        (("check", "skerry"), 1, "broken  the chart press writes its log", "held"),
+        (("audit", "/srv"), 1, "calibration.ini: everyone may write to it", "odd  "),
+        (("compare", "skerry", "skerry-later"), 1, "Gains  read on 3 paths", "Not counted"),
+        (("compare", "skerry", "skerry"), 0, "", "skerry"),
+        (("audit", "/srv/skerry/keys"), 0, "", "keys"),
+        (("who", "/srv/skerry/keys", "--can", "write", "--anyone-else"), 1, "", "keys"),
+    ):
+        host = () if words[0] == "compare" else SAMPLE
+        loud, quiet = (fiat(*words, *more, *host) for more in ((), ("-q",)))
+        assert (loud.returncode, quiet.returncode, quiet.stderr) == (status, status, "")
+        assert has in quiet.stdout
+        assert lacks not in quiet.stdout
+        assert bool(quiet.stdout) == bool(has)
+
+
+def test_several_rights_have_a_column_each_on_one_way() -> None:
+    """Each mark is the step of that right where it is asked for alone; what is common stands there once."""
+    path = f"{S}/observatory/2026/november/barometer.csv"
+    for who, asked in (("surveyor", "read,write,delete"), ("tidefeed", "rw"), ("keeper", "read,write,execute")):
+        target = f"{S}/gauge/raw/0412.csv" if who == "tidefeed" else path
+        results = machine("why", who, asked, target, "--from", "skerry", status=1)["results"]
+        lines = sample("why", who, asked, target, "--all").stdout.splitlines()
+        (header,) = [number for number, line in enumerate(lines) if line.split()[:3] == ["at", "needs", "rule"]]
+        rights = lines[header].split()[4:]
+        assert rights == [one["right"] for one in results]
+        assert f": {who} at {target}" in lines[0]
+        columns = [lines[header].index(f"  {right}") + 2 for right in rights]
+        rows: dict[tuple[str, str], list[str]] = {}
+        for line in itertools.takewhile(str.strip, lines[header + 1 :]):
+            place, needs = line.split()[:2]
+            marks = [line[begin : begin + 4].strip() for begin in columns]
+            assert (place, needs) not in rows, "each step once"
+            rows[place, needs] = marks
+        for number, one in enumerate(results):
+            for steps, words in ((one["steps"], ("yes", "NO")), (one["beyond"], ("-", "no"))):
+                for step in steps:
+                    mark = rows[step["path"], step["needs"].split(",")[0]][number]
+                    assert mark == words[not step["allowed"]], (who, one["right"], step)
+
+
 @pytest.mark.root
 def test_the_built_sample_is_the_sample(folder: str) -> None:
     assert fiat("demo", f"{folder}/new").returncode == 0
@@ -184,6 +247,10 @@ def test_the_built_sample_is_the_sample(folder: str) -> None:
     for real, image in zip(built, held, strict=True):
         for field in ("kind", "mode", "owner", "group", "acl", "default", "capabilities", "target", "script"):
             assert real[field] == image[field], image["path"]
+    settings = Path(f"{top}/settings.sh")
+    shell = f'. "{settings}"; "$@"'
+    words = ("show", "--user", "surveyor", "--group", "watch", "-q")
+    assert subprocess.run(["sh", "-c", shell, "sh", *PROGRAM, *words], check=False).returncode == 0
     again = fiat("demo", f"{folder}/new")
     assert again.returncode == 2
     assert "not empty" in again.stderr

@@ -58,6 +58,27 @@ def test_all_that_is_promised_is_there() -> None:
         _ = fiat.nothing_of_this_name  # type: ignore[attr-defined]
 
 
+def test_what_is_printed_is_what_the_commands_show() -> None:
+    """A plan with its host and the ways whole; of others what belongs to them; a survey yields its paths."""
+    host, path = fiat.open_host("skerry"), "/srv/skerry/observatory"
+    planned = fiat.plan(host, [path], mode="o+rx")
+    shown = run_program("set", path, "--mode", "o+rx", "--preview", "--from", "skerry").stdout
+    assert f"{planned}\n" == shown
+    assert str(planned.plan) in shown
+    assert planned.plan.effects is not None
+    assert str(planned.plan.effects) in shown
+    barometer = f"{path}/2026/november/barometer.csv"
+    meant = fiat.let(host, "auditor", "read", [barometer])
+    told = run_program("let", "auditor", "read", barometer, "--from", "skerry").stdout
+    assert str(meant).splitlines()[:4] == told.splitlines()[:4]
+    assert meant.best is not None
+    assert str(meant.best).startswith(f"entry, at {path}\n")
+    assert "Gains  read on 3 paths and traverse on 3 paths: auditor" in str(meant.best)
+    table = {one["path"]: one["mode"] for one in machine("show", path, "--below", "--from", "skerry")["results"]}
+    assert {found: f"{posture.mode:04o}" for found, posture in fiat.survey(host, path) if found != path} == table
+    assert {"open_host", "survey", "let", "__version__"} <= set(dir(fiat))
+
+
 def test_it_answers_as_the_commands_do(tree: str) -> None:
     host = fiat.open_host()
     path = f"{tree}/one"

@@ -177,5 +177,6 @@ def test_every_change_goes_through_one_door() -> None:
     assert _callers(known, {"target_of", "targets_in"}) == {
         "core.suggest.drafting",
         "core.expect.mending",
+        "app.liketree",
         "app.undoeffects",
     }

@@ -42,6 +42,9 @@ COMMANDS = (
 )
 
 
+COPIED = ("fiat set", "fiat let", "--accept", "hexadecimal", "base64")
+"""How lines begin that are to be copied, and stay in one piece."""
+
 _NOTHING: Mapping[str, str] = {}
 _ALL = b"\x04all\x04"
 
@@ -87,7 +90,9 @@ def test_everything_fits(words: tuple[str, ...], columns: int) -> None:
     assert text
     for line in text.splitlines():
         # what is to be copied stays in one piece
-        assert len(line) <= columns or line.strip().startswith(("fiat set", "fiat let", "--accept", "hexadecimal", "base64")), line
+        assert len(line) <= columns or line.strip().startswith(
+            ("fiat set", "fiat let", "--accept", "hexadecimal", "base64")
+        ), line
 
 
 @pytest.mark.parametrize("words", COMMANDS)

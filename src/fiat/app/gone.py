@@ -5,9 +5,14 @@ from typing import NamedTuple
 
 from fiat.app.account import Membership, UserAccount, user_account
 from fiat.app.audit import evidence_of
+from fiat.app.hosts import arrive
 from fiat.app.problems import Note, Problem, raise_problem
+from fiat.app.question import Question
+from fiat.app.whobelow import who_below
+from fiat.core.ask.effects import Effects
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.errors import PathError
+from fiat.core.model.accounts import User
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.host.live.running import processes
 
@@ -15,13 +20,16 @@ from fiat.host.live.running import processes
 class Left(NamedTuple):
     """What an account leaves behind that is gone: all that it has to do with (``account``), memberships of groups that
     nobody is in then (``emptied``), what is ``started`` as it (None where that was not looked at), and the numbers of
-    its running ``processes``.
+    its running ``processes``. Where it has a group of its own, which goes with it when it is removed, and others are in
+    that, ``own_group`` is its name, and ``effects`` are what they lose in each tree.
     """
 
     account: UserAccount
     emptied: tuple[Membership, ...]
     started: tuple[StartedFile, ...] | None
     processes: tuple[int, ...]
+    own_group: str | None = None
+    effects: tuple[Effects, ...] = ()
 
 
 def if_gone(
@@ -55,9 +63,34 @@ def if_gone(
     started = evidence.started()
     for trouble in evidence.unread():
         problem(PathError(trouble.path, trouble.errno))
+    own, effects = _without_own_group(host, user, paths, across_mounts, progress)
     return Left(
         found,
         tuple(emptied),
         None if started is None else tuple(one for one in started if one.uid == user.uid),
         () if held else tuple(one.pid for one in processes() if one.uid == user.uid),
+        own,
+        effects,
     )
+
+
+def _without_own_group(
+    host: Host, user: User, paths: Sequence[str], across_mounts: bool, progress: Progress
+) -> tuple[str | None, tuple[Effects, ...]]:
+    """The group that is called as the user, and nobody else's primary one, with what its other members would lose."""
+    accounts = host.accounts
+    group = accounts.group_named(user.name)
+    if group is None or [one.name for one in accounts.primary_members(group.gid)] != [user.name]:
+        return None, ()
+    others = [one.name for one in accounts.listed_members(group.gid) if one.name != user.name]
+    if not others:
+        return None, ()
+    question = Question(host, if_not_member=[f"{name}:{group.gid}" for name in others])
+    found = []
+    for route in arrive(host, paths, lambda _: None):
+        there = who_below(
+            question, route, across_mounts=across_mounts, problem=lambda _: None, progress=progress
+        ).against_today
+        if there is not None:
+            found.append(there)
+    return group.name, tuple(found)

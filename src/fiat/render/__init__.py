@@ -29,6 +29,7 @@ __all__ = (
     "terminal",
     "treerecords",
     "umask",
+    "undo",
     "ways",
     "who",
     "why",

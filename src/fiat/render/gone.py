@@ -7,6 +7,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.text import Fields, counted, joined, several, visible
 from fiat.core.words import naming
 from fiat.render.account import UserAccountView, part_fields, tops
+from fiat.render.changes import effects_blocks, effects_fields
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 
 _NAMED = 4
@@ -30,6 +31,8 @@ class GoneView(PlainResult):
             if started is None
             else [{"path": one.path, "by": one.by, "run": one.run} for one in started],
             "processes": list(found.processes),
+            "own_group": found.own_group,
+            "without_own_group": [effects_fields(one) for one in found.effects],
             "trees": [
                 {
                     "path": tree.top,
@@ -58,6 +61,10 @@ class GoneView(PlainResult):
                 [f"{name} {one.right.name}s no more", f"{one.part.paths:,}", tops(one.part)] for one in tree.reached
             ]
             yield Table(["", "paths", "the topmost"], rows)
+        for effects in self.found.effects:
+            yield BLANK
+            yield Verbatim(f"If its own group {visible(self.found.own_group or '')} goes with it:")
+            yield from effects_blocks(effects, self.accounts, paths=False)
         if any(tree.owned.paths or tree.named.paths for tree in self.found.account.trees):
             yield BLANK
             again = f"Whoever is given number {user.uid} next gets what was {name}'s. To see it all:"

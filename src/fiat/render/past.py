@@ -1,21 +1,27 @@
-"""The history, one run of it, and undoing."""
+"""The history, and one run of it."""
 
-import time
-from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from fiat.app.undo import Undoing
-from fiat.core.change.history import Actor, Damage, ObjectFate, Run, RunEntry, RunState
+from fiat.core.change.history import Damage, ObjectFate, Run, RunEntry, RunState
 from fiat.core.model.accounts import Accounts
-from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
-from fiat.core.text import FEW, Fields, counted, joined, of_all, several, shell_word, visible
-from fiat.render.changes import Changed, change_blocks, kept_fields, shift_blocks
-from fiat.render.ending import ending, history_fields, history_option
-from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
+from fiat.core.text import Fields, counted, joined, several, visible
+from fiat.render.changes import change_blocks, kept_fields
+from fiat.render.ending import history_option
+from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Table, Verbatim, unbroken
 from fiat.render.objects import iso_time
-from fiat.render.text import cells
+from fiat.render.runwords import (
+    changed_objects,
+    command_words,
+    count_of,
+    day_and_second,
+    run_row,
+    shortened_command,
+    state_words,
+    what_was,
+    who_in_full,
+)
 
 _FATES = {
     ObjectFate.PLANNED: "changed",
@@ -91,7 +97,7 @@ class RunsView(PlainResult):
             yield _nothing_yet(self.place)
         if not self.runs:
             return
-        rows = [_row(run) for run in reversed(self.runs)]
+        rows = [run_row(run) for run in reversed(self.runs)]
         yield Table(["run", "when", "who", "state", "paths", "command"], rows, shorten=shortened_command)
         claimed = sorted({run.behind.said_by for run in self.runs if run.behind is not None and run.behind.said_by})
         if claimed:
@@ -201,20 +207,20 @@ class RunView(PlainResult):
     def blocks(self) -> Iterator[Block]:
         """What is known of the run, and what it changed."""
         run, entries = self.run, list(self.entries)
-        yield Verbatim(Span(f"Run {run.number}, {_state(run)}", "strong"))
+        yield Verbatim(Span(f"Run {run.number}, {state_words(run)}", "strong"))
         rows = [
-            ["when", _when(run.started)],
-            ["who", _who_in_full(run)],
+            ["when", day_and_second(run.started)],
+            ["who", who_in_full(run)],
             ["in", visible(run.folder)],
             ["command", command_words(run)],
-            ["paths", _count(run)],
+            ["paths", count_of(run)],
         ]
-        rows += [["puts back", _what_was(number, self.known)] for number in run.all_undone]
-        rows += [["puts back a part of", _what_was(number, self.known)] for number in run.undoes_in_part]
+        rows += [["puts back", what_was(number, self.known)] for number in run.all_undone]
+        rows += [["puts back a part of", what_was(number, self.known)] for number in run.undoes_in_part]
         yield Table(["", ""], rows)
         yield BLANK
         # what was changed last is above the rest
-        yield from change_blocks(_changed((e.before, e.after, e.path) for e in reversed(entries)), self.accounts)
+        yield from change_blocks(changed_objects((e.before, e.after, e.path) for e in reversed(entries)), self.accounts)
         failed = [entry for entry in entries if entry.fate is ObjectFate.FAILED]
         if failed:
             yield Verbatim(f"Failed: {several([visible(entry.path) for entry in failed], 'paths')}")
@@ -229,7 +235,7 @@ class RunView(PlainResult):
         if pairs:
             yield BLANK
             yield Verbatim("Found otherwise than planned when read back, and as is shown here:")
-            yield from change_blocks(_changed(pairs), self.accounts)
+            yield from change_blocks(changed_objects(pairs), self.accounts)
         unseen = [visible(e.path) for e in entries if e.fate is ObjectFate.ASTRAY and e.found is None]
         if unseen:
             yield Verbatim(f"Could not be read back: {several(unseen, 'paths')}")
@@ -245,243 +251,3 @@ def _flat(value: Any) -> Any:
     if isinstance(value, dict):
         return next(iter(value.values()))
     return value
-
-
-def _changed(found: Iterable[tuple[Posture, Posture, str]]) -> Iterator[Changed]:
-    """Each distinct change with how many there are, and the first path."""
-    # of most that are alike, the postures are the very same: these are told apart first
-    kinds: dict[tuple[int, int], list[Any]] = {}
-    for before, after, path in found:
-        kind = kinds.get((id(before), id(after)))
-        if kind is None:
-            kinds[id(before), id(after)] = [before, after, [path], 1]
-        else:
-            kind[3] += 1
-            if kind[3] <= FEW:
-                kind[2].append(path)
-    counts: Counter[tuple[Posture, Posture]] = Counter()
-    paths: dict[tuple[Posture, Posture], list[str]] = {}
-    for before, after, some, count in kinds.values():
-        counts[before, after] += count
-        paths.setdefault((before, after), []).extend(some)
-    return (
-        Changed(*key, paths[key][0], count, every=tuple(paths[key]) if count <= FEW else ())
-        for key, count in counts.items()
-    )
-
-
-def _row(run: Run) -> list[Spans]:
-    words = " ".join(map(shell_word, _without_history(run.command[1:])))
-    undone = [*run.all_undone, *run.undoes_in_part]
-    if undone and run.command[2:3] != (str(undone[0]),):
-        what = "run" if len(undone) == 1 else "runs"
-        words += f" (of {what} {joined(map(str, sorted(undone)))})"
-    return [str(run.number), _day_and_time(run.started), _who(run), _state(run), _count(run), words]
-
-
-def _without_history(command: Sequence[str]) -> list[str]:
-    """The words without those that say which history it is: the one that is listed."""
-    found: list[str] = []
-    for place, word in enumerate(command):
-        if word != "--history" and command[place - 1 : place] != ("--history",) and not word.startswith("--history="):
-            found.append(word)
-    return found
-
-
-_CUT = "…"
-
-
-def shortened_command(words: str, room: int) -> str:
-    """A command line in ``room`` cells: paths lose what is in their middle, the longest first, and then the end."""
-    parts = words.split(" ")
-    while cells(" ".join(parts)) > room:
-        longest = max(range(len(parts)), key=lambda place: cells(parts[place]) if "/" in parts[place] else 0)
-        over = cells(" ".join(parts)) - room
-        shorter = _without_middle(parts[longest], max(cells(parts[longest]) - over, _SHORTEST))
-        if "/" not in parts[longest] or shorter == parts[longest]:
-            break
-        parts[longest] = shorter
-    found = " ".join(parts)
-    while found and cells(found) > room:
-        found = found.removesuffix(_CUT)[:-1].rstrip() + _CUT
-    return found
-
-
-_SHORTEST = 12
-"""Cells that are left of a path in the middle of a line."""
-
-
-def _without_middle(path: str, room: int) -> str:
-    """A path with ``…`` for some of its middle, in ``room`` cells where that can be; more is kept of its end."""
-    if cells(path) <= room:
-        return path
-    whole = path.replace(_CUT, "")
-    begin, end = max((room - 1) // 3, 1), max(room - 1 - (room - 1) // 3, 1)
-    while end > 1 and cells(whole[:begin] + _CUT + whole[-end:]) > room:
-        end -= 1
-    return whole[:begin] + _CUT + whole[-end:]
-
-
-def _what_was(number: int, known: Mapping[int, Run]) -> str:
-    """A run by its number and its command, where it can be read."""
-    run = known.get(number)
-    return f"run {number}" if run is None else f"run {number}: {command_words(run)}"
-
-
-def _count(run: Run) -> str:
-    """How many paths: of those meant, how many changed, where that is not all of them."""
-    if run.ended is None or run.changed == run.paths:
-        return f"{run.paths:,}"
-    return f"{run.changed:,} of {run.paths:,}"
-
-
-def _when(seconds: float) -> str:
-    return time.strftime("%Y-%m-%d %H:%M:%S", time.localtime(seconds))
-
-
-def _of_day(seconds: float) -> str:
-    """A time for a person: today without the day."""
-    return _day_and_time(seconds).removeprefix("today ")
-
-
-def _day_and_time(seconds: float) -> str:
-    """A time for a person: the year only where it is another one."""
-    when, now = time.localtime(seconds), time.localtime()
-    form = "today %H:%M" if when[:3] == now[:3] else "%d %b %H:%M" if when[0] == now[0] else "%Y-%m-%d %H:%M"
-    return time.strftime(form, when)
-
-
-def _who(run: Run) -> str:
-    """Who had logged in, where that is known, and as whom it was run."""
-    user = visible(run.user) if run.user is not None else f"uid {run.uid}"
-    behind = run.behind
-    if behind is None or behind.is_same(Actor(run.uid, run.user)):
-        return user
-    return f"{_called(behind)}{'?' if behind.said_by else ''} as {user}"
-
-
-def _who_in_full(run: Run) -> str:
-    user = visible(run.user) if run.user is not None else f"uid {run.uid}"
-    behind = run.behind
-    if behind is None:
-        return user
-    by = f"as {behind.said_by} claims" if behind.said_by else "by the login that the kernel has"
-    return f"{user}; behind it {_called(behind)}, {by}"
-
-
-def _called(actor: Actor) -> str:
-    return visible(actor.name) if actor.name is not None else f"uid {actor.uid}"
-
-
-def _state(run: Run) -> str:
-    killed = {RunState.PARTIAL: "partial" if run.ended is not None else "partial, was killed"}
-    text = killed.get(run.state, run.state.value)
-    if run.undone_by is not None:
-        return f"{text} by {joined(map(str, sorted((run.undone_by, *run.undone_in_part_by))))}"
-    if run.undone_in_part_by:
-        return f"part undone by {joined(map(str, sorted(run.undone_in_part_by)))}"
-    return text
-
-
-def command_words(run: Run) -> str:
-    """The command line, as a shell reads it."""
-    return " ".join(unbroken(shell_word(word)) for word in run.command)
-
-
-_RUNS = 6
-"""So many runs are named each."""
-
-
-class UndoView(PlainResult):
-    """What putting back a run would do, or has done."""
-
-    def __init__(self, found: Undoing, history: str | None) -> None:
-        self.found = found
-        self.accounts = found.host.accounts
-        self.history = history
-
-    def records(self) -> Iterator[Fields]:
-        """Each object that is put back."""
-        record = PostureRecord(self.accounts)
-        for find in self.found.changing:
-            assert find.change is not None
-            before, after = record.write(find.change.before), record.write(find.change.after)
-            yield {"path": find.entry.path, "before": before, "after": after, "notes": []}
-
-    def envelope(self) -> Fields:
-        """Who gains and who loses: the other way round than in the run."""
-        undone, result = self.found.undone, self.found.result
-        return {
-            "undoes": undone.number,
-            "undoes_also": [run.number for run in self.found.earlier],
-            "in_part": [run.number for run in self.found.in_part],
-            "overwritten": [find.entry.path for find in self.found.overwritten],
-            "passed_over": [run.number for run in self.found.passed_over],
-            "damaged": list(self.found.damaged),
-            "gains": [kept_fields(shift) for shift in self.found.gains],
-            "losses": [kept_fields(shift) for shift in self.found.losses],
-            "guards": [],
-            "applied": result is not None and result.complete,
-            "changed": 0 if result is None else result.changed,
-            "history": None if result is None else history_fields(result),
-        }
-
-    def blocks(self) -> Iterator[Block]:
-        """What is put back, and who gains and who loses."""
-        undone, result, changing = self.found.undone, self.found.result, self.found.changing
-        yield from self._what_is_meant()
-        partly = sum(find.problem is not None for find in changing)
-        for number in self.found.damaged:
-            text = f"Passed over: run {number}, which is damaged; fiat history{history_option(self.history)} --verify"
-            yield Prose(f"{text} says how.")
-        for run in self.found.passed_over:
-            text = f"Passed over: run {run.number}, of which nothing can be put back any more; fiat undo {run.number}"
-            yield Prose(f"{text}{history_option(self.history)} says why.")
-        if self.found.nothing and not any(find.problem is not None for find in self.found.finds):
-            before = f"Nothing to put back: everything is as it was before run {undone.number}"
-            yield Verbatim(Span(f"{before}. Nothing is written, and no run is made of it.", "strong"))
-            return
-        if result is None:
-            some = f", {partly:,} of them in part" if partly else ""
-            headline = f"Preview: {counted(len(changing), 'path')} would be put back{some}. Nothing is written."
-        else:
-            whole = result.changed + result.failed + result.left
-            some = f", and {partly:,} in part" if partly else ""
-            headline = f"{of_all(result.changed, whole, 'path')} put back{some}."
-        yield Verbatim(Span(headline, "strong"))
-        if self.found.others:
-            runs = several([f"run {run.number}" for run in reversed(self.found.others)], "runs")
-            yield Prose(f"Of others, and left as they are: {runs}; --by everyone takes them too.")
-        if self.found.overwritten:
-            paths = several([visible(find.entry.path) for find in self.found.overwritten], "paths", show=3)
-            does = "would be overwritten" if result is None else "was overwritten"
-            yield Prose(f"what others have changed since {does} too: {paths}", 1, hanging="  ")
-        if result is not None and result.already:
-            yield Verbatim(f"{counted(result.already, 'path')} not changed by it, or back already", 1)
-        yield BLANK
-        pairs = ((find.change.before, find.change.after, find.entry.path) for find in changing if find.change)
-        yield from change_blocks(_changed(pairs), self.accounts)
-        if changing:
-            yield BLANK
-            if self.found.earlier or self.found.in_part:
-                if not (self.found.gains or self.found.losses):
-                    yield Verbatim("Nobody gains and nobody loses, or there is too much to work it out.")
-                    return
-            elif result is not None and not result.complete:
-                yield Verbatim("Gains and losses are those of the whole run, of which a part was not put back:")
-            elif result is None and any(find.problem is not None for find in self.found.finds):
-                yield Verbatim("Gains and losses are those of the whole run, of which a part would not be put back:")
-            for title, shifts in (("Gains", self.found.gains), ("Loses", self.found.losses)):
-                yield from shift_blocks(title, shifts, self.accounts, None)
-        if result is not None:
-            yield from ending(result, self.history, "makes the change again")
-
-    def _what_is_meant(self) -> Iterator[Block]:
-        """Which runs are put back, the latest first: a number alone is easily taken for another."""
-        for run in self.found.runs[:_RUNS]:
-            part = "a part of run" if run in self.found.in_part else "run"
-            text = f"{part} {run.number}, of {_of_day(run.started)}, {command_words(run)}"
-            text += f", {counted(run.changed, 'path')}"
-            yield Prose(text[0].upper() + text[1:], hanging="  ")
-        if len(self.found.runs) > _RUNS:
-            yield Verbatim(f"and {counted(len(self.found.runs) - _RUNS, 'earlier run')}", 1)

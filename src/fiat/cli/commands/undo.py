@@ -24,7 +24,7 @@ from fiat.cli.options.histories import add_history, command_words, count_of_runs
 from fiat.cli.progress import Progress
 from fiat.core.errors import HistoryError, NotationError
 from fiat.render.output import Output
-from fiat.render.past import UndoView
+from fiat.render.undo import UndoView
 
 EXAMPLES: tuple[tuple[str, str], ...] = ()
 
