@@ -46,6 +46,11 @@ def run_row(run: Run) -> list[Spans]:
     return [str(run.number), _day_and_time(run.started), who_ran(run), state_words(run), count_of(run), words]
 
 
+def words_here(run: Run) -> str:
+    """The command line, without which history it is where that is plain."""
+    return " ".join(["fiat", *(unbroken(shell_word(word)) for word in _without_history(run.command[1:]))])
+
+
 def _without_history(command: Sequence[str]) -> list[str]:
     """The words without those that say which history it is: the one that is listed."""
     found: list[str] = []

@@ -8,7 +8,7 @@ from fiat.core.text import Fields, counted, of_all, several, visible
 from fiat.render.changes import change_blocks, kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
-from fiat.render.runwords import changed_objects, command_words, of_day
+from fiat.render.runwords import changed_objects, of_day, words_here
 
 _RUNS = 6
 """So many runs are named each."""
@@ -102,7 +102,7 @@ class UndoView(PlainResult):
         """Which runs are put back, the latest first: a number alone is easily taken for another."""
         for run in self.found.runs[:_RUNS]:
             part = "a part of run" if run in self.found.in_part else "run"
-            text = f"{part} {run.number}, of {of_day(run.started)}, {command_words(run)}"
+            text = f"{part} {run.number}, of {of_day(run.started)}, {words_here(run)}"
             text += f", {counted(run.changed, 'path')}"
             yield Prose(text[0].upper() + text[1:], hanging="  ")
         if len(self.found.runs) > _RUNS:
