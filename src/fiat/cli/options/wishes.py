@@ -49,9 +49,7 @@ def add_wishes(parser: argparse.ArgumentParser) -> None:
             action="store_true",
             help="remove the default list" if prefix else "remove the list; its group keeps what the mask left",
         )
-    parser.add_argument(
-        "--like", metavar="PATH", help="as on PATH: owner, group, mode, lists; with --below name by name"
-    )
+    parser.add_argument("--like", metavar="PATH", help="all as PATH has it; with --below name by name")
 
 
 def wish_of(args: argparse.Namespace, host: Host) -> Wish:
