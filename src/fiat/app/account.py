@@ -48,6 +48,18 @@ class OddProcess(NamedTuple):
     besides: tuple[int, ...]
 
 
+class Sight(NamedTuple):
+    """What is looked at: a host that is ``held`` in a file, of which no process is known, or this one; what is mounted
+    in the trees, too (``across_mounts``); and who is told what could not be looked at, or is not evaluated.
+    """
+
+    held: bool = False
+    across_mounts: bool = False
+    problem: Problem = raise_problem
+    note: Note = lambda findings: None
+    progress: Progress = no_progress
+
+
 class UserAccount(NamedTuple):
     """A user: memberships, processes with other groups, accounts of the same number, what a login gives, and what it
     has to do with trees."""
@@ -77,16 +89,11 @@ def user_account(
     host: Host,
     name: str,
     paths: Sequence[str] = (),
-    *,
-    held: bool = False,
-    across_mounts: bool = False,
-    problem: Problem = raise_problem,
-    note: Note = lambda findings: None,
-    progress: Progress = no_progress,
+    sight: Sight = Sight(),  # noqa: B008
 ) -> UserAccount:
-    """The account called ``name``, or with that number; of a host that is ``held`` in a file no process is known.
+    """The account called ``name``, or with that number, and what it has to do with ``paths``.
 
-    Raises :class:`UnknownAccount`. What cannot be looked at under ``paths`` goes to ``problem``.
+    Raises :class:`UnknownAccount`.
     """
     accounts = host.accounts
     account = accounts.user_named(name) or accounts.user_numbered(accounts.user_id(name.removeprefix("uid:")))
@@ -97,14 +104,14 @@ def user_account(
     if paths:
         from fiat.core.ask.bygroup import user_in_tree  # loads NumPy
 
-        for route, survey in _surveys(host, paths, across_mounts, problem, note, progress):
+        for route, survey in _surveys(host, paths, sight):
             trees.append(user_in_tree(host, account, route, survey))
     return UserAccount(
         account,
         accounts.is_service(account),
         tuple(one.name for one in accounts.users_numbered(account.uid) if one.name != account.name),
-        tuple(_membership(accounts, account, gid, held=held) for gid in gids),
-        () if held else tuple(_odd_of_user(accounts, account, frozenset(gids))),
+        tuple(_membership(accounts, account, gid, held=sight.held) for gid in gids),
+        () if sight.held else tuple(_odd_of_user(accounts, account, frozenset(gids))),
         host.logins().of(account),
         tuple(trees),
     )
@@ -114,12 +121,7 @@ def group_account(
     host: Host,
     name: str,
     paths: Sequence[str] = (),
-    *,
-    held: bool = False,
-    across_mounts: bool = False,
-    problem: Problem = raise_problem,
-    note: Note = lambda findings: None,
-    progress: Progress = no_progress,
+    sight: Sight = Sight(),  # noqa: B008
 ) -> GroupAccount:
     """The group called ``name``, or with that number; as :func:`user_account`."""
     accounts = host.accounts
@@ -132,16 +134,16 @@ def group_account(
     if paths:
         from fiat.core.ask.bygroup import group_in_tree
 
-        for route, survey in _surveys(host, paths, across_mounts, problem, note, progress):
+        for route, survey in _surveys(host, paths, sight):
             trees.append(group_in_tree(host, group, route, survey))
     same = [one for one in accounts.groups if one.gid == gid]
     unknown = {who: None for one in same for who in one.members if accounts.user_named(who) is None}
     return GroupAccount(
         group,
         tuple(one.name for one in same if one.name != group.name),
-        tuple(_membership(accounts, account, gid, held=held) for account in members),
+        tuple(_membership(accounts, account, gid, held=sight.held) for account in members),
         tuple(unknown),
-        () if held else tuple(_odd_of_group(accounts, gid)),
+        () if sight.held else tuple(_odd_of_group(accounts, gid)),
         tuple(trees),
     )
 
@@ -196,18 +198,16 @@ def _odd_of_group(accounts: Accounts, gid: int) -> Iterable[OddProcess]:
         yield OddProcess(None if user is None else user.name, uid, tuple(pids), program, (), (gid,))
 
 
-def _surveys(
-    host: Host, paths: Sequence[str], across_mounts: bool, problem: Problem, note: Note, progress: Progress
-) -> Iterator[tuple[Route, Survey]]:
+def _surveys(host: Host, paths: Sequence[str], sight: Sight) -> Iterator[tuple[Route, Survey]]:
     from fiat.core.ask.treecaveats import first_of_each_kind
     from fiat.core.tree.reading import survey_at
     from fiat.core.tree.walk import Extent
 
-    for route in arrive(host, paths, problem):
-        again, survey = survey_at(host, route.asked, Extent(across_mounts=across_mounts), progress)
+    for route in arrive(host, paths, sight.problem):
+        again, survey = survey_at(host, route.asked, Extent(across_mounts=sight.across_mounts), sight.progress)
         for place in first_of_each_kind(survey):
-            note(caveats.of_object(survey.object(place)))
-        note(caveats.of_mounts_left_out(survey.skipped))
+            sight.note(caveats.of_object(survey.object(place)))
+        sight.note(caveats.of_mounts_left_out(survey.skipped))
         for trouble in survey.troubles:
-            problem(PathError(trouble.path, trouble.errno))
+            sight.problem(PathError(trouble.path, trouble.errno))
         yield again, survey

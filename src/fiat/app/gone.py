@@ -3,17 +3,16 @@
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from fiat.app.account import Membership, UserAccount, user_account
+from fiat.app.account import Membership, Sight, UserAccount, user_account
 from fiat.app.audit import evidence_of
 from fiat.app.hosts import arrive
-from fiat.app.problems import Note, Problem, raise_problem
 from fiat.app.question import Question
 from fiat.app.whobelow import who_below
 from fiat.core.ask.effects import Effects
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.errors import PathError
 from fiat.core.model.accounts import User
-from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.host import Host
 from fiat.host.live.running import processes
 
 
@@ -36,46 +35,32 @@ def if_gone(
     host: Host,
     name: str,
     paths: Sequence[str],
-    *,
-    held: bool = False,
-    across_mounts: bool = False,
-    problem: Problem = raise_problem,
-    note: Note = lambda findings: None,
-    progress: Progress = no_progress,
+    sight: Sight = Sight(),  # noqa: B008
 ) -> Left:
     """What the account called ``name`` would leave at and under ``paths``, and on the host.
 
     Raises :class:`fiat.core.errors.UnknownAccount`.
     """
-    found = user_account(
-        host,
-        name,
-        paths,
-        held=held,
-        across_mounts=across_mounts,
-        problem=problem,
-        note=note,
-        progress=progress,
-    )
+    found = user_account(host, name, paths, sight)
     user, accounts = found.user, host.accounts
     emptied = [one for one in found.memberships if one.group is not None and accounts.member_count(one.gid) == 1]
     evidence = evidence_of(host)
     started = evidence.started()
     for trouble in evidence.unread():
-        problem(PathError(trouble.path, trouble.errno))
-    own, effects = _without_own_group(host, user, paths, across_mounts, progress)
+        sight.problem(PathError(trouble.path, trouble.errno))
+    own, effects = _without_own_group(host, user, paths, sight)
     return Left(
         found,
         tuple(emptied),
         None if started is None else tuple(one for one in started if one.uid == user.uid),
-        () if held else tuple(one.pid for one in processes() if one.uid == user.uid),
+        () if sight.held else tuple(one.pid for one in processes() if one.uid == user.uid),
         own,
         effects,
     )
 
 
 def _without_own_group(
-    host: Host, user: User, paths: Sequence[str], across_mounts: bool, progress: Progress
+    host: Host, user: User, paths: Sequence[str], sight: Sight
 ) -> tuple[str | None, tuple[Effects, ...]]:
     """The group that is called as the user, and nobody else's primary one, with what its other members would lose."""
     accounts = host.accounts
@@ -89,7 +74,7 @@ def _without_own_group(
     found = []
     for route in arrive(host, paths, lambda _: None):
         there = who_below(
-            question, route, across_mounts=across_mounts, problem=lambda _: None, progress=progress
+            question, route, across_mounts=sight.across_mounts, problem=lambda _: None, progress=sight.progress
         ).against_today
         if there is not None:
             found.append(there)

@@ -97,6 +97,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _accounts(args: argparse.Namespace, host: Host, output: Output) -> None:
     from fiat.app.account import group_account, user_account
+    from fiat.cli.options.sight import sight_of
     from fiat.render.account import GroupAccountView, UserAccountView
 
     for name in args.user or ():
@@ -105,29 +106,11 @@ def _accounts(args: argparse.Namespace, host: Host, output: Output) -> None:
             args.group = [*(args.group or ()), name]
             continue
         with Progress(output.shows_progress) as progress:
-            user = user_account(
-                host,
-                name,
-                args.paths,
-                held=args.snapshot is not None,
-                across_mounts=args.across_mounts,
-                problem=output.problem,
-                note=output.caveat,
-                progress=progress.report,
-            )
+            user = user_account(host, name, args.paths, sight_of(args, output, progress))
         output.add(UserAccountView(user, host.accounts))
     for name in args.group or ():
         with Progress(output.shows_progress) as progress:
-            group = group_account(
-                host,
-                name,
-                args.paths,
-                held=args.snapshot is not None,
-                across_mounts=args.across_mounts,
-                problem=output.problem,
-                note=output.caveat,
-                progress=progress.report,
-            )
+            group = group_account(host, name, args.paths, sight_of(args, output, progress))
         output.add(GroupAccountView(group, host.accounts))
     if args.paths:
         output.caveat(unevaluated.of_host(host))

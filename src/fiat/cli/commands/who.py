@@ -134,21 +134,13 @@ def run(args: argparse.Namespace) -> int:
 
 def _if_gone(args: argparse.Namespace, host: Host, output: Output) -> int:
     from fiat.app.gone import if_gone
+    from fiat.cli.options.sight import sight_of
     from fiat.render.gone import GoneView
 
     for option, given in (("--can", args.can), ("--user", args.user), ("--group", args.group), ("--pid", args.pid)):
         not_with("--if-gone", True, option, given, "it is about one account")
     with Progress(output.shows_progress) as progress:
-        found = if_gone(
-            host,
-            args.if_gone,
-            args.paths,
-            held=args.snapshot is not None,
-            across_mounts=args.across_mounts,
-            problem=output.problem,
-            note=output.caveat,
-            progress=progress.report,
-        )
+        found = if_gone(host, args.if_gone, args.paths, sight_of(args, output, progress))
     output.add(GoneView(found, host.accounts))
     output.caveat(unevaluated.of_host(host))
     return output.finish()
