@@ -184,6 +184,10 @@ def test_names_that_hold_anything_go_out_and_in_again() -> None:
             Path(f"{other}/list").write_bytes(b"\0".join(map(os.fsencode, odd)))
             shown = machine("show", "--paths-from", f"{other}/list")["results"]
             assert [one["path"] for one in shown] == odd
+            Path(f"{other}/one").write_bytes(os.fsencode(odd[1]))
+            done = fiat("set", "--paths-from", f"{other}/one", "--null", "--mode", "g+w", "--no-history")
+            assert (done.returncode, os.stat(odd[1]).st_mode & 0o020) == (0, 0o020)
+            os.chmod(odd[1], 0o640)
             Path(f"{other}/lines").write_bytes(os.fsencode(f"{odd[0]}\n{odd[3]}\n"))
             assert fiat("set", "--paths-from", f"{other}/lines", "--mode", "600", "--no-history").returncode == 0
             assert [os.stat(path).st_mode & 0o070 for path in odd] == [0, 0o040, 0o040, 0]

@@ -4,7 +4,7 @@ import importlib
 from collections.abc import Callable
 
 from fiat.cli.options.common import COMMON, common_in, show_what_is_held, take_usual_accounts
-from fiat.cli.options.paths import take_paths
+from fiat.cli.options.paths import add_null_of_paths, take_paths
 from fiat.cli.parser import Parser
 from fiat.core.text import near
 
@@ -153,6 +153,7 @@ def load(name: str) -> LoadedCommand:
     examples: tuple[tuple[str, str], ...] = module.EXAMPLES
     parser = Parser(prog=f"fiat {name}", description=module.__doc__)
     module.add_arguments(parser)
+    add_null_of_paths(parser)
     names_host = "--from" not in parser.options() or any("--from" in line for _, line in examples)
     parser.epilog = "\n\n".join(filter(None, (common_in(parser), _epilog(examples, names_host=names_host))))
     parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])

@@ -87,7 +87,7 @@ COMMON = {
     "--format": "text, json, jsonl or csv; --json is -f json",
     "--quiet": "print what is wrong and nothing else; the exit status says it",
     "--no-pager": "do not show long answers through what FIAT_PAGER or PAGER names",
-    "--null": "just the paths, as they are, each ended by NUL",
+    "--null": "print just the paths, ended by NUL; those read end so, too",
     "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
     "--trust-file": "follow a file that says what to do, though others could write it",
     "--accounts": "take users and groups from DIR/passwd, DIR/group (or FIAT_ACCOUNTS)",

@@ -30,9 +30,10 @@ def take_paths(args: argparse.Namespace) -> None:
         if args.paths_needed and not args.paths:
             raise _missing(args)
         return
+    ended_by_null = getattr(args, "null", False) or getattr(args, "format", "") == "null"
     acts = (hasattr(args, "preview") and not args.preview and not hasattr(args, "do")) or bool(getattr(args, "do", 0))
     trust = trust_of(args, acts=acts) if hasattr(args, "trust_file") else Trust()
-    found = _paths_in(args.paths_from, trust)
+    found = _paths_in(args.paths_from, trust, ended_by_null=ended_by_null)
     if not found:
         raise NotationError("--paths-from", f"{quoted(args.paths_from)} holds no path")
     args.paths = [*args.paths, *found]
@@ -53,13 +54,20 @@ def _missing(args: argparse.Namespace) -> NotationError:
     return NotationError("PATH", f"which PATH? Write: fiat {args.command} {shell_word(args.who)} {right} PATH")
 
 
-def _paths_in(file: str, trust: Trust) -> list[str]:
+def add_null_of_paths(parser: argparse.ArgumentParser) -> None:
+    """For a command that prints no lists of paths: that those which it reads are ended by NUL."""
+    known = {option for action in parser._actions for option in action.option_strings}
+    if "--paths-from" in known and "--null" not in known:
+        parser.add_argument("--null", action="store_true", help=argparse.SUPPRESS)
+
+
+def _paths_in(file: str, trust: Trust, *, ended_by_null: bool) -> list[str]:
     if file == "-":
         with open(0, "rb", closefd=False) as stdin:
             data = stdin.read(LARGEST)
     else:
         data = trust.read(file, "the list of paths", LARGEST)
-    ended = b"\0" if b"\0" in data else b"\n"
+    ended = b"\0" if ended_by_null or b"\0" in data else b"\n"
     found = [os.fsdecode(one) for one in data.split(ended) if one]
     for path in found:
         if len(path) > _LONGEST:
