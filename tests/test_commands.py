@@ -217,14 +217,16 @@ def test_several_rights_have_a_column_each_on_one_way() -> None:
         target = f"{S}/gauge/raw/0412.csv" if who == "tidefeed" else path
         results = machine("why", who, asked, target, "--from", "skerry", status=1)["results"]
         lines = sample("why", who, asked, target, "--all").stdout.splitlines()
-        (header,) = [number for number, line in enumerate(lines) if line.split()[:3] == ["at", "needs", "rule"]]
-        rights = lines[header].split()[4:]
+        (header,) = [
+            number for number, line in enumerate(lines) if line.split()[-4:] == ["needs", "rule", "entry", "at"]
+        ]
+        rights = lines[header].split()[:-4]
         assert rights == [one["right"] for one in results]
         assert f": {who} at {target}" in lines[0]
         columns = [lines[header].index(f"  {right}") + 2 for right in rights]
         rows: dict[tuple[str, str], list[str]] = {}
         for line in itertools.takewhile(str.strip, lines[header + 1 :]):
-            place, needs = line.split()[:2]
+            place, needs = line.split()[-1], line[lines[header].index("needs") :].split()[0]
             marks = [line[begin : begin + 4].strip() for begin in columns]
             assert (place, needs) not in rows, "each step once"
             rows[place, needs] = marks

@@ -30,15 +30,18 @@ _STYLES = {"danger": "no", "odd": "changed", "plain": "faint"}
 class AuditView(PlainResult):
     """The findings of one weight or worse; the others are counted.
 
-    ``in_part``: not everything could be looked at. ``terse``: just the findings. ``file`` is where the findings were
-    written to, if anywhere.
+    ``about`` are options that command lines need for the host that was asked. ``in_part``: not everything could be
+    looked at. ``terse``: just the findings. ``file`` is where the findings were written to, if anywhere.
     """
 
-    def __init__(self, audit: Audit, weight: str, *, in_part: bool = False, terse: bool = False) -> None:
+    def __init__(
+        self, audit: Audit, weight: str, *, in_part: bool = False, terse: bool = False, about: str = ""
+    ) -> None:
         self.audit = audit
         self.shown = WEIGHTS[: WEIGHTS.index(weight) + 1]
         self.in_part = in_part
         self.terse = terse
+        self.about = about
         self.file: str | None = None
         self.found = [one for one in audit.found if one.told.found.weight in self.shown]
 
@@ -58,7 +61,7 @@ class AuditView(PlainResult):
                 "text": told.found.text,
                 "why": told.rule.why,
                 "affected": _affected(told.audited.universe, told.found.people),
-                "mend": list(one.commands),
+                "mend": [f"{command}{self.about}" for command in one.commands],
                 "takes": None if one.takes is None else [_shift(shift) for shift in one.takes],
                 "gives": None if one.gives is None else [_shift(shift) for shift in one.gives],
             }
@@ -134,7 +137,7 @@ class AuditView(PlainResult):
             people = PeopleWords(told.audited.universe, told.audited.accounts, told.audited.universe.everyone)
             yield Prose(f"who   {people.words(_users(told))}", 2, hanging="      ")
         for command in one.commands[:1]:
-            yield Verbatim(f"mend  {unbroken(command)}", 2)
+            yield Verbatim(f"mend  {unbroken(command)}{unbroken(self.about)}", 2)
         if len(one.commands) > 1:
             yield Verbatim(f"      and {len(one.commands) - 1:,} more such commands, which --json has", 2)
         if one.later:

@@ -47,7 +47,7 @@ class WhySeveralView(PlainResult):
         yield BLANK
         rights = [one.right.name for one in self.found]
         rows, left = self._rows()
-        yield Table(["at", "needs", "rule", "entry", *rights], rows, flexible=(0, 3))
+        yield Table([*rights, "needs", "rule", "entry", "at"], rows, flexible=(-2,), named=True)
         if left:
             yield Verbatim(f"{counted(left, 'more step')} not reached, which would let through", 1)
         yield from self._advice()
@@ -80,7 +80,8 @@ class WhySeveralView(PlainResult):
             if not self.every and all(mark.text == "-" for mark in given.values()):
                 left += 1
                 continue
-            rows.append([*cells, *(given.get(number, "") for number in range(len(self.found)))])
+            at, *rest = cells
+            rows.append([*(given.get(number, "") for number in range(len(self.found))), *rest, at])
         return rows, left
 
     def _advice(self) -> Iterator[Block]:

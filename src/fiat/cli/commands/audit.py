@@ -12,12 +12,13 @@ import argparse
 
 from fiat.app.audit import RULES, audit, chosen_rules, read_known, write_known
 from fiat.app.status import ExitStatus
-from fiat.cli.options.common import add_common, add_null, add_trust, host_of, not_with, output_of, trust_of
+from fiat.cli.options.common import add_common, add_null, add_trust, host_of, not_with, output_of, same_host, trust_of
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError, PathError
 from fiat.core.model.finding import WEIGHTS
+from fiat.core.text import shell_word
 from fiat.render.audit import AuditView, RulesView
 
 EXAMPLES = (
@@ -71,7 +72,8 @@ def run(args: argparse.Namespace) -> int:
     if not found.objects:
         return output.finish()
     output.status = ExitStatus.NO if found.weighing("danger") else ExitStatus.DONE  # known, whoever reads the output
-    view = AuditView(found, weight, terse=args.quiet, in_part=output.has_problems)
+    on = "".join(f" {option} {shell_word(value)}" for option, value in same_host(args))
+    view = AuditView(found, weight, terse=args.quiet, in_part=output.has_problems, about=on)
     if args.write_known is not None:
         try:
             write_known(view.found, args.write_known)

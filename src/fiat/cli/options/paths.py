@@ -7,7 +7,6 @@ from fiat.app.trust import Trust
 from fiat.cli.options.common import trust_of
 from fiat.core.errors import NotationError
 from fiat.core.text import quoted, shell_word, shortened
-from fiat.core.words.toml import LARGEST
 from fiat.core.words.who import parse_rights
 
 
@@ -64,9 +63,11 @@ def add_null_of_paths(parser: argparse.ArgumentParser) -> None:
 def _paths_in(file: str, trust: Trust, *, ended_by_null: bool) -> list[str]:
     if file == "-":
         with open(0, "rb", closefd=False) as stdin:
-            data = stdin.read(LARGEST)
+            data = stdin.read(_LARGEST + 1)
+        if len(data) > _LARGEST:
+            raise NotationError("-", f"more than {_LARGEST:,} bytes of paths came through stdin")
     else:
-        data = trust.read(file, "the list of paths", LARGEST)
+        data = trust.read(file, "the list of paths", _LARGEST)
     ended = b"\0" if ended_by_null or b"\0" in data else b"\n"
     found = [os.fsdecode(one) for one in data.split(ended) if one]
     for path in found:
@@ -76,6 +77,9 @@ def _paths_in(file: str, trust: Trust, *, ended_by_null: bool) -> list[str]:
             )
     return found
 
+
+_LARGEST = 256 * 1024 * 1024
+"""Bytes of a list of paths: some millions of them."""
 
 _LONGEST = 65_536
 """Characters of a path: more than a call of the kernel takes at once, which is 4,096 bytes (path_resolution(7))."""

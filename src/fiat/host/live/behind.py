@@ -9,6 +9,9 @@ from fiat.core.text import bounded
 
 _NOBODY_LOGGED_IN = 2**32 - 1
 _NAMES = ("SUDO_USER", "DOAS_USER")
+_LONGEST = 256
+"""Characters of a name that are kept: no account has a longer one (LOGIN_NAME_MAX of sysconf(3))."""
+
 _NUMBERS = ("PKEXEC_UID", "SUDO_UID")
 
 
@@ -24,7 +27,7 @@ def who_is_behind(accounts: Accounts, environment: Mapping[str, str] = os.enviro
         found = accounts.user_numbered(uid)
         return Actor(uid, found.name if found else None)
     for variable in _NAMES:
-        name = environment.get(variable, "")
+        name = environment.get(variable, "")[:_LONGEST]
         if name:
             found = accounts.user_named(name)
             return Actor(found.uid if found else None, name, variable)
