@@ -93,6 +93,11 @@ MEANT = {
 class _Formatter(argparse.HelpFormatter):
     """Wraps prose and lists; what is to be copied, which stands indented after ``#``, is left in one piece."""
 
+    def _split_lines(self, text: str, width: int) -> list[str]:
+        import textwrap
+
+        return textwrap.wrap(" ".join(text.split()), width, break_on_hyphens=False, break_long_words=False)
+
     def _fill_text(self, text: str, width: int, indent: str) -> str:
         import textwrap
 
