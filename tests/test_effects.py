@@ -4,7 +4,7 @@ import os
 import sys
 import tempfile
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from random import Random
 from typing import Any
@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 import fiat
-from fiat.core.ask import effects
+from fiat.core.ask import effects, pathsbehind
 from fiat.core.change import counting
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import ALL, BASIC, CHANGE_OWNER, Right, right_named
@@ -281,6 +281,23 @@ def basic_rights_alone(one: effects.Sets, other: effects.Sets) -> dict[Right, in
     return {right: bits for right, bits in _newly(one, other).items() if right in BASIC}
 
 
+_topmost = pathsbehind.topmost_paths
+
+
+def every_path(found: Iterable[pathsbehind.Entries | str], most: int) -> pathsbehind.TopmostPaths:
+    """All of them, each as if it stood alone."""
+    apart = [
+        one if isinstance(one, str) else [one.survey.path(place) for place in one.places.tolist()] for one in found
+    ]
+    return _topmost([path for one in apart for path in ([one] if isinstance(one, str) else one)], most)
+
+
+def of_anybody(self: effects.PathsBehind, wanted: Iterable[tuple[str, str]]) -> list[tuple[Right, int]]:
+    """What anybody gained."""
+    names = {name for _, name in wanted}
+    return [(right, bits) for right, sets in self._where.items() if right.name in names for bits in sets]
+
+
 FAULTS: dict[str, list[tuple[object, str, object]]] = {
     "a profile that is there twice": [
         (Assembly, "new_numbers", twice),
@@ -290,6 +307,8 @@ FAULTS: dict[str, list[tuple[object, str, object]]] = {
     "what runs a file that gains its first x": [(counting._Counting, "_with_programs", lambda self, survey: survey)],
     "the sticky bit": [(checks, "STICKY", 0)],
     "names in a directory": [(counting._Counting, "_extent_under", lambda self, part: None)],
+    "each path for a topmost one": [(pathsbehind, "topmost_paths", every_path)],
+    "the paths of another set of people": [(effects.PathsBehind, "_meant", of_anybody)],
     "supposed postures of one name of several": [(PosturesOfMany, "on", lambda self, survey: survey)],
 }
 

@@ -4,10 +4,14 @@ import os
 import random
 import stat
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from fiat.core.change import liketree
 from fiat.core.model.listbytes import DEFAULT_XATTR
+from fiat.core.model.posture import Posture
+from fiat.core.rules import inheritance
 from support.files import PRIVATE_KEY, give_list, make, state_of, states
 from support.places import trusted_folder
 from support.program import fiat, machine
@@ -128,6 +132,26 @@ def _as_made(directory: str, was: tuple[object, ...]) -> tuple[object, ...]:
         return state_of(path)
     finally:
         os.rmdir(path) if stat.S_ISDIR(mode) else os.remove(path)
+
+
+def _as_if_nothing_were_handed_on(parent: Posture, *rest: Any, **more: Any) -> Posture:
+    return inheritance.made(parent._replace(default=None), *rest, **more)
+
+
+def _whatever_its_kind(posture: Posture, *rest: Any) -> Posture:
+    return posture._replace(mode=0o644)
+
+
+@pytest.mark.root
+@pytest.mark.parametrize("fault", [("made", _as_if_nothing_were_handed_on), ("wanted", _whatever_its_kind)])
+def test_a_wrong_rule_is_noticed(fault: tuple[str, Any], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(liketree, *fault)
+    for seed in range(8):
+        try:
+            test_what_has_the_name_is_alike_and_what_is_there_besides_is_as_if_made_there(seed)
+        except AssertionError:
+            return
+    pytest.fail("nothing was noticed in 8 pairs of trees")
 
 
 @pytest.mark.root
