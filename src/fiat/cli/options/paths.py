@@ -69,7 +69,7 @@ def _paths_in(file: str, trust: Trust, *, ended_by_null: bool) -> list[str]:
     else:
         data = trust.read(file, "the list of paths", _LARGEST)
     ended = b"\0" if ended_by_null or b"\0" in data else b"\n"
-    found = [os.fsdecode(one) for one in data.split(ended) if one]
+    found = [os.fsdecode(one) for one in dict.fromkeys(data.split(ended)) if one]
     for path in found:
         if len(path) > _LONGEST:
             raise NotationError(
