@@ -282,3 +282,16 @@ def test_times_as_people_say_them(word: str, means: str) -> None:
     for wrong in ("5x", "24:30", "soon", "yesterday noon", "2026-13-01", "9999999 weeks ago", ""):
         with pytest.raises(NotationError):
             parse_time(wrong, datetime(2026, 11, 26, 12, 30, tzinfo=zone))
+
+
+def test_an_empty_word_is_not_everything() -> None:
+    """It is most often a variable of a script that was never set."""
+    for words in (
+        ("compare", "skerry", "skerry-later", ""),
+        ("restore", "skerry", "", "--from", "skerry-later", "--preview"),
+        ("compare", "skerry", "skerry-later", "", "--gains-only"),
+    ):
+        done = fiat(*words)
+        assert (done.returncode, done.stderr.count("\n")) == (2, 1), words
+        assert "No such file or directory" in done.stderr
+        assert "Gains" not in done.stdout

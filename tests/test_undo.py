@@ -157,6 +157,11 @@ def test_what_others_changed_is_overwritten_only_if_that_is_said() -> None:
     [
         (("--since", "soon"), "is no time"),
         (("--run", "9..3"), "write 3..9"),
+        (("--since", ""), "is no time"),
+        (("--run", ""), "the word after it is empty"),
+        (("--path", ""), "the word after it is empty"),
+        (("--by", ""), "the word after it is empty"),
+        (("--last", "0"), "no count of runs"),
         (("--run", "x.."), "no number of a run"),
         (("--run", "900001..900002"), "no run that is left to undo"),
         (("3", "--run", "3..4"), "does not go with"),

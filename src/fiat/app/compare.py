@@ -1,5 +1,6 @@
 """Comparing: two snapshots, one and this host as it is, or a folder of snapshots at some time."""
 
+import errno
 import os
 from collections.abc import Sequence
 from datetime import datetime
@@ -14,7 +15,7 @@ from fiat.core.errors import Interrupted, PathError, SnapshotError
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import lies_under
 from fiat.core.state.comparison import Comparison, NameComparison, compare, compare_by_name
-from fiat.core.text import joined, quoted
+from fiat.core.text import joined, quoted, shell_word
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent, absolute
 from fiat.core.words.selection import Selection
@@ -91,7 +92,9 @@ def _chosen(place: str, at: str | None) -> str:
     except OSError as error:
         raise SnapshotError(f"cannot list the folder {quoted(place)}: {error.strerror}") from error
     if not known:
-        raise SnapshotError(f"there is no snapshot in {quoted(place)}; fiat save PATH --add {place} puts one there")
+        puts = f"fiat save PATH --add {shell_word(place)} puts one there"
+        two = "two directories are compared by the names in them"
+        raise SnapshotError(f"there is no snapshot in {quoted(place)}; {puts}; {two}")
     before = [one for one in known if wanted is None or one.taken <= wanted]
     if not before:
         first, asked = (f"{one.astimezone():%Y-%m-%d %H:%M}" for one in (known[0].taken, wanted or now))
@@ -158,6 +161,9 @@ def comparable(
     across = before.across_mounts and after.across_mounts
     trees: list[tuple[View, View]] = []
     for path in trees_of(before, after, paths):
+        if not path:  # not everything: a variable of a script that was never set
+            problem(PathError(path, errno.ENOENT))
+            continue
         try:
             views = [
                 View(*survey_at(state.host, path, Extent(across_mounts=across, details=True), progress))

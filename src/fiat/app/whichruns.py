@@ -22,6 +22,9 @@ def which_runs(
 
     Raises :class:`NotationError` for a wrong word.
     """
+    for option, word in (("--run", runs), ("--path", path), ("--by", by)):
+        if word == "":
+            raise NotationError(word, f"{option} names nothing: the word after it is empty")
     actor = None
     if by is not None and by != EVERYONE:
         actor = actor_named(host, by, history.runs())

@@ -63,9 +63,10 @@ def run(args: argparse.Namespace) -> int:
     host = host_of(args)
     history = history_of(args)
     choosing = args.runs, args.since, args.path, args.last, args.by
-    not_with("N", args.run, "--run, --last, --since, --by and --path", any(choosing), "they choose the runs")
+    chosen = any(one is not None for one in choosing)  # an empty word is one that was meant to be something
+    not_with("N", args.run, "--run, --last, --since, --by and --path", chosen, "they choose the runs")
     number: int | RunChoice | None = None if args.run is None else run_number(args.run)
-    if any(choosing):
+    if chosen:
         from fiat.app.whichruns import which_runs  # and what reads times
 
         number = which_runs(host, history, *choosing)
