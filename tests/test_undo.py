@@ -11,6 +11,8 @@ from fiat.app.undo import put_back, undoing
 from fiat.core.change.history import Run
 from fiat.core.errors import PathError
 from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.live.accounts import NameService
+from fiat.host.live.behind import who_is_behind
 from fiat.host.live.host import LiveHost
 from support.files import State, make, mode_of, states
 from support.kernel import PROGRAM
@@ -225,6 +227,8 @@ def test_undoing_again_and_again_ends_where_it_began(seed: int) -> None:
 @pytest.mark.root
 def test_who_had_logged_in_is_kept_and_undo_by_time_leaves_what_is_others() -> None:
     """By the login id of the kernel, which whoever runs this sets in a child; else what the environment claims."""
+    if who_is_behind(NameService(), {}) is not None:
+        pytest.skip("the kernel knows who logged in here, and what is claimed is not asked for")
     with trusted_folder() as folder:
         paths, history = [make(f"{folder}/{name}", 0o644) for name in "abc"], ("--history", f"{folder}/h.db")
         logged_in = _as_login(33, "set", paths[0], "600", *history)
