@@ -227,8 +227,8 @@ def test_undoing_again_and_again_ends_where_it_began(seed: int) -> None:
 @pytest.mark.root
 def test_who_had_logged_in_is_kept_and_undo_by_time_leaves_what_is_others(monkeypatch: pytest.MonkeyPatch) -> None:
     """By the login id of the kernel, which whoever runs this sets in a child; else what the environment claims."""
-    for variable in ("SUDO_USER", "SUDO_UID", "DOAS_USER", "PKEXEC_UID"):
-        monkeypatch.delenv(variable, raising=False)
+    for claim in ("SUDO_USER", "SUDO_UID", "DOAS_USER", "PKEXEC_UID"):
+        monkeypatch.delenv(claim, raising=False)
     if who_is_behind(NameService(), {}) is not None:
         pytest.skip("the kernel knows who logged in here, and what is claimed is not asked for")
     with trusted_folder() as folder:
