@@ -51,6 +51,8 @@ TYPED = (
         "Nothing here is meant: no path is what the options choose.",
         0,
     ),
+    # an empty word is most often a variable of a script that was never set
+    ("show / --accounts ''", "fiat show: --accounts names no folder: the word after it is empty", 2),
     # owner and group in one word
     (f"set {KEYS}/gate.key --owner surveyor:survey --preview", PREVIEW, 0),
     (f"set {KEYS}/gate.key --owner :survey --preview", PREVIEW, 0),

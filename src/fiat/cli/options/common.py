@@ -205,7 +205,12 @@ def say_groups(words: str, host: Host, output: Output) -> None:
 
 
 def take_usual_accounts(args: argparse.Namespace) -> None:
-    """Take the accounts that the environment names, where the command line names none, and no host in a file."""
+    """Take the accounts that the environment names, where the command line names none, and no host in a file.
+
+    Raises :class:`NotationError` for an empty word: it is not the current directory.
+    """
+    if getattr(args, "accounts", None) == "":
+        raise NotationError("--accounts", "--accounts names no folder: the word after it is empty")
     if "snapshot" in args and args.snapshot is None and args.accounts is None:
         args.accounts = os.environ.get("FIAT_ACCOUNTS") or None
 
