@@ -1,5 +1,6 @@
 """A tree like another, name by name, where the kernel makes what is new; two directories compared by their names."""
 
+import json
 import os
 import random
 import stat
@@ -11,10 +12,11 @@ import pytest
 from fiat.core.change import liketree
 from fiat.core.model.listbytes import DEFAULT_XATTR
 from fiat.core.model.posture import Posture
+from fiat.core.model.principals import Principal
 from fiat.core.rules import inheritance
 from support.files import PRIVATE_KEY, give_list, make, state_of, states
 from support.places import trusted_folder
-from support.program import fiat, machine
+from support.program import fiat, fiat_as, machine
 
 SEEDS = int(os.environ.get("FIAT_JUDGE_LIKE", "12"))
 ACCEPT = ("--accept", "from-root", "--accept", "everyone-writes", "--accept", "privilege", "--accept", "opens-secret",
@@ -195,3 +197,30 @@ def test_what_cannot_be_like_a_tree_is_told(tmp_path: Path) -> None:
     ):
         done = fiat("set", *words, "--preview")
         assert (done.returncode, says in done.stderr) == (2, True), done
+
+
+@pytest.mark.root
+def test_what_lies_where_the_model_cannot_be_read_is_left_alone() -> None:
+    """Nobody knows whether it is there besides: another user's directory in the model, and the same names in mine."""
+    with trusted_folder() as folder:
+        for name in ("model", "mine"):
+            for path in (f"{folder}/{name}", f"{folder}/{name}/closed", f"{folder}/{name}/closed/in"):
+                make(path, 0o755, directory=True)
+            make(f"{folder}/{name}/closed/in/file", 0o600)
+        for path, _, names in os.walk(f"{folder}/mine"):
+            for one in (path, *(f"{path}/{name}" for name in names)):
+                os.chown(one, 20001, 30001)
+        os.chmod(f"{folder}/mine", 0o700)
+        os.chmod(f"{folder}/model/closed", 0o700)
+        words = ("set", f"{folder}/mine", "--like", f"{folder}/model", "--below", "--preview", "--json")
+        _, out, err = fiat_as(Principal("user", "20001", 20001, frozenset({30001})), *words)
+        assert f"{folder}/model/closed" in err
+        assert {one["path"] for one in json.loads(out)["results"]} == {f"{folder}/mine", f"{folder}/mine/closed"}
+
+
+def test_a_missing_directory_is_named(tmp_path: Path) -> None:
+    for words in ((str(tmp_path), f"{tmp_path}/none"), (f"{tmp_path}/none", str(tmp_path))):
+        done = fiat("compare", *words)
+        assert done.returncode == 2
+        assert f"{tmp_path}/none" in done.stderr
+        assert "No such file" in done.stderr or "does not exist" in done.stderr

@@ -123,7 +123,14 @@ def compared(
 
 
 def are_trees(one: str, other: str) -> bool:
-    """Whether both words mean directories of this host, and not folders that snapshots are kept in."""
+    """Whether both words mean directories of this host, and not folders that snapshots are kept in.
+
+    Raises :class:`PathError` for a word that is nothing where the other one is such a directory.
+    """
+    for word, beside in ((one, other), (other, one)):
+        known = word == LIVE or word in sample.SNAPSHOTS or os.path.lexists(word)
+        if not known and os.path.isdir(beside) and not _keeps_snapshots(beside):
+            raise PathError(word, errno.ENOENT)
     return all(os.path.isdir(word) and not _keeps_snapshots(word) for word in (one, other))
 
 

@@ -82,3 +82,6 @@ class TreesView(PlainResult):
             yield from change_blocks(changed, self.accounts, sides=("in the first", "in the second"))
         yield from named_entries(f"Only in {tops[0]}", self.one, matching.gone)
         yield from named_entries(f"Only in {tops[1]}", self.other, matching.new)
+        if matching.not_compared:
+            left = counted(matching.not_compared, "object")
+            yield Prose(f"{left} not compared: the other side was not read there.", hanging="  ")

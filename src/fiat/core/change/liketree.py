@@ -17,7 +17,8 @@ class LikeTree:
 
     An object of another kind than that of its name in the model counts as one that is there besides. What is there
     besides gets what the directory makes of new things: a file that runs is asked for with 777, any other with 666
-    (open(2)), a directory with 777 (mkdir(2)), under ``umask``; its owner stays.
+    (open(2)), a directory with 777 (mkdir(2)), under ``umask``; its owner stays. What has its name where the model
+    was not read is left alone: nobody knows whether it is there besides.
     """
 
     def __init__(self, model: Survey, mine: Survey, actor: Principal, umask: int) -> None:
@@ -32,7 +33,11 @@ class LikeTree:
         model = [rest.posture for rest in self._model.profiles]
         mine = list(self._mine.profiles)
         becomes: dict[str, tuple[Posture, Mount | None]] = {}
+        unread = self._unread()
         for name, place in self._below(self._mine):
+            if name not in known and (name in unread or posixpath.dirname(name) in unread):
+                unread.add(name)
+                continue
             profile = mine[int(self._mine.profile[place])]
             posture = profile.posture
             there = known.get(name)
@@ -54,6 +59,11 @@ class LikeTree:
         maker = self._actor._replace(uid=found.uid)
         become = made(directory, mount, found.kind, Creation(maker, found.gid, asking, self._umask))
         return found._replace(mode=become.mode, gid=become.gid, acl=become.acl, default=become.default)
+
+    def _unread(self) -> set[str]:
+        """The names in the model of what could not be looked at or listed, and of the mounts that were not entered."""
+        top = len(self._model.top.path.rstrip("/")) + 1
+        return {path[top:] for path in (*(one.path for one in self._model.troubles), *self._model.skipped)}
 
     def _below(self, survey: Survey) -> Iterator[tuple[str, int]]:
         """The name of each object, from the top on, with its place; that of the top is empty."""
