@@ -18,12 +18,12 @@ from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.principals import Principal
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent
+from fiat.host.accounts.folder import from_folder
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.commandlines import Setting, of_shell, run_parts
 from fiat.host.evidence.live import LiveEvidence
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.units import of_units
-from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.estates import ACCEPT
 from support.files import flags_of, give_list, make, states

@@ -19,7 +19,7 @@ from fiat.core.model.host import Host
 from fiat.core.model.principals import Principal
 from fiat.core.suggest.goal import Goal, Terms
 from fiat.core.suggest.search import SearchResult, search
-from fiat.host.live.accounts import from_folder
+from fiat.host.accounts.folder import from_folder
 from fiat.host.live.host import LiveHost
 from support.estates import (
     ACCEPT,

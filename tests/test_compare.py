@@ -17,7 +17,7 @@ from fiat.core.model.principals import Principal
 from fiat.core.rules import difference
 from fiat.core.state.comparison import Comparison
 from fiat.core.words import naming
-from fiat.host.live.accounts import from_folder
+from fiat.host.accounts.folder import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import GROUPS, Estate, Having, Shifts, crowd, having, people, remember, write_accounts

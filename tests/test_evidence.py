@@ -17,10 +17,10 @@ import pytest
 import fiat
 from fiat.app.audit import audit
 from fiat.core.audit.registry import RULES
+from fiat.host.accounts.folder import from_folder
 from fiat.host.evidence import sessions, units, upkeep
 from fiat.host.evidence.clock import of_the_clock
 from fiat.host.evidence.libraries import Libraries
-from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from support.dangers import (
     BOB,

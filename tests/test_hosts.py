@@ -11,9 +11,9 @@ from fiat.core.model.glance import glance_at
 from fiat.core.model.right import ALL, CREATE
 from fiat.core.tree.walk import Handles, walk
 from fiat.demo import build, sample
+from fiat.host.accounts.folder import from_folder
 from fiat.host.live import statx
 from fiat.host.live import umaskfiles as umask_files
-from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.live.mounts import read_mounts
 from fiat.host.snapshot import reader as snapshot

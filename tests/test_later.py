@@ -9,7 +9,7 @@ import pytest
 from fiat.app.interface import let
 from fiat.core.model.principals import Principal
 from fiat.core.suggest.cost import Way
-from fiat.host.live.accounts import from_folder
+from fiat.host.accounts.folder import from_folder
 from fiat.host.live.host import LiveHost
 from support.files import give_list, make
 from support.kernel import as_somebody

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from fiat.core.model.login import Login
-from fiat.host.live.accounts import from_folder
+from fiat.host.accounts.folder import from_folder
 from fiat.host.logins.login import LiveLogins
 from support.kernel import with_places
 from support.places import trusted_folder

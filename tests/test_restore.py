@@ -21,8 +21,8 @@ from fiat.app.undo import put_back, undoing
 from fiat.core.change.undo import UndoTerms
 from fiat.core.errors import PathError
 from fiat.core.state.restoring import RestoreDirection
+from fiat.host.accounts.folder import from_folder
 from fiat.host.history.sqlite import SqliteHistory
-from fiat.host.live.accounts import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from support.estates import Estate, Having, bring_back, crowd, having, keep, remember, write_accounts

@@ -26,7 +26,7 @@ from fiat.core.tree.answers import TreeAccess
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent, walk
 from fiat.demo.sample import SNAPSHOT
-from fiat.host.live.accounts import from_folder
+from fiat.host.accounts.folder import from_folder
 from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import reader
 from fiat.host.snapshot.files import LONGEST

@@ -14,7 +14,7 @@ from termios import TIOCSWINSZ
 import pytest
 
 from fiat.app.running import runs_as_another
-from fiat.host.live.accounts import NameService
+from fiat.host.accounts.nameservice import NameService
 from fiat.host.live.behind import who_is_behind
 from support.places import trusted_folder
 from support.program import PROGRAM, fiat, fork

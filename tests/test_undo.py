@@ -10,8 +10,8 @@ import pytest
 from fiat.app.undo import put_back, undoing
 from fiat.core.change.history import Run
 from fiat.core.errors import PathError
+from fiat.host.accounts.nameservice import NameService
 from fiat.host.history.sqlite import SqliteHistory
-from fiat.host.live.accounts import NameService
 from fiat.host.live.behind import who_is_behind
 from fiat.host.live.host import LiveHost
 from support.files import State, make, mode_of, states

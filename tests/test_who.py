@@ -4,18 +4,12 @@ import csv
 import io
 import json
 import os
-import pwd
 import shlex
-import shutil
-import subprocess
-import sys
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
 
 from fiat.core.ask import caveats
-from fiat.core.ask.who import universe_of
 from fiat.core.ask.why import explain
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
@@ -28,8 +22,6 @@ from fiat.core.tree.walk import route_for
 from fiat.core.words.entries import parse_list
 from fiat.core.words.who import parse as parse_who
 from fiat.host.image.host import ImageHost
-from fiat.host.live.accounts import NAME_SERVICE_SWITCH, NameService, sources_of_groups
-from support import kernel
 from support.estates import GROUPS, USERS, write_accounts
 from support.files import make
 from support.filesystems import fresh
@@ -220,90 +212,6 @@ def test_trees_in_every_format_agree() -> None:
 
 
 # --- accounts -----------------------------------------------------------------------
-
-
-def test_the_name_service_knows_more_than_it_lists(monkeypatch: pytest.MonkeyPatch) -> None:
-    hidden = pwd.struct_passwd(("pilot", "x", 7301, 7201, "", "/", "/bin/sh"))
-
-    def by_name(name: str) -> pwd.struct_passwd:
-        if name == "pilot":
-            return hidden
-        raise KeyError(name)
-
-    def by_number(uid: int) -> pwd.struct_passwd:
-        return by_name("pilot" if uid == 7301 else "")
-
-    monkeypatch.setattr("pwd.getpwnam", by_name)
-    monkeypatch.setattr("pwd.getpwuid", by_number)
-    monkeypatch.setattr("os.getgrouplist", lambda name, gid: [gid, 7299])
-    service = NameService()
-    assert service.user_id("pilot") == 7301
-    owned = Object("/f", Posture(Kind.FILE, 0o600, 7301, 0), Status(Identity("test", 1)))
-    (found,) = universe_of(service, [owned.posture]).members(universe_of(service, [owned.posture]).with_uid(7301))
-    assert (found.name, found.gids) == ("pilot", frozenset((7201, 7299)))
-    service.groups += (Group("boats", 7400, ("pilot", "nobody-there")),)
-    assert [user.name for user in service.all_users()][-1] == "pilot"
-    assert [user.name for user in service.listed_members(7400)] == ["pilot"]
-
-
-SOURCE_OF_GROUPS = r"""
-#include <grp.h>
-#include <nss.h>
-#include <stdlib.h>
-#include <string.h>
-
-/* A directory server that lists nothing, and says that daemon is in group 31999. */
-enum nss_status _nss_fiat_initgroups_dyn(const char *user, gid_t group, long *start, long *size, gid_t **groups,
-                                         long limit, int *error) {
-    if (strcmp(user, "daemon") != 0)
-        return NSS_STATUS_NOTFOUND;
-    if (*start == *size) {
-        *size *= 2;
-        *groups = realloc(*groups, *size * sizeof(gid_t));
-    }
-    (*groups)[(*start)++] = 31999;
-    return NSS_STATUS_SUCCESS;
-}
-"""
-
-
-@pytest.mark.root
-def test_membership_is_what_initgroups_gives(folder: str) -> None:
-    """A listed user in a group that the name service does not list: the kernel lets them in, and Fiat says so."""
-    if shutil.which("cc") is None:
-        pytest.skip("no C compiler")
-    os.chmod(folder, 0o755)
-    compiling = ["cc", "-shared", "-fPIC", "-x", "c", "-", "-o", f"{folder}/libnss_fiat.so.2"]
-    subprocess.run(compiling, input=SOURCE_OF_GROUPS, text=True, check=True)
-    Path(f"{folder}/switch").write_text("passwd: files\ngroup: files\ninitgroups: files [SUCCESS=continue] fiat\n")
-    secret = make(f"{folder}/secret", 0o640)
-    os.chown(secret, 0, 31999)
-
-    def elsewhere() -> None:
-        kernel.unshare(kernel.NEW_MOUNTS)
-        kernel.bind(f"{folder}/switch", NAME_SERVICE_SWITCH)
-
-    environment = {"LD_LIBRARY_PATH": folder}
-    reading = f"import os; os.initgroups('daemon', 1); os.setuid(1); open({secret!r}).close()"
-    really = subprocess.run(
-        [sys.executable, "-c", reading], env={**os.environ, **environment}, preexec_fn=elsewhere, capture_output=True
-    )
-    asked = fiat("why", "daemon", "read", secret, env=environment, preexec_fn=elsewhere)
-    assert (really.returncode, asked.returncode) == (0, 0)
-    assert fiat("why", "daemon", "read", secret).returncode == 1
-
-
-@pytest.mark.parametrize(
-    ("text", "sources"),
-    [
-        ("group: files systemd\n", {"files", "systemd"}),
-        ("group: files sss\ninitgroups: files\n", {"files"}),
-        ("# group: sss\ngroup:files [NOTFOUND=return] ldap # and more\n", {"files", "ldap"}),
-        ("", {"files"}),
-    ],
-)
-def test_where_memberships_come_from(text: str, sources: set[str]) -> None:
-    assert sources_of_groups(text) == sources
 
 
 def test_primary_and_listed_groups_count_and_the_first_of_two_wins() -> None:

@@ -162,7 +162,7 @@ def _membership(accounts: Accounts, account: User, gid: int, *, held: bool) -> M
 
 
 def _where_listed(accounts: Accounts, account: User, gid: int, *, held: bool) -> str:
-    from fiat.host.live.accounts import NameService, listed_in_files
+    from fiat.host.accounts.nameservice import NameService, listed_in_files
 
     if held or not isinstance(accounts, NameService):
         return accounts.source

@@ -157,7 +157,7 @@ def _people(chosen: ArrangementChoice, host: Host) -> Iterator[Principal]:
             continue
         account = accounts.user_numbered(whom.number)
         if account is not None:
-            yield principals.user(account, accounts.gids_of(account))
+            yield principals.of_account(account, accounts)
         else:
             yield principals.unlisted_user(whom.number)._replace(name=str(whom.number))
 

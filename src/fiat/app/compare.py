@@ -60,6 +60,7 @@ def open_state(
     accounts: str | None = None,
     incomplete: bool = False,
     trust: Trust = FREE,
+    accounts_timeout: float | None = None,
 ) -> ComparedState:
     """What ``word`` means: :data:`LIVE`, a snapshot, or a folder of them, of which the last one ``at`` that time.
 
@@ -67,7 +68,7 @@ def open_state(
     :class:`fiat.core.errors.UntrustedFile` where others can have written what is to be followed.
     """
     if word == LIVE:
-        return ComparedState(word, open_host(None, accounts), None, None)
+        return ComparedState(word, open_host(None, accounts, accounts_timeout=accounts_timeout), None, None)
     path = word
     if os.path.isdir(word):
         path = os.path.join(word, _chosen(word, at))

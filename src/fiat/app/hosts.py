@@ -17,14 +17,21 @@ SAMPLE = "skerry"
 """The name of the sample host that comes with Fiat."""
 
 
-def open_host(snapshot: str | None = None, accounts: str | None = None, *, incomplete: bool = False) -> Host:
+def open_host(
+    snapshot: str | None = None,
+    accounts: str | None = None,
+    *,
+    incomplete: bool = False,
+    accounts_timeout: float | None = None,
+) -> Host:
     """This host, or the one in the file ``snapshot`` (:data:`SAMPLE` for the sample host).
 
     ``accounts`` is a folder with the files passwd and group, in place of the
-    host's own accounts. A snapshot that is cut short is used as far as it goes if
-    ``incomplete``. Raises :class:`fiat.core.errors.SnapshotError`.
+    host's own accounts; these may take ``accounts_timeout`` seconds in all where a directory server is asked for them
+    (5, unless something else is said): what was not told then is unknown. A snapshot that is
+    cut short is used as far as it goes if ``incomplete``. Raises :class:`fiat.core.errors.SnapshotError`.
     """
-    from fiat.host.live.accounts import from_folder
+    from fiat.host.accounts.folder import from_folder
 
     given = from_folder(accounts) if accounts is not None else None
     if snapshot is not None:
@@ -34,7 +41,7 @@ def open_host(snapshot: str | None = None, accounts: str | None = None, *, incom
         return reader.read(sample.SNAPSHOTS.get(snapshot, snapshot), given, incomplete=incomplete)
     from fiat.host.live.host import LiveHost
 
-    return LiveHost(given)
+    return LiveHost(given, accounts_timeout)
 
 
 def arrive(

@@ -166,7 +166,7 @@ def _interruptible() -> Iterator[Stopping]:
 
 def runs_as_another() -> bool:
     """Whether this process has become another user than the one who logged in, as far as that is known."""
-    from fiat.host.live.accounts import NameService
+    from fiat.host.accounts.nameservice import NameService
 
     actor = who_is_behind(NameService())
     return os.getuid() != os.geteuid() or (actor is not None and actor.uid != os.geteuid())

@@ -19,12 +19,14 @@ from fiat.core.model.host import Progress, no_progress
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import Right
 from fiat.core.model.route import Route
+from fiat.core.text import several
 from fiat.core.tree.answerkeys import Answers
 from fiat.core.tree.answers import for_tree
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.summary import ByOwner, Groups, Topmost, topmost
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
+from fiat.core.words import naming
 from fiat.core.words.selection import Selection
 
 
@@ -109,6 +111,7 @@ def who_below(
     access = for_tree(host, universe, rights, again, survey)
     answers = access.answers(survey, again)
     said += [caveat for found in access.interpreters for caveat in caveats.of_route(found)]
+    said += _of_open(universe, answers)
     meant = None if selection.everything else survey.chosen(selection.on(host.accounts))
     taken = meant
     if len(question.asked) == 1 and (question.names_somebody or more_than is not None):
@@ -121,6 +124,20 @@ def who_below(
         both = same_people(today, universe)
         against = treeeffects.effects(Asker(question.seen(today=True), host, both, rights), [Pair(view, view)])
     return TreeWho(question, again, survey, universe, rights, answers, taken, meant, against, said)
+
+
+def _of_open(universe: Universe, answers: Answers) -> list[Finding]:
+    """Of whom it is not known what they may do, and on how many paths."""
+    people, some = 0, np.zeros(len(answers.keys), np.bool_)
+    for place in range(len(answers.keys) if universe.unsure else 0):
+        for bits in answers.keys.open(place):
+            people |= bits or 0
+            some[place] |= bool(bits)
+    if not people:
+        return []
+    who = several([naming.principal(one) for one in universe.members(people)], "users")
+    text = f"on {int(some[answers.number].sum()):,} of these paths it is not known whether more is allowed to {who}"
+    return [Finding("groups-not-known", "odd", f"{text}: a source of accounts did not tell their groups")]
 
 
 def _granting(question: Question, universe: Universe, answers: Answers, more_than: int | None) -> NDArray[np.bool_]:

@@ -36,7 +36,8 @@ RIGHT_NAMES = tuple(right.name for right in ALL)
 class Why(NamedTuple):
     """One verdict, with what it means, what would have to change, and what was not evaluated.
 
-    ``apart`` tells that reading and writing are allowed by different entries, so that opening for both at once fails.
+    ``apart`` tells that reading and writing are allowed by different entries, so that opening for both at once fails,
+    ``open`` that groups which are not known would decide otherwise than the verdict, which goes by those that are.
     """
 
     who: Principal
@@ -48,6 +49,7 @@ class Why(NamedTuple):
     caveats: list[Finding]
     host: Host
     apart: bool = False
+    open: bool = False
 
 
 def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
@@ -70,7 +72,7 @@ def why_each(host: Host, who: str | Principal, rights: Sequence[Asked], path: st
         end = walk(seen, path).end
         kind = None if end is None else end.posture.kind
     found = [_why(host, seen, principal, on_kind(one, kind), path) for one in rights]
-    allowed = {one.right: one for one in found if one.verdict.allowed}
+    allowed = {one.right: one for one in found if one.verdict.allowed and not one.open}
     if READ in allowed and WRITE in allowed and _apart(principal, allowed[WRITE]):
         found[found.index(allowed[WRITE])] = allowed[WRITE]._replace(apart=True)
     return found
@@ -93,6 +95,7 @@ def _why(host: Host, seen: Host, principal: Principal, asked: Right, path: str) 
     verdict = ask(principal)
     if route.hidden and verdict.blocker is verdict.steps[-1] and verdict.blocker.object is None:
         raise failure(route)  # what holds for this principal there is not known
+    is_open = principal.unsure and _is_open(host, principal, route, asked)
     found: list[Finding] = []
     if principal.kind == "process":
         from fiat.core.model.process import difference
@@ -105,10 +108,22 @@ def _why(host: Host, seen: Host, principal: Principal, asked: Right, path: str) 
         route,
         verdict,
         explain(principal, verdict, route.end, host.accounts),
-        _advice(host, seen, principal, verdict, ask) if not verdict.allowed else [],
+        _advice(host, seen, principal, verdict, ask) if not verdict.allowed and not is_open else [],
         found,
         host,
+        open=is_open,
     )
+
+
+def _is_open(host: Host, principal: Principal, route: Route, asked: Right) -> bool:
+    """Whether groups that are not known would decide otherwise."""
+    from fiat.core.ask.who import groups_on
+    from fiat.core.rules.unsure import possible
+
+    def allowed(universe: Universe) -> int:
+        return Access(universe, host.settings).allowed(route, asked)
+
+    return bool(possible(Universe([principal]), groups_on([route]), allowed).open)
 
 
 def _advice(host: Host, seen: Host, who: Principal, verdict: Verdict, ask: Asking) -> list[Advice]:

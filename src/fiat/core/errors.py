@@ -4,6 +4,7 @@
     ├── NotationError         a word fits no notation (mode, entry, right, …)
     ├── InvalidAccessList     well formed, but no list the kernel would take
     ├── UnknownAccount        no such user, group or process
+    ├── AccountNotKnown       nobody could tell whether there is such a user or group
     ├── PathError             something about one path, with the errno
     │   ├── Interrupted       whoever runs Fiat stopped it there
     │   └── OtherNow          what is there is not what was looked at, or planned: no call of the kernel failed
@@ -66,6 +67,17 @@ class UnknownAccount(FiatError):
         super().__init__(word, message, near)
         self.word = word
         self.near = near
+
+    def __str__(self) -> str:
+        return str(self.args[1])
+
+
+class AccountNotKnown(FiatError):
+    """A user or group of whom it is not known whether they exist: a source of accounts did not answer."""
+
+    def __init__(self, word: str, message: str) -> None:
+        super().__init__(word, message)
+        self.word = word
 
     def __str__(self) -> str:
         return str(self.args[1])

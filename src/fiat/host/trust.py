@@ -159,7 +159,7 @@ def _has_other_members(gid: int) -> bool:
     A group that others may be in without being listed, for its members come from a
     directory server, counts as having some.
     """
-    from fiat.host.live.accounts import NameService
+    from fiat.host.accounts.nameservice import NameService
 
     accounts = NameService()
     if not accounts.lists_all_groups:

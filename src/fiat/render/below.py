@@ -34,9 +34,10 @@ class BelowLines:
         self._kinds = [rest.posture.kind.value for rest in survey.profiles.rests]
         self._places = np.arange(len(survey)) if found.taken is None else np.flatnonzero(found.taken)
 
-    def rights(self, key: AnswerKey) -> Fields:
-        """Each right with who has it."""
-        return {right.name: self._people.fields(bits) for right, bits in zip(self.found.rights, key, strict=True)}
+    def rights(self, key: AnswerKey, opened: AnswerKey) -> Fields:
+        """Each right with who has it, and of whom it is not known."""
+        rights = zip(self.found.rights, key, opened, strict=True)
+        return {right.name: self._people.fields(bits, is_open) for right, bits, is_open in rights}
 
     def json(self) -> Iterator[str]:
         """JSON Lines: each distinct answer before the first path that has it, and a line for each path."""
@@ -61,7 +62,7 @@ class BelowLines:
                 for path, end in zip(lines.json_texts(paths), map(ends.__getitem__, alike), strict=True)
             ]
             for at in [at for at, place in enumerate(some) if place in begins]:
-                sets = map(self._people.json, keys[answers[at]])
+                sets = map(self._people.json, keys[answers[at]], keys.open(answers[at]))
                 rights = ", ".join(f'"{name}": {one}' for name, one in zip(names, sets, strict=True))
                 written[at] = f'{{"answer": {numbers[answers[at]]}, "rights": {{{rights}}}}}\n{written[at]}'
             yield "".join(written)
@@ -88,16 +89,21 @@ class BelowLines:
         for _, answers, kinds, alike, paths in self._blocks(places):
             for place in _first_places(alike):
                 if alike[place] not in ends:
-                    ends[alike[place]] = list(self._rows_of(kinds[place], keys[answers[place]]))
+                    ends[alike[place]] = list(
+                        self._rows_of(kinds[place], keys[answers[place]], keys.open(answers[place]))
+                    )
             cells = zip(lines.csv_cells(paths), alike, strict=True)
             yield "".join(path + end for path, kind in cells for end in ends[kind])
 
-    def _rows_of(self, kind: str, key: AnswerKey) -> Iterator[str]:
+    def _rows_of(self, kind: str, key: AnswerKey, opened: AnswerKey) -> Iterator[str]:
         """What stands after the path, for each person."""
         for place, who in enumerate(self.found.universe.principals):
             if self.found.question.shows(who):
                 number = who.pid or (next(iter(who.gids)) if who.kind == "group" else who.uid)
-                has = [None if bits is None else bool(bits >> place & 1) for bits in key]
+                has = [
+                    None if bits is None or (unknown or 0) >> place & 1 else bool(bits >> place & 1)
+                    for bits, unknown in zip(key, opened, strict=True)
+                ]
                 yield f",{lines.csv_row(map(lines.csv_cell, (kind, who.kind, who.name, number, *has)))}\n"
 
     def _csv_of(self, places: NDArray[np.int64]) -> Iterator[str]:
@@ -201,7 +207,7 @@ class BelowView(PlainResult):
                 "others": group.others,
                 "places": group.places,
                 "first": [survey.path(place) for place in group.first],
-                "rights": self._lines.rights(group.answer),
+                "rights": self._lines.rights(group.answer, group.open),
             }
 
     def envelope(self) -> Fields:

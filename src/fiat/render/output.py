@@ -11,7 +11,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from fiat.app.status import ExitStatus, of_several
+from fiat.core.ask.caveats import of_accounts
 from fiat.core.errors import FiatError, Interrupted, PathError
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
 from fiat.core.text import FEW, quoted
 from fiat.render import terminal, text
@@ -38,6 +40,8 @@ class Output:
     status speaks of the paths alone; any other stops, for it is of no use to anyone
     then. ``status`` is what the command comes to where no path fails. One that is
     ``quiet`` prints nothing but what goes wrong. With a ``pager`` what does not fit the terminal goes through it.
+    What the ``accounts`` that were asked did not tell is said at the end; only what changes something is done in full
+    all the same, and what is ``settled`` does not hang on it.
     """
 
     def __init__(
@@ -48,12 +52,14 @@ class Output:
         changes: bool = False,
         quiet: bool = False,
         pager: "Pager | None" = None,
+        accounts: Callable[[], Iterable[Accounts]] = tuple,
     ) -> None:
         self.command = command
         self.format = format
         self.quiet = quiet
         self.answered = 0
         self.status = ExitStatus.DONE
+        self.settled = changes
         self._changes = changes
         self._cut: OSError | None = None
         self._envelope: dict[str, Any] = {}
@@ -64,6 +70,8 @@ class Output:
         self._shown = 0
         self._terse = False
         self._pager = pager
+        self._accounts = accounts
+        self._partly_known = False
         self._late: list[str] = []
         self._writer: Any = None
 
@@ -256,6 +264,9 @@ class Output:
         self.tell()
         if status is not None:
             self.status = status
+        for accounts in self._accounts():
+            self.caveat(of_accounts(accounts))
+            self._partly_known |= not accounts.tells_all and not self.settled
         if self.format == "json":
             self._finish_json()
         elif self.format == "jsonl":
@@ -288,6 +299,8 @@ class Output:
         """What counts of the status, of the paths that failed, and of an answer that could not be printed."""
         status = self.status
         if self._cut is not None and self._cut.errno != errno.EPIPE and not self._changes:
+            status = of_several(status, ExitStatus.IN_PART)
+        if self._partly_known:
             status = of_several(status, ExitStatus.IN_PART)
         if not self._problems:
             return status

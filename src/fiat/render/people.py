@@ -31,10 +31,13 @@ class PeopleFields:
         self._fields: dict[int, Fields] = {}
         self._json: dict[int | None, str] = {None: "null"}
 
-    def fields(self, bits: int | None) -> Fields | None:
-        """The set as a record; None where the right does not apply."""
+    def fields(self, bits: int | None, opened: int | None = 0) -> Fields | None:
+        """The set as a record, with those who are ``opened``: of whom it is not known; None where the right does not
+        apply."""
         if bits is None:
             return None
+        if opened:
+            return {**(self.fields(bits) or {}), "not_known": self._named(opened & self._shown.users)}
         found = self._fields.get(bits)
         if found is None:
             found = self._fields[bits] = {
@@ -45,8 +48,10 @@ class PeopleFields:
             }
         return found
 
-    def json(self, bits: int | None) -> str:
+    def json(self, bits: int | None, opened: int | None = 0) -> str:
         """The rendered JSON object of who is asked about."""
+        if opened:
+            return json.dumps(self.fields(bits, opened))
         found = self._json.get(bits)
         if found is None:
             found = self._json[bits] = json.dumps(self.fields(bits))

@@ -303,7 +303,7 @@ def _members(gid: int, accounts: Accounts) -> str:
     primary = accounts.primary_members(gid)
     listed = [user for user in accounts.listed_members(gid) if user.gid != gid]
     if not primary and not listed:
-        return f"nobody is in {name}"
+        return f"nobody is in {name}" if accounts.has_no_members(gid) else f"no member of {name} is known"
     parts = [
         f"{ranked([(visible(user.name), rank(user, accounts)) for user in found], 6, '')} ({how})"
         for found, how in ((primary, "primary"), (listed, "listed"))

@@ -19,6 +19,8 @@ from fiat.render import words
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 
 _NAMES_IN_A_ROW = 8
+_CELL = {True: "yes", False: "no", None: "?"}
+
 _EXCEPT = 4
 """So many at most are named as those whom an answer is not for; more have rows of their own to be read in."""
 
@@ -87,9 +89,14 @@ class WhoView(PlainResult):
                 "members": None if gid is None else answer.members(gid).bit_count(),
             }
 
-    def _rights(self, place: int) -> dict[str, bool | None]:
+    def _rights(self, place: int) -> Fields:
         """The four rights of an object, and those asked for, of the principal at ``place``."""
-        return {right.name: self.answer.has(place, right) for right in dict.fromkeys((*BASIC, *self.answer.rights))}
+        found = {right.name: self.answer.has(place, right) for right in dict.fromkeys((*BASIC, *self.answer.rights))}
+        return {**found, "not_known": names} if (names := self._open(place)) else found
+
+    def _open(self, place: int) -> list[str]:
+        """The rights of which it is not known whether the principal at ``place`` has them."""
+        return [right.name for right in self.answer.rights if self.answer.open[right] >> place & 1]
 
     def _group_fields(self, place: int, who: Principal) -> Fields:
         (gid,) = who.gids
@@ -108,6 +115,9 @@ class WhoView(PlainResult):
         """The rule that decided each right, and where, if that was not the path itself."""
         rules, blockers = {}, {}
         for right in self.answer.rights:
+            if self.answer.open[right] >> place & 1:
+                rules[right.name] = "not-known"
+                continue
             deciding = self.answer.verdict(place, right).deciding
             rules[right.name] = deciding.rule
             if not deciding.allowed and (self.answer.end is None or deciding.path != self.answer.end.path):
@@ -148,7 +158,7 @@ class WhoView(PlainResult):
             yield from against_today_blocks(self.against_today, self.answer.accounts)
 
     def _cells(self, place: int) -> tuple[str, ...]:
-        return tuple("yes" if self.answer.has(place, right) else "no" for right in self.answer.rights)
+        return tuple(_CELL[self.answer.has(place, right)] for right in self.answer.rights)
 
     def _reason(self, step: Step) -> str:
         """The rule and its entry, or what else decided; where, if that was on the way."""
@@ -236,8 +246,9 @@ class WhoView(PlainResult):
 
         def says(place: int) -> tuple[str, ...]:
             return tuple(
-                f"{'yes' if answer.has(place, right) else 'no':<3} "
-                f"{self._reason(answer.verdict(place, right).deciding)}"
+                f"{_CELL[has]:<3} {self._reason(answer.verdict(place, right).deciding)}"
+                if (has := answer.has(place, right)) is not None
+                else f"{_CELL[has]:<3} by a group that is not known"
                 for right in answer.rights
             )
 
@@ -285,7 +296,10 @@ class WhoView(PlainResult):
         )
 
     def _group_name(self, who: Principal, gid: int) -> str:
-        return _group(who) if self.answer.members(gid) else f"{_group(who)}, which nobody is in"
+        if self.answer.members(gid):
+            return _group(who)
+        nobody = self.answer.accounts.has_no_members(gid)
+        return f"{_group(who)}, which nobody is in" if nobody else f"{_group(who)}, of which no member is known"
 
     def _what_stops_superusers(self) -> Iterator[Block]:
         """What says no even to superusers: flags and mounts.

@@ -43,9 +43,10 @@ class WhyView(PlainResult):
             "who": who_fields(found.who),
             "right": found.right.name,
             "path": found.route.asked,
-            "allowed": verdict.allowed,
-            "errno": errno_name(verdict.errno),
-            "blocker": verdict.blocker.path if verdict.blocker else None,
+            "allowed": None if found.open else verdict.allowed,
+            "errno": None if found.open else errno_name(verdict.errno),
+            "blocker": verdict.blocker.path if verdict.blocker and not found.open else None,
+            **({"by_known_groups": verdict.allowed} if found.open else {}),
             "steps": [_step_fields(step) for step in verdict.steps],
             "beyond": [_step_fields(step) for step in verdict.beyond],
             "changes": [
@@ -66,7 +67,12 @@ class WhyView(PlainResult):
         found, verdict = self.found, self.found.verdict
         phrase = words.right_phrase(found.right, found.route.end.posture.kind if found.route.end else None)
         name, path = naming.principal(found.who), unbroken(visible(found.route.asked))
-        if verdict.allowed:
+        if found.open:
+            so = "may" if verdict.allowed else "may not"
+            text = f" Whether {name} may {phrase} {path} hangs on groups that could not be asked for."
+            yield Prose([Span("Not known.", "no"), text], hanging="  ")
+            yield Prose(f"With the groups that are known, {name} {so}:", 1)
+        elif verdict.allowed:
             yield Prose([Span("Yes.", "yes"), f" {name} may {phrase} {path}"])
         elif self._missing():
             gets = f"; {name} gets {errno_name(verdict.errno)}" if verdict.errno != errno.ENOENT else ""

@@ -37,6 +37,7 @@ class WhySeveralView(PlainResult):
         answer: list[str | Span] = []
         for one in self.found:
             said = Span("yes", "yes") if one.verdict.allowed else Span(f"NO ({errno_name(one.verdict.errno)})", "no")
+            said = Span("not known", "no") if one.open else said
             answer += [f"{', ' if answer else ''}{one.right.name} ", said]
         yield Prose([*answer, f": {name} at {path}"], hanging="  ")
         for one in self.found:
@@ -55,6 +56,10 @@ class WhySeveralView(PlainResult):
     def _answer(self, one: Why) -> Iterator[Block]:
         verdict = one.verdict
         phrase = words.right_phrase(one.right, one.route.end.posture.kind if one.route.end else None)
+        if one.open:
+            text = f"  hangs on groups that could not be asked for: whether they may {phrase}"
+            yield Prose([Span("?", "no"), text], 1, hanging="    ")
+            return
         if verdict.allowed:
             return
         yield Prose([Span("NO", "no"), f"  may not {phrase}  ({os.strerror(verdict.errno)})"], 1, hanging="    ")

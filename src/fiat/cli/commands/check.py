@@ -85,6 +85,7 @@ def run(args: argparse.Namespace) -> int:
         checked = check(host, expectations, problem=output.problem, progress=progress.report)
     if args.mend and checked.broken:
         return _mend(args, host, checked, output)
+    output.settled = True  # each expectation says for itself where it hangs on what is not known
     wrong = bool(checked.broken or checked.contradictions)
     output.status = ExitStatus.NO if wrong else ExitStatus.DONE
     output.only_what_is_wrong(wrong=wrong or bool(checked.unknown))

@@ -14,7 +14,15 @@ from fiat.app.compare import LIVE, are_trees, compared, open_state, trees_compar
 from fiat.app.hosts import open_host
 from fiat.app.status import ExitStatus
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_format, add_null, add_paths_behind, not_with, output_of
+from fiat.cli.options.common import (
+    add_accounts_timeout,
+    add_format,
+    add_null,
+    add_paths_behind,
+    not_with,
+    output_of,
+    speaks_of,
+)
 from fiat.cli.options.selections import add_choice, selected
 from fiat.cli.progress import Progress
 from fiat.render.compare import ComparisonView
@@ -39,6 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_null(parser)
     add_format(parser, ("text", "json", "jsonl"))
     parser.add_argument("--accounts", metavar="DIR", help="take users and groups of both from DIR/passwd and DIR/group")
+    add_accounts_timeout(parser)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -46,8 +55,11 @@ def run(args: argparse.Namespace) -> int:
     output = output_of("compare", args)
     if are_trees(args.before, args.after):
         return _trees(args, output)
-    before = open_state(args.before, args.at, accounts=args.accounts, incomplete=args.incomplete)
-    after = open_state(args.after, accounts=args.accounts, incomplete=args.incomplete)
+    before, after = (
+        open_state(word, at, accounts=args.accounts, incomplete=args.incomplete, accounts_timeout=args.accounts_timeout)
+        for word, at in ((args.before, args.at), (args.after, None))
+    )
+    speaks_of(args, before.host, after.host)
     with Progress(output.shows_progress) as progress:
         found = compared(
             before,
@@ -73,7 +85,8 @@ def _trees(args: argparse.Namespace, output: Output) -> int:
 
     for option, given in (("PATH", args.paths), ("--at", args.at), ("--incomplete", args.incomplete)):
         not_with(option, given, "two directories", True, "these are compared as they are, with all under them")
-    host = open_host(None, args.accounts)
+    host = open_host(None, args.accounts, accounts_timeout=args.accounts_timeout)
+    speaks_of(args, host)
     with Progress(output.shows_progress) as progress:
         found = trees_compared(
             host,

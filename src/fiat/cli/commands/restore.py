@@ -15,7 +15,7 @@ from fiat.app.compare import LIVE, open_state, trees_of
 from fiat.app.restore import LeftObjects, RestoreDirection, restore
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.carrying import add_care, carry_out
-from fiat.cli.options.common import add_common, output_of, trust_of
+from fiat.cli.options.common import add_common, output_of, speaks_of, trust_of
 from fiat.cli.options.selections import add_choice, selected
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError
@@ -54,8 +54,12 @@ def run(args: argparse.Namespace) -> int:
     if args.accounts is not None:
         trust.expect_accounts(args.accounts)
     now = open_state(
-        LIVE if args.snapshot is None else args.snapshot, accounts=args.accounts, incomplete=args.incomplete
+        LIVE if args.snapshot is None else args.snapshot,
+        accounts=args.accounts,
+        incomplete=args.incomplete,
+        accounts_timeout=args.accounts_timeout,
     )
+    speaks_of(args, now.host)
     if before.path is None:
         raise NotationError(args.state, f"{LIVE} is how it is now; write the snapshot that is to be put back")
     gained = RestoreDirection.GAINED if args.only_gained else RestoreDirection.EVERYTHING

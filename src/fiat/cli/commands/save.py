@@ -45,6 +45,7 @@ def run(args: argparse.Namespace) -> int:
     not_with(form, args.format != "text", "--output -", to_output, "what is printed is the snapshot itself")
     output = output_of("save", args, changes=not to_output)
     host = host_of(args)
+    output.settled = False  # what the accounts could not tell is not kept either
     with Progress(output.shows_progress and not to_output) as progress:
         saved = save(
             host,

@@ -54,6 +54,7 @@ def run(args: argparse.Namespace) -> int:
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
     host = host_of(args)
     say_groups(args.who, host, output)
+    output.settled = True  # what is not known of others makes no difference to who is asked about
     for path in args.paths:
         try:
             if not rights:
@@ -66,6 +67,7 @@ def run(args: argparse.Namespace) -> int:
         for one in found:
             output.caveat(one.caveats)
             output.status = output.status if one.verdict.allowed else ExitStatus.NO
+            output.settled &= not one.open
         if len(found) == 1:
             output.add(WhyView(found[0], same_host(args), every=args.all))
         else:

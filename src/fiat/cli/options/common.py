@@ -2,13 +2,16 @@
 
 import argparse
 import os
+import re
 import sys
+from collections.abc import Iterator
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
 from fiat.core.errors import NotationError
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.text import bounded, quoted, shortened, visible
 from fiat.core.words.who import means_group
@@ -91,6 +94,7 @@ COMMON = {
     "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
     "--trust-file": "follow a file that says what to do, though others could write it",
     "--accounts": "take users and groups from DIR/passwd, DIR/group (or FIAT_ACCOUNTS)",
+    "--accounts-timeout": "wait SECONDS in all for directories of accounts (5)",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
 }
@@ -149,8 +153,21 @@ def add_host(parser: argparse.ArgumentParser) -> None:
         metavar="DIR",
         help=argparse.SUPPRESS,
     )
+    add_accounts_timeout(parser)
     parser.add_argument("--from", dest="snapshot", metavar="SNAPSHOT", help=argparse.SUPPRESS)
     parser.add_argument("--incomplete", action="store_true", help=argparse.SUPPRESS)
+
+
+def add_accounts_timeout(parser: argparse.ArgumentParser) -> None:
+    """How long the sources of accounts may take."""
+    parser.add_argument("--accounts-timeout", type=seconds, metavar="SECONDS", help=argparse.SUPPRESS)
+
+
+def seconds(word: str) -> float:
+    """Seconds to wait at most, above 0; :class:`NotationError` for anything else."""
+    if re.fullmatch(r"\d{1,6}(\.\d{1,3})?", word) and float(word) > 0:
+        return float(word)
+    raise NotationError(word, f"{shortened(word)} is no number of seconds; write 5, or 0.5")
 
 
 def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
@@ -158,7 +175,14 @@ def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
     goes_with("--incomplete", args.incomplete, "--from", args.snapshot is not None)
     if args.accounts is not None:
         trust.expect_accounts(args.accounts)
-    return open_host(args.snapshot, args.accounts, incomplete=args.incomplete)
+    host = open_host(args.snapshot, args.accounts, incomplete=args.incomplete, accounts_timeout=args.accounts_timeout)
+    speaks_of(args, host)
+    return host
+
+
+def speaks_of(args: argparse.Namespace, *hosts: Host) -> None:
+    """Have the output end with what the accounts of these hosts could not tell."""
+    args.opened = (*getattr(args, "opened", ()), *hosts)
 
 
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
@@ -167,7 +191,11 @@ def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) 
     pager = None
     if shows and args.format == "text" and not args.quiet and not args.no_pager and sys.stdout.isatty():
         pager = _pager()
-    return Output(command, args.format, changes=changes, quiet=args.quiet, pager=pager)
+
+    def accounts() -> Iterator[Accounts]:
+        return (host.accounts for host in getattr(args, "opened", ()))
+
+    return Output(command, args.format, changes=changes, quiet=args.quiet, pager=pager, accounts=accounts)
 
 
 def _pager() -> "Pager | None":

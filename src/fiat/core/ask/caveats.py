@@ -39,6 +39,26 @@ def of_host(settings: Settings) -> list[Finding]:
     return found
 
 
+def of_accounts(accounts: Accounts) -> list[Finding]:
+    """What the sources of accounts did not tell."""
+    found = []
+    for one in accounts.unknown:
+        if one.kind == "failed":
+            text = f"the source {visible(one.source)} of accounts {one.why}; not known: {one.what}"
+            more = "who is known only to it is missing here, and ? is what a group not known would decide"
+            found.append(Finding("accounts-unknown", "odd", f"{text}. {more.capitalize()}"))
+        elif one.kind == "by-lists":
+            text = (
+                f"memberships are those that the groups of the source {visible(one.source)} of accounts list: {one.why}"
+            )
+            found.append(Finding("memberships-by-lists", "plain", text))
+        else:
+            text = f"the source {visible(one.source)} of accounts {one.why}"
+            more = "those that only it knows are here where a path, or a group that counts on it, leads to them"
+            found.append(Finding("accounts-not-listed", "plain", f"{text}: {more}"))
+    return found
+
+
 def of_object(object_: Object) -> list[Finding]:
     """What holds for one object: its mount, and what could not be read of it."""
     found = []

@@ -293,19 +293,19 @@ def _on_people(subject: Subject) -> Iterator[Finding]:
 
 def _owners(subject: Subject) -> Iterator[Finding]:
     posture, accounts = subject.posture, subject.accounts
-    if accounts.user_numbered(posture.uid) is None:
+    if accounts.has_no_user(posture.uid):
         yield Finding(
             "owner-without-account",
             "odd",
             f"no account has the owner's number {posture.uid}: the next account made with it will own this",
         )
-    if accounts.group_numbered(posture.gid) is None:
+    if accounts.has_no_group(posture.gid):
         yield Finding(
             "group-without-name",
             "odd",
             f"no group has the number {posture.gid}: the next group made with it will be the owning group",
         )
-    elif posture.mode & 0o070 and not subject.members(posture.gid):
+    elif posture.mode & 0o070 and accounts.has_no_members(posture.gid):
         yield Finding("empty-group", "odd", f"nobody is in the owning group {subject.group}")
 
 
@@ -319,11 +319,11 @@ def _named(subject: Subject) -> Iterator[Finding]:
         if entry.id is None:
             continue
         if entry.tag is Tag.NAMED_USER:
-            if accounts.user_numbered(entry.id) is None:
+            if accounts.has_no_user(entry.id):
                 users.append(entry.text())
-        elif accounts.group_numbered(entry.id) is None:
+        elif accounts.has_no_group(entry.id):
             groups.append(entry.text())
-        elif not subject.members(entry.id):
+        elif accounts.has_no_members(entry.id):
             empty.append(subject.entry(entry))
     for some, what in ((users, "account"), (groups, "group")):
         if some:
@@ -388,9 +388,9 @@ def owners_for_codes(uid: int, gid: int, accounts: Accounts) -> tuple[bool, bool
     Objects of which nothing else is different, and that have the same here, get the same codes.
     """
     return (
-        accounts.user_numbered(uid) is None,
-        accounts.group_numbered(gid) is None,
-        accounts.member_count(gid) == 0,
+        accounts.has_no_user(uid),
+        accounts.has_no_group(gid),
+        accounts.has_no_members(gid),
     )
 
 

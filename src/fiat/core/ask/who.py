@@ -41,6 +41,17 @@ def postures_on(routes: Iterable[Route]) -> Iterable[Posture]:
     return (object_.posture for route in routes for object_ in route.objects)
 
 
+def groups_on(routes: Iterable[Route | None]) -> frozenset[int]:
+    """The groups that own, or are named on, anything walked on ``routes``, or by what runs their ends."""
+    found: set[int] = set()
+    for route in routes:
+        while route is not None:
+            for posture in {object_.posture for object_ in route.objects}:
+                found |= posture.owners()[1]
+            route = route.interpreter
+    return frozenset(found)
+
+
 class _View(NamedTuple):
     """Some of those who ask, and the routes that they walk: a process may have mounts of its own."""
 
@@ -59,6 +70,8 @@ class Answer:
     principals beside the accounts, such as processes; one that has mounts of
     its own is answered for by what is at the same path for it. Without an
     ``end`` only rights on names that are not there can be asked for.
+
+    ``allowed`` are those who surely have each right, ``open`` those of whom that is not known.
     """
 
     def __init__(self, host: Host, route: Route, rights: Sequence[Right] = (), more: Iterable[Principal] = ()) -> None:
@@ -71,6 +84,9 @@ class Answer:
         self._access = Access(self.universe, host.settings)
         self._views = self._seen(host)
         self.allowed = {right: self._allowed(right) for right in self.rights}
+        self.open = dict.fromkeys(self.rights, 0)
+        if self.universe.unsure:
+            self._allow_for_more_groups(host)
 
     def _seen(self, host: Host) -> list[_View]:
         """The host as those see it who see what Fiat sees, and then as each of the others does."""
@@ -87,6 +103,21 @@ class Answer:
             for bits, seen in [(self.universe.everyone & ~others, host), *apart]
         ]
 
+    def _allow_for_more_groups(self, host: Host) -> None:
+        """Of those whose groups are not all known: keep what holds whatever they are in, and note what is open."""
+        from fiat.core.rules.unsure import possible
+
+        first = self._views[0]
+        for right, route in first.routes.items():
+
+            def allowed(universe: Universe, right: Right = right, route: Route = route) -> int:
+                return first.principals & Access(universe, host.settings).allowed(route, right)
+
+            found = possible(self.universe, groups_on([route]), allowed)
+            unsure = self.universe.unsure
+            self.allowed[right] = self.allowed[right] & ~unsure | found.surely & unsure
+            self.open[right] = found.open
+
     def _allowed(self, right: Right) -> int:
         found = 0
         for view in self._views:
@@ -94,9 +125,9 @@ class Answer:
         return found
 
     def has(self, place: int, right: Right) -> bool | None:
-        """Whether the principal at ``place`` has ``right``; None where that was not asked."""
+        """Whether the principal at ``place`` has ``right``; None where that was not asked, or is not known."""
         allowed = self.allowed.get(right)
-        return None if allowed is None else bool(allowed >> place & 1)
+        return None if allowed is None or self.open[right] >> place & 1 else bool(allowed >> place & 1)
 
     def who_can(self, right: Right | str) -> list[Principal]:
         """Everyone who has ``right``, which is one of those that were asked."""

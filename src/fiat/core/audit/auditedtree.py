@@ -18,6 +18,7 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.rules.access import Access
 from fiat.core.text import visible
+from fiat.core.tree.answerkeys import Answers
 from fiat.core.tree.answers import for_tree
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
@@ -141,19 +142,29 @@ class AuditedTree:
     # --- who can do what ---
 
     @cached_property
-    def _answers(self) -> "tuple[NDArray[np.int32], NDArray[np.int32], Callable[[int], int]]":
+    def _answers(self) -> Answers:
         access = for_tree(self.host, self.universe, self.rights, self.route, self.survey)
-        found = access.answers(self.survey, self.route)
-        return found.number, found.keys.numbers, found.keys.table.__getitem__
+        return access.answers(self.survey, self.route)
 
     def by_people(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
         """The entries at ``places`` by the set of those who have ``right`` there; the others are left out."""
-        number, sets, of = self._answers
-        column = sets[:, self.rights.index(right)][number[places]]
+        number, keys = self._answers
+        column = keys.numbers[:, self.rights.index(right)][number[places]]
         applies = column >= 0
         distinct, which = distinct_values(column[applies].astype(np.int64))
         for place, one in enumerate(distinct.tolist()):
-            yield of(one), places[applies][which == place]
+            yield keys.table[one], places[applies][which == place]
+
+    def open_to(self, places: Places, right: Right) -> Iterator[tuple[int, int, Places]]:
+        """The entries at ``places`` by the set of those who surely have ``right`` there, and of those of whom it is not
+        known."""
+        number, keys = self._answers
+        distinct, which = distinct_values(number[places].astype(np.int64))
+        column = self.rights.index(right)
+        for place, one in enumerate(distinct.tolist()):
+            having, opened = keys[one][column], keys.open(one)[column]
+            if having is not None and opened is not None:
+                yield having, opened, places[which == place]
 
     def by_others(self, places: Places, right: Right) -> Iterator[tuple[int, Places]]:
         """Who else than root and each owner has ``right`` at these places: each set of people, with its places."""

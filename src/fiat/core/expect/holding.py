@@ -122,6 +122,8 @@ def check_expectation(
         asked.append((audited, places))
         for demand in expectation.demands:
             broken += _of_demand(audited, places, demand)
+            for one in _not_told(audited, places, demand):
+                failed(one)
         broken += _of_posture(audited, places, expectation.stated)
         if expectation.may_replace is not None:
             broken += _of_replacing(audited, places, expectation.may_replace)
@@ -175,11 +177,28 @@ def _of_demand(audited: AuditedTree, places: Places, demand: Demand) -> Iterator
     if demand.only is not None:
         barred |= people & ~people_of(demand.only, universe, accounts)
     needed = people_of(demand.always, universe, accounts)
-    for bits, some in audited.by_people(places, demand.right):
+    for bits, opened, some in audited.open_to(places, demand.right):
         if bits & barred:
             yield Counterexample(audited, some, demand.right, bits & barred, True)
-        if needed & ~bits:
-            yield Counterexample(audited, some, demand.right, needed & ~bits, False)
+        if needed & ~bits & ~opened:
+            yield Counterexample(audited, some, demand.right, needed & ~bits & ~opened, False)
+
+
+def _not_told(audited: AuditedTree, places: Places, demand: Demand) -> Iterator[PathError]:
+    """Where a demand hangs on what the sources of accounts did not tell: whose groups, or who else there is."""
+    universe, accounts = audited.universe, audited.accounts
+    if accounts.tells_all:
+        return
+    about = people_of((*demand.never, *(demand.only or ()), *demand.always), universe, accounts)
+    about = universe.everyone if demand.only is not None else about
+    doing = f"tell who may {demand.right.name}"
+    for bits, opened, some in audited.open_to(places, demand.right):
+        if opened & about:
+            who = joined(naming.principal(one) for one in islice(universe.members(opened & about), _TOLD))
+            yield PathError(audited.path(int(some[0])), 0, doing, f"not every group of {who} is known")
+        elif (demand.only is not None or demand.never) and bits & universe.of_kind("group"):
+            group = naming.principal(next(universe.members(bits & universe.of_kind("group"))))
+            yield PathError(audited.path(int(some[0])), 0, doing, f"{group} may, and not everybody in it is known")
 
 
 def _of_posture(audited: AuditedTree, places: Places, stated: StatedPosture) -> Iterator[Counterexample]:

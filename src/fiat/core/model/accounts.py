@@ -8,8 +8,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from fiat.core.errors import UnknownAccount
-from fiat.core.text import LARGEST, id_number, near, quoted, shortened
+from fiat.core.errors import AccountNotKnown, UnknownAccount
+from fiat.core.text import LARGEST, id_number, joined, near, quoted, shortened
 
 
 class User(NamedTuple):
@@ -29,6 +29,19 @@ class Group(NamedTuple):
     name: str
     gid: int
     members: tuple[str, ...] = ()
+
+
+class Unknown(NamedTuple):
+    """Something about accounts that a source of them did not tell: ``what`` that is, and ``why``, in words.
+
+    ``kind`` is ``failed`` where it did not answer, ``unlisted`` where it knows more than it lists, and ``by-lists``
+    where it was taken at the word of its lists, for to ask for each user takes too long.
+    """
+
+    source: str
+    what: str
+    why: str
+    kind: str = "failed"
 
 
 FIRST_PERSON = 1000
@@ -52,20 +65,73 @@ class Accounts:
     def __init__(
         self, users: Iterable[User], groups: Iterable[Group], source: str, first_person: int = FIRST_PERSON
     ) -> None:
-        self.users = tuple(users)
-        self.groups = tuple(groups)
+        self._users = tuple(users)
+        self._groups = tuple(groups)
         self.source = source
         self._first_person = first_person
-        self._user_by_name = {user.name: user for user in reversed(self.users)}
-        self._user_by_uid = {user.uid: user for user in reversed(self.users)}
-        self._group_by_name = {group.name: group for group in reversed(self.groups)}
-        self._group_by_gid = {group.gid: group for group in reversed(self.groups)}
-        self._listed: dict[str, dict[int, None]] = {}
         self._listed_in: dict[int, list[User]] = {}
         self._counts: dict[int, int] = {}
+
+    @property
+    def users(self) -> tuple[User, ...]:
+        """All users that are listed."""
+        return self._users
+
+    @property
+    def groups(self) -> tuple[Group, ...]:
+        """All groups that are listed."""
+        return self._groups
+
+    @cached_property
+    def _user_by_name(self) -> dict[str, User]:
+        return {user.name: user for user in reversed(self.users)}
+
+    @cached_property
+    def _user_by_uid(self) -> dict[int, User]:
+        return {user.uid: user for user in reversed(self.users)}
+
+    @cached_property
+    def _group_by_name(self) -> dict[str, Group]:
+        return {group.name: group for group in reversed(self.groups)}
+
+    @cached_property
+    def _group_by_gid(self) -> dict[int, Group]:
+        return {group.gid: group for group in reversed(self.groups)}
+
+    @cached_property
+    def _listed(self) -> dict[str, dict[int, None]]:
+        """By the name of a user the numbers of the groups that list it."""
+        found: dict[str, dict[int, None]] = {}
         for group in self.groups:
             for name in group.members:
-                self._listed.setdefault(name, {})[group.gid] = None
+                found.setdefault(name, {})[group.gid] = None
+        return found
+
+    @property
+    def unknown(self) -> tuple[Unknown, ...]:
+        """What the sources did not tell of all that was asked so far."""
+        return ()
+
+    @property
+    def tells_all(self) -> bool:
+        """Whether every source told what was asked of it so far: what was not found then is not there."""
+        return not any(one.kind == "failed" for one in self.unknown)
+
+    def has_no_user(self, uid: int) -> bool:
+        """Whether it is known that no account has this number."""
+        return self.user_numbered(uid) is None and self.tells_all
+
+    def has_no_group(self, gid: int) -> bool:
+        """Whether it is known that no group has this number."""
+        return self.group_numbered(gid) is None and self.tells_all
+
+    def has_no_members(self, gid: int) -> bool:
+        """Whether it is known that nobody is in a group: a source that does not list its users may have some."""
+        return not self.member_count(gid) and not any(one.kind != "by-lists" for one in self.unknown)
+
+    def unsure(self, user: User) -> bool:
+        """Whether ``user`` may be in more groups than :meth:`gids_of` has: not all that could know them told."""
+        return False
 
     @property
     def first_person(self) -> int:
@@ -99,6 +165,10 @@ class Accounts:
         """Every group number of ``user``, the primary one first."""
         return tuple(dict.fromkeys((user.gid, *self._listed.get(user.name, ()))))
 
+    def gids_of_each(self, users: Sequence[User]) -> list[tuple[int, ...]]:
+        """What :meth:`gids_of` says of each: they are asked for together where they have to be asked for."""
+        return [self.gids_of(user) for user in users]
+
     def primary_members(self, gid: int) -> list[User]:
         """The users whose primary group is ``gid``."""
         return self._primary.get(gid, [])
@@ -117,12 +187,20 @@ class Accounts:
             found.setdefault(user.gid, []).append(user)
         return found
 
+    def groups_numbered(self, gid: int) -> Sequence[Group]:
+        """Every group with this number, of whatever source: its members are members of all of them."""
+        return self._by_gid.get(gid, ())
+
+    def users_named(self, names: Iterable[str]) -> list[User]:
+        """The accounts of these names, as far as there are any."""
+        return [user for name in names if (user := self.user_named(name)) is not None]
+
     def listed_members(self, gid: int) -> list[User]:
         """The users that a group with number ``gid`` lists, where they exist."""
         known = self._listed_in.get(gid)
         if known is None:
-            found = (self.user_named(name) for group in self._by_gid.get(gid, ()) for name in group.members)
-            known = self._listed_in[gid] = [user for user in dict.fromkeys(found) if user is not None]
+            names = dict.fromkeys(name for group in self.groups_numbered(gid) for name in group.members)
+            known = self._listed_in[gid] = [*dict.fromkeys(self.users_named(names))]
         return known
 
     def member_count(self, gid: int) -> int:
@@ -152,7 +230,7 @@ class Accounts:
         """The users, each name once, and those that only a group's list of members tells of."""
         listed = {user.name for user in self.users}
         unlisted = dict.fromkeys(name for group in self.groups for name in group.members if name not in listed)
-        return [*self._listed_once(), *(user for name in unlisted if (user := self.user_named(name)) is not None)]
+        return [*self._listed_once(), *self.users_named(unlisted)]
 
     # --- words from a command line ---
 
@@ -170,18 +248,28 @@ class Accounts:
             return group.gid
         return self._number(word, "group", [known.name for known in self.groups])
 
+    def not_known(self, what: str) -> str:
+        """That it is not known whether there is something, and why not."""
+        reasons = joined(f"{one.source}: {one.why}" for one in self.unknown if one.kind == "failed")
+        return f"whether there is a {what} is not known: not every source of accounts told ({reasons})"
+
     def _number(self, word: str, what: str, known: Sequence[str]) -> int:
         number = id_number(word)
         if number is not None:
             return number
         if word.isascii() and word.isdecimal():
             raise UnknownAccount(word, f"{shortened(word)} is no {what} number; they go from 0 to {LARGEST}")
+        if not self.tells_all:
+            raise AccountNotKnown(word, self.not_known(f"{what} called {quoted(word)}"))
         hint = near(word, known)
         raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{hint}", hint)
 
 
 class HeldAccounts(Accounts):
-    """Accounts with memberships that their groups do not list: ``logins`` are all groups of a user, by name."""
+    """Accounts with memberships that their groups do not list: ``logins`` are all groups of a user, by name.
+
+    ``unknown`` is what could not be told when they were kept, ``unsure`` are the names of those whose groups were not.
+    """
 
     def __init__(
         self,
@@ -190,13 +278,26 @@ class HeldAccounts(Accounts):
         source: str,
         first_person: int = FIRST_PERSON,
         logins: Mapping[str, tuple[int, ...]] | None = None,
+        unknown: Iterable[Unknown] = (),
+        unsure: Iterable[str] = (),
     ) -> None:
         super().__init__(users, groups, source, first_person)
         self._logins = logins or {}
+        self._unknown = tuple(unknown)
+        self._unsure = frozenset(unsure)
 
     def gids_of(self, user: User) -> tuple[int, ...]:
         """Every group number of ``user``, the primary one first."""
         return self._logins.get(user.name) or super().gids_of(user)
+
+    @property
+    def unknown(self) -> tuple[Unknown, ...]:
+        """What the sources had not told."""
+        return self._unknown
+
+    def unsure(self, user: User) -> bool:
+        """Whether ``user`` may have been in more groups."""
+        return user.name in self._unsure
 
 
 class SupposedAccounts(Accounts):
@@ -232,6 +333,23 @@ class SupposedAccounts(Accounts):
 
     def gids_of(self, user: User) -> tuple[int, ...]:
         """Every group number that ``user`` would have."""
+        return self._supposed(user, self._base.gids_of(user))
+
+    def gids_of_each(self, users: Sequence[User]) -> list[tuple[int, ...]]:
+        """Every group number that each would have."""
+        known = self._base.gids_of_each(users)
+        return [self._supposed(user, gids) for user, gids in zip(users, known, strict=True)]
+
+    def _supposed(self, user: User, gids: tuple[int, ...]) -> tuple[int, ...]:
         joined = [gid for name, gid in self._joins if name == user.name]
-        kept = [gid for gid in self._base.gids_of(user) if (user.name, gid) not in self._leaves]
+        kept = [gid for gid in gids if (user.name, gid) not in self._leaves]
         return tuple(dict.fromkeys((*kept, *joined)))
+
+    @property
+    def unknown(self) -> tuple[Unknown, ...]:
+        """What the sources of the accounts beneath did not tell."""
+        return self._base.unknown
+
+    def unsure(self, user: User) -> bool:
+        """Whether ``user`` may be in more groups, with the accounts beneath."""
+        return self._base.unsure(user)

@@ -5,7 +5,7 @@ of the universe. Set operations are the operators ``& | ~``, and cost the
 same for one principal and, in machine words, for thousands.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
@@ -58,7 +58,8 @@ class Principal(NamedTuple):
     is None for those that are no particular user. ``capabilities`` is a bit
     mask of effective capabilities; ``exec_capabilities`` those that are left
     to a program that it runs, where that has none of its own. ``pid``,
-    ``limits`` and ``gid``, the group that what it makes gets, are set for a process.
+    ``limits`` and ``gid``, the group that what it makes gets, are set for a process. Who is ``unsure`` may be in more
+    groups than ``gids``: not every source of accounts told.
     """
 
     kind: str
@@ -70,6 +71,7 @@ class Principal(NamedTuple):
     pid: int | None = None
     limits: Limits | None = None
     gid: int | None = None
+    unsure: bool = False
 
     @property
     def identity(self) -> tuple[object, ...]:
@@ -87,6 +89,20 @@ def user(account: User, gids: Iterable[int]) -> Principal:
     return Principal("user", account.name, account.uid, frozenset(gids), powers, powers)
 
 
+def of_account(account: User, accounts: Accounts) -> Principal:
+    """The principal that a user of ``accounts`` is."""
+    return of_each([account], accounts)[0]
+
+
+def of_each(found: Sequence[User], accounts: Accounts) -> list[Principal]:
+    """The principals that several users of ``accounts`` are."""
+    who = [user(one, gids) for one, gids in zip(found, accounts.gids_of_each(found), strict=True)]
+    return [
+        principal._replace(unsure=True) if accounts.unsure(one) and one.uid else principal
+        for one, principal in zip(found, who, strict=True)
+    ]
+
+
 def account_of(who: Principal, accounts: Accounts) -> User | None:
     """The account that a user is, by its name; the first with the number of who goes by a number, or is a process."""
     named = accounts.user_named(who.name) if who.kind == "user" and who.name is not None else None
@@ -100,13 +116,18 @@ def others_of_number(who: Principal, accounts: Accounts) -> list[Principal]:
     if who.kind != "user" or who.uid is None:
         return []
     same = accounts.users_numbered(who.uid)
-    return [user(one, accounts.gids_of(one)) for one in same if one.name != who.name]
+    return of_each([one for one in same if one.name != who.name], accounts)
 
 
 def unlisted_user(uid: int, gids: Iterable[int] = ()) -> Principal:
     """A user number without an account."""
     powers = capabilities.ALL if uid == 0 else 0
     return Principal("user", None, uid, frozenset(gids), powers, powers)
+
+
+def of_number(uid: int, accounts: Accounts) -> Principal:
+    """A user number that no account is known to have: where not every source told, there may be one."""
+    return unlisted_user(uid)._replace(unsure=uid != 0 and not accounts.tells_all)
 
 
 def bare_group(gid: int, name: str | None) -> Principal:
@@ -127,7 +148,7 @@ class Universe:
         self._with_gid: dict[int, int] = {}
         self._holding: dict[int, int] = {}
         self._after_exec: Universe | None = None
-        powerful = limited = confined = 0
+        powerful = limited = confined = unsure = 0
         for place, principal in enumerate(self.principals):
             bit = 1 << place
             if principal.uid is not None:
@@ -136,6 +157,8 @@ class Universe:
                 self._with_gid[gid] = self._with_gid.get(gid, 0) | bit
             if principal.capabilities:
                 powerful |= bit
+            if principal.unsure:
+                unsure |= bit
             limits = principal.limits
             if limits is not None:
                 limited |= bit
@@ -144,6 +167,7 @@ class Universe:
         self._powerful = powerful
         self.limited = limited
         self.confined = confined
+        self.unsure = unsure
 
     def with_uid(self, uid: int) -> int:
         """The set of principals whose user is ``uid``."""
@@ -185,6 +209,10 @@ class Universe:
         """The universe of the principals in the set ``bits``."""
         return self if bits == self.everyone else Universe(self.members(bits))
 
+    def in_more_groups(self, gids: frozenset[int]) -> "Universe":
+        """The same principals, with those who are unsure in ``gids`` as well."""
+        return Universe(who._replace(gids=who.gids | gids) if who.unsure else who for who in self.principals)
+
     def after_exec(self) -> "Universe":
         """The same principals as the programs they run; this very universe where that makes no difference."""
         if self._after_exec is None:
@@ -213,27 +241,43 @@ def _users_of(accounts: Accounts) -> tuple[Principal, ...]:
     """Each user that is listed; made once, for there may be thousands, and they are asked for again and again."""
     found = _known.get(accounts)
     if found is None:
-        found = _known[accounts] = tuple(user(account, accounts.gids_of(account)) for account in accounts.all_users())
+        found = _known[accounts] = tuple(of_each(accounts.all_users(), accounts))
     return found
 
 
 def of_accounts(
-    accounts: Accounts, uids: Iterable[int] = (), gids: Iterable[int] = (), more: Iterable[Principal] = ()
+    accounts: Accounts,
+    uids: Collection[int] = frozenset(),
+    gids: Collection[int] = frozenset(),
+    more: Iterable[Principal] = (),
 ) -> Universe:
     """Everyone: each user, each bare group, anyone else, and ``more``.
 
     ``uids`` and ``gids`` add the numbers that own or are named on the paths in
     question, where they have no account.
     """
+    uids, gids = {*uids}, {*gids}
     users = list(_users_of(accounts))
     known = {who.uid for who in users}
-    for uid in sorted(set(uids) - known):
-        account = accounts.user_numbered(uid)  # the name service may know more than it lists
-        users.append(user(account, accounts.gids_of(account)) if account else unlisted_user(uid))
+    listed = {group.gid for group in accounts.groups}
+    named = {who.name for who in users}
+    # the name service may know more than it lists: whose number it is, and who is in a group
+    more_users = {
+        account.name: account
+        for found in (
+            *(accounts.users_numbered(uid) for uid in sorted(uids)),
+            *(accounts.listed_members(gid) for gid in sorted(gids - listed)),
+        )
+        for account in found
+        if account.name not in named
+    }
+    users += of_each([*more_users.values()], accounts)
+    known |= {account.uid for account in more_users.values()}
+    users += [of_number(uid, accounts) for uid in sorted(uids - known)]
     groups: dict[int, Group | None] = {}
     for group in accounts.groups:
         groups.setdefault(group.gid, group)
-    for gid in sorted(set(gids) - groups.keys()):
+    for gid in sorted(gids - groups.keys()):
         groups[gid] = accounts.group_numbered(gid)
     bare = [bare_group(gid, group.name if group else None) for gid, group in groups.items()]
     return Universe((*users, *bare, ANYONE_ELSE, *more))

@@ -13,7 +13,7 @@ import numpy as np
 from fiat.core.ask.who import Owned
 from fiat.core.change.privilege import Digests
 from fiat.core.errors import PathError
-from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.accounts import Accounts, Group, Unknown, User
 from fiat.core.model.host import Host, Progress, Settings, no_progress
 from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.route import Route, lies_under
@@ -27,13 +27,16 @@ class CapturedPeople(NamedTuple):
     """The accounts of a host as they are kept.
 
     ``logins`` holds, by the name of a user, the numbers of every group that a login gives, where these are not
-    what ``users`` and ``groups`` say: the name service may know memberships that it does not list.
+    what ``users`` and ``groups`` say: the name service may know memberships that it does not list. ``unknown`` is what
+    its sources did not tell, ``unsure`` are the names of those whose groups they did not.
     """
 
     users: tuple[User, ...]
     groups: tuple[Group, ...]
     logins: dict[str, tuple[int, ...]]
     first_person: int
+    unknown: tuple[Unknown, ...] = ()
+    unsure: tuple[str, ...] = ()
 
 
 class FileDigest(NamedTuple):
@@ -195,11 +198,14 @@ def _people(accounts: Accounts, trees: list[Survey], objects: list[Object]) -> C
         uids |= owning
         gids |= sharing
     users = dict.fromkeys(accounts.all_users())
-    users |= dict.fromkeys(user for uid in sorted(uids) if (user := accounts.user_numbered(uid)) is not None)
-    logins = {user.name: accounts.gids_of(user) for user in users}
+    users |= dict.fromkeys(user for uid in sorted(uids) for user in accounts.users_numbered(uid))
+    users |= dict.fromkeys(user for gid in sorted(gids) for user in accounts.listed_members(gid))
+    told = zip(users, accounts.gids_of_each([*users]), strict=True)
+    logins = {user.name: groups for user, groups in told}
     gids |= {gid for theirs in logins.values() for gid in theirs}
     groups = dict.fromkeys(accounts.groups)
     groups |= dict.fromkeys(group for gid in sorted(gids) if (group := accounts.group_numbered(gid)) is not None)
     listed = Accounts(users, groups, "")
     others = {user.name: logins[user.name] for user in users if listed.gids_of(user) != logins[user.name]}
-    return CapturedPeople(tuple(users), tuple(groups), others, accounts.first_person)
+    unsure = tuple(user.name for user in users if accounts.unsure(user))
+    return CapturedPeople(tuple(users), tuple(groups), others, accounts.first_person, accounts.unknown, unsure)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.accounts import Accounts, User
-from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, bare_group, unlisted_user, user
+from fiat.core.model.principals import ANYONE_ELSE, Principal, Universe, bare_group, of_account, unlisted_user
 from fiat.core.tree.survey import Survey
 
 
@@ -149,7 +149,7 @@ def people_of_both(before: Accounts, after: Accounts, owners: Iterable[tuple[set
 
 def _as_on(accounts: Accounts, who: _PairedUser, account: User | None) -> Principal:
     """Who has this account on one side, by the name that they have after; without one, anybody with the number."""
-    found = unlisted_user(who.uid) if account is None else user(account, accounts.gids_of(account))
+    found = unlisted_user(who.uid) if account is None else of_account(account, accounts)
     known = who.after or who.before
     return found if known is None else found._replace(name=known.name)
 

@@ -28,7 +28,7 @@ def members_of(group: Principal, accounts: Accounts) -> Universe:
     """The members of a bare group, by primary group or listed; those who need no permission left out."""
     (gid,) = group.gids
     listed = dict.fromkeys((*accounts.primary_members(gid), *accounts.listed_members(gid)))
-    users = (principals.user(account, accounts.gids_of(account)) for account in listed)
+    users = (principals.of_account(account, accounts) for account in listed)
     return Universe(who for who in users if not superuser(who))
 
 

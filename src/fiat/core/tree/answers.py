@@ -23,7 +23,7 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.checks import Check
-from fiat.core.tree.answerkeys import AnswerKeys, Answers
+from fiat.core.tree.answerkeys import AnswerKeys, Answers, settled
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Profiles
@@ -154,7 +154,9 @@ class TreeAccess:
             for column, place in enumerate(self._by_name):
                 found[:, place] = self.table.both(found[:, place], names[pairs % len(names), column])
         first, same = distinct_columns(*found.T)
-        return Answers(same.astype(np.int32)[number], AnswerKeys(self.table, found[first]))
+        answers = Answers(same.astype(np.int32)[number], AnswerKeys(self.table, found[first]))
+        crowd = self.table.crowd
+        return answers if crowd is None or not crowd.more else settled(crowd, answers)
 
     def reached(self, survey: Survey, reach: Reach) -> Reached:
         """Who gets into each directory, where those in ``reach`` come as far as the top."""

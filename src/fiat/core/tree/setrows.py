@@ -11,15 +11,31 @@ from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.rules.decision import NOBODY_NAMED, DecisionInputs, granted, overriding, partition
 from fiat.core.rules.effective import deciding_entries, left_by_mask, passes_over_list, permissions_by_entry
+from fiat.core.rules.unsure import Possible, supposed
 from fiat.core.tree.distinct import distinct_columns, distinct_values
 from fiat.core.tree.profiles import Profiles
 
 
 class Crowd(NamedTuple):
-    """A universe in which one principal stands for all that are alike; ``one_of`` is for each the place of that one."""
+    """A universe in which one principal stands for all that are alike; ``one_of`` is for each the place of that one.
+
+    Of those who are unsure, others stand there for what they would be in more groups: ``more`` has their places, by
+    the place of the one.
+    """
 
     universe: Universe
     one_of: NDArray[np.intp]
+    more: dict[int, list[int]]
+
+    def settled(self, bits: int) -> "Possible":
+        """Of a set those who are in it whatever groups they are in, and those of whom that is not known."""
+        every = some = bits
+        for one, others in self.more.items():
+            found = [bits >> place & 1 for place in (one, *others)]
+            every = every & ~(1 << one) | (all(found) << one)
+            some |= any(found) << one
+        surely = self.spread(every)
+        return Possible(surely, self.spread(some) & ~surely)
 
     def spread(self, bits: int) -> int:
         """The set of all whom the principals in ``bits`` stand for."""
@@ -44,12 +60,18 @@ def crowd(universe: Universe, uids: Iterable[int], gids: Iterable[int]) -> Crowd
     one_of = np.empty(len(universe.principals), np.intp)
     for place, who in enumerate(universe.principals):
         uid = who.uid if who.uid in owning else None
-        like = (uid, who.gids & sharing, who.capabilities, who.exec_capabilities, who.limits)
+        like = (uid, who.gids & sharing, who.capabilities, who.exec_capabilities, who.limits, who.unsure)
         number = numbers.setdefault(like, len(ones))
         if number == len(ones):
             ones.append(who)
         one_of[place] = number
-    return Crowd(Universe(ones), one_of)
+    more: dict[int, list[int]] = {}
+    for number, who in enumerate([*ones]):
+        if who.unsure:
+            others = dict.fromkeys(who.gids | gids for gids in supposed(sharing - who.gids))
+            more[number] = [*range(len(ones), len(ones) + len(others))]
+            ones += [who._replace(gids=gids) for gids in others]
+    return Crowd(Universe(ones), one_of, more)
 
 
 Numbers = NDArray[np.int32]
@@ -116,8 +138,12 @@ class SetTable:
 
     def __getitem__(self, number: int) -> int:
         """The set as a whole number: of all that its principals stand for, where these are a crowd."""
-        bits = int.from_bytes(self._keys[number], "little")
+        bits = self.held(number)
         return bits if self.crowd is None else self.crowd.spread(bits)
+
+    def held(self, number: int) -> int:
+        """The set as it is held: of those who stand for others."""
+        return int.from_bytes(self._keys[number], "little")
 
     def number(self, bits: int) -> int:
         """The number of one set."""

@@ -205,10 +205,11 @@ class AnswerGroup(NamedTuple):
     ``first`` holds the first, in the order of the survey, of the directories
     whose parent has another answer, and of the directories that other entries
     are in; ``places`` how many of these there are. ``example`` is the first
-    entry itself. Both are places in the survey.
+    entry itself. Both are places in the survey. ``open`` are, for each right, those of whom it is not known.
     """
 
     answer: AnswerKey
+    open: AnswerKey
     directories: int
     others: int
     first: tuple[int, ...]
@@ -262,6 +263,7 @@ class Groups:
         first = self._pairs[begin : min(end, begin + _SHOWN)] - answer * self._entries
         return AnswerGroup(
             answer=self._keys[answer],
+            open=self._keys.open(answer),
             directories=int(self.directories[place]),
             others=int(self.others[place]),
             first=tuple(first.tolist()),

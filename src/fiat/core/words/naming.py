@@ -23,13 +23,13 @@ def group(gid: int, accounts: Accounts) -> str:
 def user_with_number(uid: int, accounts: Accounts) -> str:
     """``keeper (7101)``, or ``7188 (no account)``."""
     name = _name(accounts.user_numbered(uid))
-    return f"{name} ({uid})" if name else f"{uid} (no account)"
+    return f"{name} ({uid})" if name else f"{uid} ({'no account' if accounts.tells_all else 'name not known'})"
 
 
 def group_with_number(gid: int, accounts: Accounts) -> str:
     """``watch (7201)``, or ``7299 (no group of this number)``."""
     name = _name(accounts.group_numbered(gid))
-    return f"{name} ({gid})" if name else f"{gid} (no group of this number)"
+    return f"{name} ({gid})" if name else f"{gid} ({'no group of this number' if accounts.tells_all else 'not known'})"
 
 
 def user_or_number(uid: int, accounts: Accounts) -> str:

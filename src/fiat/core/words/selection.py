@@ -190,7 +190,7 @@ def _has(word: str, posture: Posture, accounts: Accounts) -> bool:
     if word == "capabilities":
         return posture.capabilities is not None
     if word == "no-owner":
-        return accounts.user_numbered(posture.uid) is None
+        return accounts.has_no_user(posture.uid)
     if word == "no-group":
-        return accounts.group_numbered(posture.gid) is None
+        return accounts.has_no_group(posture.gid)
     return word in (posture.flags or ())

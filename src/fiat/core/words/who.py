@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable
 
-from fiat.core.errors import UnknownAccount
+from fiat.core.errors import AccountNotKnown, UnknownAccount
 from fiat.core.model import principals
 from fiat.core.model import right as rights
 from fiat.core.model.host import Host
@@ -54,7 +54,7 @@ def parse(word: str, host: Host) -> Principal:
     if colon and kind == "uid":
         uid = _number(rest, word)
         account = accounts.user_numbered(uid)
-        return principals.user(account, accounts.gids_of(account)) if account else principals.unlisted_user(uid)
+        return principals.of_account(account, accounts) if account else principals.of_number(uid, accounts)
     if colon and kind == "group":
         gid = accounts.group_id(rest)
         group = accounts.group_numbered(gid)
@@ -71,12 +71,14 @@ def parse(word: str, host: Host) -> Principal:
     if account is None and not of_user and means_group(name, host):
         gid = accounts.group_id(name)
         return principals.bare_group(gid, name)
+    if account is None and not accounts.tells_all:
+        raise AccountNotKnown(word, accounts.not_known(f"user called {quoted(name)}"))
     if account is None:
         hint = near(name, [user.name for user in accounts.users])
         if word.isdecimal():
             hint = f"; a number is written uid:{word}"
         raise UnknownAccount(word, f"no user is called {quoted(name)} in {accounts.source}{hint}; WHO is {FORMS}")
-    return principals.user(account, accounts.gids_of(account))
+    return principals.of_account(account, accounts)
 
 
 def means_group(word: str, host: Host) -> bool:

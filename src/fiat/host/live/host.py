@@ -12,7 +12,7 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.login import Logins
 from fiat.core.model.principals import Principal
-from fiat.host.live.accounts import NameService
+from fiat.host.accounts.nameservice import NameService
 
 if TYPE_CHECKING:
     from fiat.host.live.postures import Reader
@@ -27,18 +27,24 @@ _TICK = 20_000_000
 
 
 class LiveHost:
-    """This host, asked through the kernel's interfaces; ``accounts`` may come from elsewhere."""
+    """This host, asked through the kernel's interfaces; ``accounts`` may come from elsewhere.
 
-    def __init__(self, accounts: Accounts | None = None) -> None:
+    ``accounts_timeout`` is how many seconds its sources of accounts may take together.
+    """
+
+    def __init__(self, accounts: Accounts | None = None, accounts_timeout: float | None = None) -> None:
         self.name = os.uname().nodename
         self._accounts = accounts
+        self._accounts_timeout = accounts_timeout
         self._seen_by: dict[int, LiveHost] = {}
         self._here = _current_directory()
 
     @cached_property
     def accounts(self) -> Accounts:
         """The accounts given, or those of the name service, read when first asked for."""
-        return self._accounts or NameService()
+        if self._accounts is not None:
+            return self._accounts
+        return NameService() if self._accounts_timeout is None else NameService(self._accounts_timeout)
 
     @cached_property
     def _reader(self) -> Reader:

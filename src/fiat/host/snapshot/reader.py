@@ -141,7 +141,10 @@ class _Reader:
         name = header.host or "unnamed"
         expect_few_of_a_name(self.users, "it")
         lowest = FIRST_PERSON if header.first_person is None else header.first_person
-        people = HeldAccounts(self.users, self.groups, f"the accounts of {visible(name)}", lowest, self.logins)
+        source = f"the accounts of {visible(name)}"
+        people = HeldAccounts(
+            self.users, self.groups, source, lowest, self.logins, header.unknown_accounts, header.unsure
+        )
         settings = (header.settings or Settings())._replace(cut_short=not self.ended)
         if self.columns is None:
             self._look_at_tree(self.objects)

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from fiat.core.audit.evidence import SavedFindings, StartedFile
 from fiat.core.model import record
+from fiat.core.model.accounts import Unknown
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, Truth
@@ -18,7 +19,11 @@ SCHEMA = "fiat-snapshot/2"
 
 
 class Header(NamedTuple):
-    """The first line: ``trees`` are the paths of the tops, ``taken`` is in ISO 8601."""
+    """The first line: ``trees`` are the paths of the tops, ``taken`` is in ISO 8601.
+
+    ``unknown_accounts`` is what the sources of accounts did not tell, ``unsure`` are the users whose groups are
+    not all known.
+    """
 
     host: str | None
     taken: str | None
@@ -26,6 +31,17 @@ class Header(NamedTuple):
     trees: tuple[str, ...]
     across_mounts: bool
     first_person: int | None
+    unknown_accounts: tuple[Unknown, ...] = ()
+    unsure: tuple[str, ...] = ()
+
+
+_UNKNOWN: Record[Unknown] = Record(
+    lambda found: Unknown(**found),
+    Field("source", lambda one: one.source, Text()),
+    Field("what", lambda one: one.what, Text()),
+    Field("why", lambda one: one.why, Text()),
+    Field("kind", lambda one: one.kind, Text()),
+)
 
 
 HEADER: Record[Header] = Record(
@@ -36,6 +52,8 @@ HEADER: Record[Header] = Record(
     Field("trees", lambda header: header.trees, Listed(record.PATH)),
     Field("across_mounts", lambda header: header.across_mounts, Truth(), required=False, default=False),
     Field("first_person", lambda header: header.first_person, OrNone(Number()), required=False),
+    Field("unknown_accounts", lambda header: header.unknown_accounts, Listed(_UNKNOWN), required=False, default=()),
+    Field("unsure", lambda header: header.unsure, Listed(record.NAME), required=False, default=()),
 )
 
 _BESIDE = Listed(Text())

@@ -48,6 +48,8 @@ def _records(capture: Capture, taken: str | None, audit: SavedFindings | None) -
         trees=tuple(tree.top.path for tree in capture.trees),
         across_mounts=capture.across_mounts,
         first_person=people.first_person,
+        unknown_accounts=people.unknown,
+        unsure=people.unsure,
     )
     yield _dump({"schema": records.SCHEMA, **records.HEADER.write(header)})
     for mount in capture.mounts:

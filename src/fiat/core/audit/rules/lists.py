@@ -59,7 +59,7 @@ def _without_empty_groups(posture: Posture, audited: AuditedTree) -> Mend | None
         entry
         for entry in (posture.acl.entries if posture.acl is not None else ())
         if entry.tag is Tag.NAMED_GROUP and entry.id is not None
-        if accounts.group_numbered(entry.id) is not None and not accounts.member_count(entry.id)
+        if accounts.group_numbered(entry.id) is not None and accounts.has_no_members(entry.id)
     ]
     if gone:
         return without_entries(posture, gone)

@@ -31,8 +31,8 @@ def _drop_nameless(posture: Posture, audited: AuditedTree) -> Mend | None:
     for entry in posture.acl.entries if posture.acl is not None else ():
         if entry.id is None:
             continue
-        named = accounts.user_numbered if entry.tag is Tag.NAMED_USER else accounts.group_numbered
-        if named(entry.id) is None:
+        nobody = accounts.has_no_user if entry.tag is Tag.NAMED_USER else accounts.has_no_group
+        if nobody(entry.id):
             gone.append(entry)
     return without_entries(posture, gone)
 
