@@ -15,8 +15,10 @@ from fiat.core.model.login import Login
 from fiat.core.text import quoted
 
 if TYPE_CHECKING:
+    from fiat.core.ask.acting import Acting
     from fiat.core.ask.bygroup import InTree
     from fiat.core.model.route import Route
+    from fiat.core.rules.elevation import Matcher
     from fiat.core.tree.survey import Survey
 
 
@@ -62,7 +64,8 @@ class Sight(NamedTuple):
 
 class UserAccount(NamedTuple):
     """A user: memberships, processes with other groups, accounts of the same number, what a login gives, and what it
-    has to do with trees."""
+    has to do with trees. ``acting`` is as whom they may act, by the ``rules`` of that source; None where that was not
+    looked at."""
 
     user: User
     service: bool
@@ -71,6 +74,8 @@ class UserAccount(NamedTuple):
     odd: tuple[OddProcess, ...]
     login: Login
     trees: tuple[InTree, ...]
+    acting: tuple[Acting, ...] | None = None
+    rules: str = ""
 
 
 class GroupAccount(NamedTuple):
@@ -90,8 +95,10 @@ def user_account(
     name: str,
     paths: Sequence[str] = (),
     sight: Sight = Sight(),  # noqa: B008
+    matcher: Matcher | None = None,
 ) -> UserAccount:
-    """The account called ``name``, or with that number, and what it has to do with ``paths``.
+    """The account called ``name``, or with that number, and what it has to do with ``paths``; by the rules of
+    ``matcher`` as whom it may act.
 
     Raises :class:`UnknownAccount`.
     """
@@ -100,6 +107,8 @@ def user_account(
     if account is None:
         raise UnknownAccount(name, f"no user has the number {quoted(name)} in {accounts.source}")
     gids = accounts.gids_of(account)
+    if matcher is not None:
+        from fiat.core.ask.acting import acting
     trees: list[InTree] = []
     if paths:
         from fiat.core.ask.bygroup import user_in_tree  # loads NumPy
@@ -114,6 +123,8 @@ def user_account(
         () if sight.held else tuple(_odd_of_user(accounts, account, frozenset(gids))),
         host.logins().of(account),
         tuple(trees),
+        None if matcher is None else tuple(acting(account, matcher)),
+        "" if matcher is None else matcher.elevations.source,
     )
 
 

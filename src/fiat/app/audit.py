@@ -15,7 +15,7 @@ from fiat.core.audit.examine import TreeFinding, examine, in_order
 from fiat.core.audit.known import AcceptedFinding
 from fiat.core.audit.mending import Mended, mended
 from fiat.core.audit.registry import RULES as RULES
-from fiat.core.errors import NotationError, PathError
+from fiat.core.errors import ElevationError, NotationError, PathError
 from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import Route, lies_under
@@ -85,13 +85,18 @@ def audit(
     known: Sequence[AcceptedFinding] = (),
     weight: str = "plain",
     across_mounts: bool = False,
+    elevation: str | None = None,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
 ) -> Audit:
-    """What ``rules`` find at and under ``paths``; what mends it is asked of what is of ``weight`` and worse."""
+    """What ``rules`` find at and under ``paths``; what mends it is asked of what is of ``weight`` and worse.
+
+    By which rules users act as others is read from the file ``elevation``, if not from the host.
+    """
     evidence = evidence_of(host)
     told: list[TreeFinding] = []
     said: list[Finding] = [*caveats.of_host(host.settings), *_not_looked_at(evidence)]
+    evidence = _with_elevations(host, evidence, elevation, said)
     objects = 0
     routes: dict[int, Route] = {}
     read: list[Survey] = []
@@ -129,6 +134,23 @@ def audit(
     return Audit(
         [*asked, *rest], [survey.top.path for survey in tops], objects, accepted, over, list(dict.fromkeys(said)), host
     )
+
+
+def _with_elevations(host: Host, evidence: Evidence, file: str | None, said: list[Finding]) -> Evidence:
+    """The evidence with what users may run as others, where there are rules for it."""
+    from fiat.app.elevation import Matcher, WithElevations, elevations_of
+
+    try:
+        found = elevations_of(host, file)
+    except ElevationError as error:
+        if file is not None:
+            raise
+        said.append(Finding("not-looked-at", "plain", f"what users may run as others: {error}"))
+        return evidence
+    if not found.rules:
+        return evidence
+    with_rules: Evidence = WithElevations(evidence, Matcher(found, host.accounts))
+    return with_rules
 
 
 def _selected(told: list[TreeFinding], audited: AuditedTree, selection: Selection) -> list[TreeFinding]:

@@ -7,7 +7,8 @@ from datetime import UTC, datetime
 from typing import NamedTuple, TextIO
 
 from fiat.app.problems import Problem, raise_problem
-from fiat.core.errors import Interrupted, PathError
+from fiat.core.errors import ElevationError, Interrupted, PathError
+from fiat.core.model.elevation import Elevations
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.state.capture import Capture, capture
 from fiat.host.snapshot import files, folder, writing
@@ -45,13 +46,15 @@ def save(
     *,
     across_mounts: bool = False,
     for_audit: bool = False,
+    elevation: str | None = None,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
 ) -> Saved | None:
     """Save the trees at ``paths``; None, and nothing is written, where none of them is there or reading was stopped.
 
     What could not be looked at in them is a ``problem``, and saved as that. ``for_audit``, what an audit asks besides
-    is looked into, and kept.
+    is looked into, and kept. The rules by which users act as others are kept where they can be read, or those in the
+    file ``elevation``.
     """
     taken = datetime.now(UTC)
     found = capture(host, paths, across_mounts=across_mounts, problem=problem, progress=progress)
@@ -70,7 +73,7 @@ def save(
         audit = kept(host, found.trees, evidence_of(host))
         for unread in audit.unread:
             problem(PathError(unread.path, unread.errno, "look into", "what it holds is not known"))
-    lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"), audit)
+    lines = writing.lines(found, taken.strftime("%Y-%m-%dT%H:%M:%SZ"), audit, _rules(host, elevation))
     if into.stream is not None:
         into.stream.writelines(lines)
         return Saved(found, None, 0, [], [])
@@ -84,6 +87,18 @@ def save(
         own = error.strerror or ""
         problem(PathError(place, number, "save to", own if own != os.strerror(number) else ""))
         return None
+
+
+def _rules(host: Host, file: str | None) -> Elevations | None:
+    from fiat.app.elevation import elevations_of
+
+    try:
+        found = elevations_of(host, file)
+    except ElevationError:
+        if file is not None:
+            raise
+        return None
+    return found if found.json else None
 
 
 def _added(

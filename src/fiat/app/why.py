@@ -26,7 +26,9 @@ from fiat.core.words import who as who_words
 from fiat.core.words.who import Asked, on_kind, parse_rights
 
 if TYPE_CHECKING:
+    from fiat.core.ask.acting import Acting
     from fiat.core.model.wish import Advice
+    from fiat.core.rules.elevation import Matcher
     from fiat.core.suggest.advice import Asking
 
 RIGHT_NAMES = tuple(right.name for right in ALL)
@@ -38,6 +40,9 @@ class Why(NamedTuple):
 
     ``apart`` tells that reading and writing are allowed by different entries, so that opening for both at once fails,
     ``open`` that groups which are not known would decide otherwise than the verdict, which goes by those that are.
+    ``acting`` is as whom they have it where they have it not as themselves: the verdict is that of ``who`` then, the
+    account that is acted as by ``asker``. ``perhaps`` are accounts that have it, and that they act as for certain
+    commands alone.
     """
 
     who: Principal
@@ -50,6 +55,9 @@ class Why(NamedTuple):
     host: Host
     apart: bool = False
     open: bool = False
+    acting: Acting | None = None
+    asker: Principal | None = None
+    perhaps: tuple[Acting, ...] = ()
 
 
 def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
@@ -61,8 +69,13 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
     return why_each(host, who, [(right,)] if isinstance(right, Right) else parse_rights([right]), path)[0]
 
 
-def why_each(host: Host, who: str | Principal, rights: Sequence[Asked], path: str) -> list[Why]:
-    """The verdicts for several rights at one path, each asked alone; x is traverse on a directory, and else execute."""
+def why_each(
+    host: Host, who: str | Principal, rights: Sequence[Asked], path: str, matcher: Matcher | None = None
+) -> list[Why]:
+    """The verdicts for several rights at one path, each asked alone; x is traverse on a directory, and else execute.
+
+    With a ``matcher``, what is not theirs they may have by acting as somebody else.
+    """
     principal = who_words.parse(who, host) if isinstance(who, str) else who
     if not path:
         raise PathError(path, errno.ENOENT)
@@ -72,10 +85,31 @@ def why_each(host: Host, who: str | Principal, rights: Sequence[Asked], path: st
         end = walk(seen, path).end
         kind = None if end is None else end.posture.kind
     found = [_why(host, seen, principal, on_kind(one, kind), path) for one in rights]
+    if matcher is not None:
+        found = [_by_acting(host, one, path, matcher) for one in found]
     allowed = {one.right: one for one in found if one.verdict.allowed and not one.open}
     if READ in allowed and WRITE in allowed and _apart(principal, allowed[WRITE]):
         found[found.index(allowed[WRITE])] = allowed[WRITE]._replace(apart=True)
     return found
+
+
+def _by_acting(host: Host, found: Why, path: str, matcher: Matcher) -> Why:
+    """The verdict where they act as another account, if that has the right and they have not."""
+    from fiat.core.ask.acting import acting
+    from fiat.core.model.principals import account_of
+
+    account = account_of(found.who, host.accounts) if found.who.kind == "user" else None
+    if account is None or (found.verdict.allowed and not found.open):
+        return found
+    perhaps = []
+    for one in acting(account, matcher):
+        as_other = _why(host, host, one.who, found.right, path)
+        if as_other.verdict.allowed and not as_other.open:
+            if one.wholly:
+                caveats_of_both = [*found.caveats, *(each for each in as_other.caveats if each not in found.caveats)]
+                return as_other._replace(acting=one, asker=found.who, caveats=caveats_of_both)
+            perhaps.append(one)
+    return found._replace(perhaps=tuple(perhaps))
 
 
 def _apart(principal: Principal, found: Why) -> bool:

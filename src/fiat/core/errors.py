@@ -11,6 +11,7 @@
     ├── RecordError           a record that is not as its schema says; names the place in it
     ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
     ├── ExpectationError      expectations in a file that cannot be used; names the line and the key
+    ├── ElevationError        rules of elevation that cannot be used; names the place in them
     ├── HostError             this machine lacks what is needed to look at it
     ├── SnapshotError         a snapshot or accounts file that cannot be used
     ├── UntrustedFile         a file that says what is to be done, and that somebody else can write to
@@ -58,6 +59,10 @@ class ArrangementError(FiatError):
 
 class ExpectationError(FiatError):
     """A file of expectations is wrong."""
+
+
+class ElevationError(FiatError):
+    """Rules by which users may act as others that cannot be read as such."""
 
 
 class UnknownAccount(FiatError):

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 from fiat.app.account import GroupAccount, Membership, OddProcess, UserAccount
+from fiat.core.ask.acting import Acting
 from fiat.core.ask.bygroup import ByGroup, InTree, Part
 from fiat.core.model import umask
 from fiat.core.model.accounts import Accounts
@@ -109,8 +110,14 @@ class UserAccountView(_AccountView):
                 "path_by": login.path_by,
                 "open_ends": [one.text for one in login.open_ends],
             },
+            "acting_as": None if found.acting is None else [self._way_fields(one) for one in found.acting],
             "trees": self._tree_fields(),
         }
+
+    def _way_fields(self, one: "Acting") -> Fields:
+        from fiat.render.acting import acting_fields
+
+        return acting_fields(one, self.accounts)
 
     def blocks(self) -> Iterator[Block]:
         """What is stale first; then who it is, the groups, the login, and the trees."""
@@ -129,6 +136,11 @@ class UserAccountView(_AccountView):
         yield Table(["group", "number", "in it"], [self._membership(one) for one in found.memberships])
         yield BLANK
         yield from self._login()
+        if found.acting is not None:
+            from fiat.render.acting import may_act_blocks
+
+            yield BLANK
+            yield from may_act_blocks(found.acting, self.accounts, visible(found.rules))
         yield from self._tree_blocks("owns")
 
     def _stale(self) -> Iterator[Block]:

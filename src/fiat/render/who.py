@@ -8,7 +8,7 @@ from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import letters, octal, permission_letters
 from fiat.core.model.posture import Kind, Object
-from fiat.core.model.principals import Principal
+from fiat.core.model.principals import Principal, set_of
 from fiat.core.model.right import BASIC
 from fiat.core.rules.checks import Step
 from fiat.core.rules.decision import superuser
@@ -32,12 +32,15 @@ class WhoView(PlainResult):
         self.answer = found.answer
         self.shows = found.question.shows
         self.against_today = found.against_today
+        self.acting = found.acting
         self.because = because
         self.everyone = everyone
+        self._known_cells: dict[int, tuple[str, ...]] = {}
+        self._known_rights: dict[int, Fields] = {}
+        self._known_reasons: dict[int, Fields] = {}
         self.show = 10**9 if everyone else _NAMES_IN_A_ROW
-        among = 0
-        for place, one in enumerate(self.answer.universe.principals):
-            among |= self.shows(one) << place
+        universe = self.answer.universe
+        among = set_of(place for place, one in enumerate(universe.principals) if self.shows(one))
         self.people = PeopleWords(self.answer.universe, self.answer.accounts, among)
 
     # --- machine output ---
@@ -52,7 +55,8 @@ class WhoView(PlainResult):
             elif not self.shows(who):
                 continue
             elif who.kind == "user":
-                users.append({"name": who.name, "uid": who.uid, **self._rights(place), **self._reasons(place)})
+                about = {"name": who.name, "uid": who.uid, **self._rights(place), **self._reasons(place)}
+                users.append({**about, **self._acting(place)})
             elif who.kind == "process":
                 about = {"pid": who.pid, "name": who.name, "uid": who.uid, "gids": sorted(who.gids)}
                 processes.append({**about, **self._rights(place), **self._reasons(place)})
@@ -91,8 +95,15 @@ class WhoView(PlainResult):
 
     def _rights(self, place: int) -> Fields:
         """The four rights of an object, and those asked for, of the principal at ``place``."""
-        found = {right.name: self.answer.has(place, right) for right in dict.fromkeys((*BASIC, *self.answer.rights))}
-        return {**found, "not_known": names} if (names := self._open(place)) else found
+        place = self.answer.alike[place]
+        found = self._known_rights.get(place)
+        if found is None:
+            rights = dict.fromkeys((*BASIC, *self.answer.rights))
+            found = {right.name: self.answer.has(place, right) for right in rights}
+            if names := self._open(place):
+                found["not_known"] = names
+            self._known_rights[place] = found
+        return found
 
     def _open(self, place: int) -> list[str]:
         """The rights of which it is not known whether the principal at ``place`` has them."""
@@ -113,6 +124,24 @@ class WhoView(PlainResult):
 
     def _reasons(self, place: int) -> Fields:
         """The rule that decided each right, and where, if that was not the path itself."""
+        place = self.answer.alike[place]
+        if place not in self._known_reasons:
+            self._known_reasons[place] = self._find_reasons(place)
+        return self._known_reasons[place]
+
+    def _acting(self, place: int) -> Fields:
+        """As whom they may act, and each right that they have so or as themselves."""
+        if self.acting is None:
+            return {}
+        from fiat.render.acting import acting_fields
+
+        ways = self.acting.acting.get(place, ())
+        return {
+            "acting_as": [acting_fields(one, self.answer.accounts) for one in ways],
+            "elevated": {right.name: self.acting.elevated(place, right) for right in self.answer.rights},
+        }
+
+    def _find_reasons(self, place: int) -> Fields:
         rules, blockers = {}, {}
         for right in self.answer.rights:
             if self.answer.open[right] >> place & 1:
@@ -152,13 +181,22 @@ class WhoView(PlainResult):
             yield Table([*header, "by this group alone (of its members)"], rows)
         yield from self._what_stops_superusers()
         yield from self._stops()
+        if self.acting is not None:
+            from fiat.render.acting import acting_blocks
+
+            yield from acting_blocks(self.acting, answer.accounts, self.show)
         if self.against_today is not None:
             from fiat.render.againsttoday import against_today_blocks
 
             yield from against_today_blocks(self.against_today, self.answer.accounts)
 
     def _cells(self, place: int) -> tuple[str, ...]:
-        return tuple(_CELL[self.answer.has(place, right)] for right in self.answer.rights)
+        place = self.answer.alike[place]
+        found = self._known_cells.get(place)
+        if found is None:
+            found = tuple(_CELL[self.answer.has(place, right)] for right in self.answer.rights)
+            self._known_cells[place] = found
+        return found
 
     def _reason(self, step: Step) -> str:
         """The rule and its entry, or what else decided; where, if that was on the way."""
@@ -196,10 +234,15 @@ class WhoView(PlainResult):
 
         Those of whom it says the same as of anyone else are everyone but the others.
         """
-        same: dict[tuple[str, tuple[str, ...]], int] = {}
+        alike = self.answer.alike
+        said: dict[int, tuple[str, ...]] = {}
+        found: dict[tuple[str, tuple[str, ...]], list[int]] = {}
         for place, row in self._kinds():
-            key = row, says(place)
-            same[key] = same.get(key, 0) | 1 << place
+            one = alike[place]
+            if one not in said:
+                said[one] = says(one)
+            found.setdefault((row, said[one]), []).append(place)
+        same = {key: set_of(places) for key, places in found.items()}
         crowd = 0 if self.everyone else self._crowd(same)
         lines = []
         for (row, cells), bits in same.items():

@@ -20,6 +20,7 @@ from fiat.render.output import errno_name
 
 if TYPE_CHECKING:
     from fiat.app.byname import ByName
+    from fiat.core.ask.acting import Acting
     from fiat.core.model.wish import Advice
 
 
@@ -40,14 +41,14 @@ class WhyView(PlainResult):
         """The verdict with its steps."""
         found, verdict = self.found, self.found.verdict
         yield {
-            "who": who_fields(found.who),
+            "who": who_fields(found.asker or found.who),
             "right": found.right.name,
             "path": found.route.asked,
             "allowed": None if found.open else verdict.allowed,
             "errno": None if found.open else errno_name(verdict.errno),
             "blocker": verdict.blocker.path if verdict.blocker and not found.open else None,
             **({"by_known_groups": verdict.allowed} if found.open else {}),
-            "steps": [_step_fields(step) for step in verdict.steps],
+            "steps": [*self._acting_steps(), *(_step_fields(step) for step in verdict.steps)],
             "beyond": [_step_fields(step) for step in verdict.beyond],
             "changes": [
                 {
@@ -60,7 +61,22 @@ class WhyView(PlainResult):
                 for advice in found.advice
             ],
             "apart": found.apart,
+            **({"perhaps_by_acting": [self._way_fields(one) for one in found.perhaps]} if found.perhaps else {}),
         }
+
+    def _acting_steps(self) -> list[Fields]:
+        """That they act as others first."""
+        if self.found.acting is None:
+            return []
+        from fiat.render.acting import grant_fields
+
+        step = {"path": None, "needs": "act as", "allowed": True}
+        return [{**step, **grant_fields(one, self.accounts)} for one in self.found.acting.grants]
+
+    def _way_fields(self, one: "Acting") -> Fields:
+        from fiat.render.acting import acting_fields
+
+        return acting_fields(one, self.accounts)
 
     def blocks(self) -> Iterator[Block]:
         """The answer first, then the reason, then what to do."""
@@ -72,6 +88,16 @@ class WhyView(PlainResult):
             text = f" Whether {name} may {phrase} {path} hangs on groups that could not be asked for."
             yield Prose([Span("Not known.", "no"), text], hanging="  ")
             yield Prose(f"With the groups that are known, {name} {so}:", 1)
+        elif found.acting is not None and found.asker is not None:
+            from fiat.render.acting import step_words, way_words
+
+            asker = naming.principal(found.asker)
+            as_whom = way_words(found.acting, self.accounts)
+            yield Prose([Span("Yes,", "yes"), f" by acting as {as_whom}: {asker} may {phrase} {path}"], hanging="  ")
+            for grant in found.acting.grants:
+                yield Prose(f"{asker} {step_words(grant, self.accounts)}.", 1, hanging="  ")
+                yield Verbatim(f"the rule: {visible(grant.rule.text)}", 2)
+                asker = naming.principal(found.who) if grant is found.acting.grants[-1] else visible(grant.account.name)
         elif verdict.allowed:
             yield Prose([Span("Yes.", "yes"), f" {name} may {phrase} {path}"])
         elif self._missing():
@@ -84,6 +110,13 @@ class WhyView(PlainResult):
             yield Prose([begin, f" {name} may not {phrase} {path}  {reason}"], hanging="  ")
         for line in found.explained:
             yield Prose(self._with_paths(line), 1)
+        if found.perhaps:
+            from fiat.render.acting import step_words
+
+            for one in found.perhaps:
+                last = one.grants[-1]
+                told = f"{name} {step_words(last, self.accounts)}; {visible(last.account.name)} may {phrase} it."
+                yield Prose(told, 1, hanging="  ")
         if found.apart:
             yield apart_block()
         yield BLANK

@@ -33,11 +33,13 @@ class WhySeveralView(PlainResult):
     def blocks(self) -> Iterator[Block]:
         """The answers first, each with its reason; then the route, and what to do."""
         first = self.found[0]
-        name, path = naming.principal(first.who), unbroken(visible(first.route.asked))
+        name, path = naming.principal(first.asker or first.who), unbroken(visible(first.route.asked))
         answer: list[str | Span] = []
         for one in self.found:
             said = Span("yes", "yes") if one.verdict.allowed else Span(f"NO ({errno_name(one.verdict.errno)})", "no")
             said = Span("not known", "no") if one.open else said
+            if one.acting is not None:
+                said = Span(f"yes, as {visible(one.acting.grants[-1].account.name)}", "yes")
             answer += [f"{', ' if answer else ''}{one.right.name} ", said]
         yield Prose([*answer, f": {name} at {path}"], hanging="  ")
         for one in self.found:

@@ -13,6 +13,7 @@ import argparse
 from fiat.app.audit import RULES, audit, chosen_rules, read_known, write_known
 from fiat.app.status import ExitStatus
 from fiat.cli.options.common import add_common, add_null, add_trust, host_of, not_with, output_of, same_host, trust_of
+from fiat.cli.options.elevation import add_elevation
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
@@ -37,6 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--logs", action="store_true", help="look for credentials in logs that everyone may read, too")
     parser.add_argument("--accept-known", metavar="FILE", help="leave out what FILE accepts, until its day")
     parser.add_argument("--write-known", metavar="FILE", help="write a new FILE that accepts what was found")
+    add_elevation(parser)
     add_trust(parser)
     add_selection(parser)
     add_null(parser)
@@ -65,6 +67,7 @@ def run(args: argparse.Namespace) -> int:
             known=known,
             weight=weight,
             across_mounts=args.across_mounts,
+            elevation=args.elevation,
             problem=output.problem,
             progress=progress.report,
         )

@@ -11,6 +11,7 @@ import sys
 from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, not_with, output_of
+from fiat.cli.options.elevation import add_elevation
 from fiat.cli.options.paths import add_paths
 from fiat.cli.progress import Progress
 from fiat.render.save import SavedView
@@ -34,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--for-audit", action="store_true", help="keep what fiat audit asks besides: kinds of secrets, never contents"
     )
+    add_elevation(parser)
     add_common(parser)
 
 
@@ -53,6 +55,7 @@ def run(args: argparse.Namespace) -> int:
             Destination(args.output, args.add, args.keep, sys.stdout if to_output else None),
             across_mounts=args.across_mounts,
             for_audit=args.for_audit,
+            elevation=args.elevation,
             problem=output.problem,
             progress=progress.report,
         )

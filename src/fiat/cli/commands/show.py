@@ -27,16 +27,19 @@ from fiat.cli.options.common import (
     say_groups,
     selection_goes_with,
 )
+from fiat.cli.options.elevation import add_elevation
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
-from fiat.core.errors import ArrangementError, NotationError
+from fiat.core.errors import ArrangementError, ElevationError, NotationError
+from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host
 from fiat.core.words.selection import Selection
 from fiat.core.words.who import means_group
 from fiat.render.output import Output
 
 if TYPE_CHECKING:
+    from fiat.app.elevation import Matcher
     from fiat.core.model.arrangement import Arrangement
 
 EXAMPLES = (
@@ -62,6 +65,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--user", metavar="USER", action="append", help="an account as access sees it; with --umask what its login gets"
     )
     parser.add_argument("--group", metavar="GROUP", action="append", help="a group as access sees it")
+    add_elevation(parser)
     add_selection(parser)
     add_file(parser)
     add_null(parser)
@@ -106,7 +110,13 @@ def _accounts(args: argparse.Namespace, host: Host, output: Output) -> None:
             args.group = [*(args.group or ()), name]
             continue
         with Progress(output.shows_progress) as progress:
-            user = user_account(host, name, args.paths, sight_of(args, output, progress))
+            user = user_account(host, name, args.paths, sight_of(args, output, progress), _rules(args, host, output))
+        rules = _rules(args, host, output)
+        if user.acting and rules is not None:
+            from fiat.app.elevation import caveats_of
+
+            grants = [grant for one in user.acting for grant in one.grants]
+            output.caveat(caveats_of(host, rules.elevations, grants))
         output.add(UserAccountView(user, host.accounts))
     for name in args.group or ():
         with Progress(output.shows_progress) as progress:
@@ -114,6 +124,22 @@ def _accounts(args: argparse.Namespace, host: Host, output: Output) -> None:
         output.add(GroupAccountView(group, host.accounts))
     if args.paths:
         output.caveat(unevaluated.of_host(host))
+
+
+def _rules(args: argparse.Namespace, host: Host, output: Output) -> "Matcher | None":
+    """The rules by which users act as others, read once; where they are none to be had, that is said."""
+    if not hasattr(args, "matcher"):
+        from fiat.app.elevation import Matcher, elevations_of
+
+        args.matcher = None
+        try:
+            args.matcher = Matcher(elevations_of(host, args.elevation), host.accounts)
+        except ElevationError as error:
+            if args.elevation is not None:
+                raise
+            output.caveat([Finding("elevation-unread", "plain", f"as whom they may act is not known: {error}")])
+    found: Matcher | None = args.matcher
+    return found
 
 
 def _sheets(args: argparse.Namespace, host: Host, output: Output) -> None:

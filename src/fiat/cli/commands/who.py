@@ -23,6 +23,7 @@ from fiat.cli.options.common import (
     say_groups,
     selection_goes_with,
 )
+from fiat.cli.options.elevation import add_elevation, matcher_of
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
@@ -49,6 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat who``."""
     add_paths(parser, "a path; symlinks are followed, as the kernel does")
     add_question(parser)
+    add_elevation(parser, "what they can do by acting as others, too")
     parser.add_argument("--because", action="store_true", help="name the rule and the entry that decided")
     parser.add_argument("--all", action="store_true", help="name everyone, and show all answers, however many")
     parser.add_argument("--below", action="store_true", help="the whole tree under each PATH, equal answers in one")
@@ -87,6 +89,8 @@ def run(args: argparse.Namespace) -> int:
     for word in args.user:
         say_groups(word, host, output)
     chosen = selected(args, host.accounts)
+    not_with("--elevated", args.elevated, "--below", args.below, "who may act as whom is the same for every path")
+    matcher = matcher_of(args, host)
     output.caveat(asked.caveats)
     for option, given in (("--more-than", args.more_than is not None), ("--topmost", args.topmost)):
         goes_with(option, given, "one RIGHT alone", len(asked.asked) == 1)
@@ -121,8 +125,12 @@ def run(args: argparse.Namespace) -> int:
         else:
             from fiat.render.who import WhoView
 
-            answer = who(asked, route)
+            answer = who(asked, route, matcher)
             nobody &= answer.nobody
+            if answer.acting is not None:
+                from fiat.app.elevation import caveats_of_who
+
+                output.caveat(caveats_of_who(host, answer))
             output.add(WhoView(answer, everyone=args.all, because=args.because))
         output.caveat(unevaluated.of_route(route))
     if output.answered:

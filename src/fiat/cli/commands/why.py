@@ -15,7 +15,8 @@ import argparse
 
 from fiat.app.status import ExitStatus
 from fiat.app.why import why_each
-from fiat.cli.options.common import add_common, goes_with, host_of, output_of, same_host, say_groups
+from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, say_groups
+from fiat.cli.options.elevation import add_elevation, matcher_of
 from fiat.cli.options.paths import add_paths
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
@@ -44,15 +45,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--folders", metavar="LIST", help="with run: where to look, as PATH has it, not what login gives"
     )
+    add_elevation(parser, "where they have it not, whether they have it by acting as another")
     add_common(parser)
 
 
 def run(args: argparse.Namespace) -> int:
     """Give the verdict for each right and path, step by step; the exit status."""
     goes_with("--folders", args.folders is not None, "run", args.right == "run")
+    not_with("--elevated", args.elevated, "run", args.right == "run", "a name is looked for as whoever asks")
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
     host = host_of(args)
+    matcher = matcher_of(args, host)
     say_groups(args.who, host, output)
     output.settled = True  # what is not known of others makes no difference to who is asked about
     for path in args.paths:
@@ -60,12 +64,17 @@ def run(args: argparse.Namespace) -> int:
             if not rights:
                 _run_by_name(host, path, args, output)
                 continue
-            found = why_each(host, args.who, rights, path)
+            found = why_each(host, args.who, rights, path, matcher)
         except PathError as error:
             output.problem(error)
             continue
         for one in found:
             output.caveat(one.caveats)
+            if matcher is not None:
+                from fiat.app.elevation import caveats_of
+
+                ways = [*([one.acting] if one.acting else []), *one.perhaps]
+                output.caveat(caveats_of(host, matcher.elevations, [grant for way in ways for grant in way.grants]))
             output.status = output.status if one.verdict.allowed else ExitStatus.NO
             output.settled &= not one.open
         if len(found) == 1:

@@ -1,6 +1,7 @@
 """The answer of ``who``: which principals have which rights on one path."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 from typing import NamedTuple, Protocol
 
 from fiat.core.model import principals
@@ -43,13 +44,14 @@ def postures_on(routes: Iterable[Route]) -> Iterable[Posture]:
 
 def groups_on(routes: Iterable[Route | None]) -> frozenset[int]:
     """The groups that own, or are named on, anything walked on ``routes``, or by what runs their ends."""
-    found: set[int] = set()
+    return frozenset(gid for posture in _walked(routes) for gid in posture.owners()[1])
+
+
+def _walked(routes: Iterable[Route | None]) -> Iterator[Posture]:
     for route in routes:
         while route is not None:
-            for posture in {object_.posture for object_ in route.objects}:
-                found |= posture.owners()[1]
+            yield from {object_.posture for object_ in route.objects}
             route = route.interpreter
-    return frozenset(found)
 
 
 class _View(NamedTuple):
@@ -82,6 +84,7 @@ class Answer:
         self.rights = tuple(rights) or tuple(one for one in rights_.BASIC if kind is None or one.applies(kind))
         self.universe = universe_of(host.accounts, postures_on([route]), more)
         self._access = Access(self.universe, host.settings)
+        self._verdicts: dict[tuple[int, Right], Verdict] = {}
         self._views = self._seen(host)
         self.allowed = {right: self._allowed(right) for right in self.rights}
         self.open = dict.fromkeys(self.rights, 0)
@@ -134,8 +137,34 @@ class Answer:
         asked = rights_.right_named(right) if isinstance(right, str) else right
         return list(self.universe.members(self.allowed[asked]))
 
+    @cached_property
+    def alike(self) -> list[int]:
+        """For each principal the place of the first one of whom all the same is said."""
+        uids: set[int] = set()
+        gids: set[int] = set()
+        for view in self._views:
+            for route in view.routes.values():
+                for posture in _walked([route]):
+                    owning, sharing = posture.owners()
+                    uids |= owning
+                    gids |= sharing
+        first: dict[object, int] = {}
+        found = []
+        for place, who in enumerate(self.universe.principals):
+            uid = who.uid if who.uid in uids else None
+            shared = () if who.gids.isdisjoint(gids) else who.gids & gids
+            key = uid, shared, who.capabilities, who.exec_capabilities, who.limits, who.unsure, who.pid
+            found.append(first.setdefault(key, place))
+        return found
+
     def verdict(self, place: int, right: Right) -> Verdict:
         """Why the principal at ``place`` has, or has not, ``right``."""
+        key = self.alike[place], right
+        if key not in self._verdicts:
+            self._verdicts[key] = self._verdict(*key)
+        return self._verdicts[key]
+
+    def _verdict(self, place: int, right: Right) -> Verdict:
         view = next(view for view in self._views if view.principals >> place & 1)
         return view.access.verdict(view.routes[right], right, place)
 

@@ -144,38 +144,48 @@ class Universe:
     def __init__(self, principals: Iterable[Principal]) -> None:
         self.principals = tuple(principals)
         self.everyone = (1 << len(self.principals)) - 1
-        self._with_uid: dict[int, int] = {}
-        self._with_gid: dict[int, int] = {}
         self._holding: dict[int, int] = {}
+        self._of_kind: dict[str, int] = {}
         self._after_exec: Universe | None = None
-        powerful = limited = confined = unsure = 0
+        by_uid: dict[int, list[int]] = {}
+        by_gid: dict[int, list[int]] = {}
+        powerful, limited, confined, unsure = [], [], [], []
         for place, principal in enumerate(self.principals):
-            bit = 1 << place
             if principal.uid is not None:
-                self._with_uid[principal.uid] = self._with_uid.get(principal.uid, 0) | bit
+                by_uid.setdefault(principal.uid, []).append(place)
             for gid in principal.gids:
-                self._with_gid[gid] = self._with_gid.get(gid, 0) | bit
+                by_gid.setdefault(gid, []).append(place)
             if principal.capabilities:
-                powerful |= bit
+                powerful.append(place)
             if principal.unsure:
-                unsure |= bit
+                unsure.append(place)
             limits = principal.limits
             if limits is not None:
-                limited |= bit
+                limited.append(place)
                 if limits.users is not None or limits.groups is not None:
-                    confined |= bit
-        self._powerful = powerful
-        self.limited = limited
-        self.confined = confined
-        self.unsure = unsure
+                    confined.append(place)
+        # the numbers that are asked about are few, and a set of thousands takes making
+        self._places_by_uid, self._places_by_gid = by_uid, by_gid
+        self._with_uid: dict[int, int] = {}
+        self._with_gid: dict[int, int] = {}
+        self._powerful = set_of(powerful)
+        self.limited = set_of(limited)
+        self.confined = set_of(confined)
+        self.unsure = set_of(unsure)
 
     def with_uid(self, uid: int) -> int:
         """The set of principals whose user is ``uid``."""
-        return self._with_uid.get(uid, 0)
+        found = self._with_uid.get(uid)
+        if found is None:
+            found = self._with_uid[uid] = set_of(self._places_by_uid.get(uid, ()))
+        return found
 
     def in_group(self, gid: int) -> int:
         """The set of principals for whom in_group_p(gid) holds in the kernel."""
-        return self._with_gid.get(gid, 0)
+        found = self._with_gid.get(gid)
+        if found is None:
+            found = self._with_gid[gid] = set_of(self._places_by_gid.get(gid, ()))
+        return found
 
     def holders_of(self, capability: int, uid: int | None = None, gid: int | None = None) -> int:
         """The set of principals whose effective capabilities include ``capability``.
@@ -199,10 +209,10 @@ class Universe:
 
     def of_kind(self, kind: str) -> int:
         """The set of principals of this kind."""
-        found = 0
-        for place, who in enumerate(self.principals):
-            if who.kind == kind:
-                found |= 1 << place
+        found = self._of_kind.get(kind)
+        if found is None:
+            found = set_of(place for place, who in enumerate(self.principals) if who.kind == kind)
+            self._of_kind[kind] = found
         return found
 
     def only(self, bits: int) -> "Universe":
@@ -228,10 +238,22 @@ class Universe:
 
 def places(bits: int) -> Iterator[int]:
     """The places of the bits that are set, ascending."""
-    while bits:
-        low = bits & -bits
-        yield low.bit_length() - 1
-        bits ^= low
+    text = bin(bits)[:1:-1]  # of thousands of bits, to take one away after the other makes as many numbers
+    place = text.find("1")
+    while place >= 0:
+        yield place
+        place = text.find("1", place + 1)
+
+
+def set_of(places: Iterable[int]) -> int:
+    """The set with the bits at these places."""
+    found = bytearray()
+    for place in places:
+        byte = place >> 3
+        if byte >= len(found):
+            found.extend(bytes(byte + 1 - len(found)))
+        found[byte] |= 1 << (place & 7)
+    return int.from_bytes(found, "little")
 
 
 _known: WeakKeyDictionary[Accounts, tuple[Principal, ...]] = WeakKeyDictionary()

@@ -21,6 +21,7 @@ from fiat.core.text import visible
 
 if TYPE_CHECKING:
     from fiat.core.audit.evidence import Evidence
+    from fiat.core.model.elevation import Elevations
 
 
 class ImageNode:
@@ -112,12 +113,14 @@ class ImageHost:
 
     ``taken`` is when it was as it is held here, in ISO 8601, where that is known;
     ``cut`` tells that it is cut short: what it lacks may have been there, and nothing says whether.
-    ``evidence`` is what an audit may ask of it besides, ``digests`` those of privileged files, by path.
+    ``evidence`` is what an audit may ask of it besides, ``digests`` those of privileged files, by path; ``elevations``
+    are the rules by which users act as others, None where they are not held.
     """
 
     taken: str | None = None
     cut = False
     evidence: "Evidence | None" = None
+    elevations: "Elevations | None" = None
 
     def __init__(self, name: str, objects: Iterable[Object], accounts: Accounts, settings: Settings) -> None:
         self.name = name

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from operator import itemgetter
 from typing import TYPE_CHECKING, Any, NoReturn
 
-from fiat.core.errors import RecordError, SnapshotError
+from fiat.core.errors import ElevationError, RecordError, SnapshotError
 from fiat.core.model import record
 from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts, User
 from fiat.core.model.host import Settings
@@ -20,10 +20,11 @@ from fiat.core.words.accountfiles import expect_few_of_a_name
 from fiat.host.image.host import ImageHost
 from fiat.host.snapshot import records
 from fiat.host.snapshot.files import CutShort, lines_of
-from fiat.host.snapshot.records import Header
+from fiat.host.snapshot.records import ElevationLine, Header
 
 if TYPE_CHECKING:
     from fiat.core.audit.evidence import Evidence
+    from fiat.core.model.elevation import Elevations
     from fiat.host.snapshot.columns import ColumnsReader
 
 SCHEMA = "fiat-snapshot/1"
@@ -101,6 +102,7 @@ class _Reader:
         self.troubles: list[Trouble] = []
         self.ended = False
         self.evidence: Evidence | None = None
+        self.elevation: list[ElevationLine] = []
 
     def read(self, lines: Iterable[str], accounts: Accounts | None) -> ImageHost:
         cut = False
@@ -150,6 +152,7 @@ class _Reader:
             self._look_at_tree(self.objects)
             whole = ImageHost(name, self.objects.values(), accounts or people, settings)
             whole.taken, whole.evidence, whole.cut = header.taken, self.evidence, not self.ended
+            whole.elevations = self._elevations(name)
             return whole
         from fiat.host.snapshot.host import SnapshotHost, SnapshotTrees
 
@@ -166,6 +169,7 @@ class _Reader:
         )
         found = SnapshotHost(name, self.objects.values(), accounts or people, settings, held)
         found.taken, found.evidence, found.digests = header.taken, self.evidence, self.digests
+        found.elevations = self._elevations(name)
         self._look_at_tree([path for path in self.objects if path not in trees], found)
         return found
 
@@ -221,6 +225,8 @@ class _Reader:
             self.mount_at.setdefault(mount.point, mount)
         elif "audit" in fields and "path" not in fields:
             self._take_audit(fields["audit"])
+        elif "elevation" in fields and "path" not in fields:
+            self.elevation.append(records.ELEVATION.read(fields["elevation"], "elevation"))
         elif "user" in fields:
             self.users.append(record.USER.read(fields["user"], "user"))
         elif "group" in fields and "path" not in fields:
@@ -240,6 +246,19 @@ class _Reader:
         else:
             known = f"{SCHEMA} or {records.SCHEMA}"
             raise SnapshotError(f"this is no snapshot: the first line of one has the schema {known}")
+
+    def _elevations(self, name: str) -> Elevations | None:
+        if not self.elevation:
+            return None
+        from fiat.core.words.elevations import parse_elevations
+
+        first = self.elevation[0]
+        text = "".join(line.json for line in self.elevation)
+        try:
+            found = parse_elevations(text, first.source)
+        except ElevationError as error:
+            raise SnapshotError(f"its rules of elevation cannot be used: {error}") from error
+        return found._replace(host=name, addresses=first.addresses, unread=first.unread)
 
     def _take_audit(self, fields: Any) -> None:
         from fiat.core.audit.evidence import KeptEvidence

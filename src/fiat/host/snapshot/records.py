@@ -87,6 +87,24 @@ LOGIN: Record[Login] = Record(
     Field("gids", lambda login: login.gids, Listed(record.ID)),
 )
 
+
+class ElevationLine(NamedTuple):
+    """Rules by which users act as others, or a part of them: ``json`` goes on where the line before ends."""
+
+    source: str
+    addresses: tuple[str, ...] | None
+    unread: tuple[str, ...]
+    json: str
+
+
+ELEVATION: Record[ElevationLine] = Record(
+    lambda found: ElevationLine(**found),
+    Field("source", lambda one: one.source, Text()),
+    Field("addresses", lambda one: one.addresses, OrNone(Listed(Text())), required=False),
+    Field("unread", lambda one: one.unread, Listed(Text()), required=False, default=()),
+    Field("json", lambda one: one.json, Text()),
+)
+
 TROUBLE: Record[Trouble] = Record(
     lambda found: Trouble(**found),
     Field("path", lambda trouble: trouble.path, record.PATH),

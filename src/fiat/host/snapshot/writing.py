@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from fiat.core.audit.evidence import SavedFindings
 from fiat.core.model import record
+from fiat.core.model.elevation import Elevations
 from fiat.core.model.mode import octal
 from fiat.core.model.posture import Mount
 from fiat.core.state.capture import Capture
@@ -30,16 +31,24 @@ _PIECE = 25_000
 _dump = json.JSONEncoder(ensure_ascii=True).encode
 
 
-def lines(capture: Capture, taken: str | None, audit: SavedFindings | None = None) -> Iterator[str]:
-    """The lines of the snapshot, each with its end, one or more at a time; with what is kept for an ``audit``."""
+def lines(
+    capture: Capture,
+    taken: str | None,
+    audit: SavedFindings | None = None,
+    elevations: Elevations | None = None,
+) -> Iterator[str]:
+    """The lines of the snapshot, each with its end, one or more at a time; with what is kept for an ``audit``, and the
+    rules by which users act as others."""
     count = 0
-    for text in _records(capture, taken, audit):
+    for text in _records(capture, taken, audit, elevations):
         count += text.count("\n") + 1
         yield f"{text}\n"
     yield f"{_dump({'end': count})}\n"
 
 
-def _records(capture: Capture, taken: str | None, audit: SavedFindings | None) -> Iterator[str]:
+def _records(
+    capture: Capture, taken: str | None, audit: SavedFindings | None, elevations: Elevations | None
+) -> Iterator[str]:
     people = capture.people
     header = Header(
         host=capture.host,
@@ -60,6 +69,11 @@ def _records(capture: Capture, taken: str | None, audit: SavedFindings | None) -
         yield _dump({"group": record.GROUP.write(group)})
     for name, gids in people.logins.items():
         yield _dump({"login": records.LOGIN.write(Login(name, gids))})
+    if elevations is not None:
+        for at in range(0, len(elevations.json), _LONGEST):
+            part = elevations.json[at : at + _LONGEST]
+            line = records.ElevationLine(elevations.source, elevations.addresses, elevations.unread, part)
+            yield _dump({"elevation": records.ELEVATION.write(line)})
     if audit is not None:
         from fiat.host.snapshot.records import AUDIT
 
