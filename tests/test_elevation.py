@@ -20,11 +20,13 @@ import pytest
 from fiat.core.errors import ElevationError
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.elevation import ANY, Elevations
-from fiat.core.rules.elevation import Grant, Matcher, covers
+from fiat.core.rules.elevation import Matcher, covers
 from fiat.core.words.elevations import parse_elevations
 from fiat.host.elevation import addresses
 from support import kernel
+from support.files import make
 from support.places import trusted_folder
+from support.program import fiat
 from support.sources import group, passwd
 
 PROGRAMS = os.environ.get("FIAT_TEST_PROGRAMS", "/nowhere")
@@ -142,7 +144,7 @@ def generated(seed: int) -> str:
         f"Runas_Alias SERVICES = {some(targets[:-1], 2)}",
         f"Host_Alias HERE = {some(hosts[:5], 2)}",
         f"Cmnd_Alias TOOLS = {some(commands[:-1], 3)}",
-        "Defaults !fqdn, !lecture, noninteractive_auth",
+        "Defaults !fqdn, !lecture, noninteractive_auth, timestamp_timeout=0",
     ]
     for setting in ("!authenticate", "exempt_group=watch", "targetpw", "runas_default=tidefeed"):
         if of.random() < 0.15:
@@ -205,14 +207,6 @@ def without_implied(rows: list[tuple[str, str, frozenset[str], str]]) -> list[tu
     return [(whom, groups, tags - {"SETENV"}, command) for whom, groups, tags, command in rows]
 
 
-def allows(grant: Grant | None, command: str) -> bool:
-    if grant is None:
-        return False
-    if grant.any_command:
-        return not any(covers(text, command) for text in grant.but_not)
-    return any(covers(text, command) for text in grant.commands)
-
-
 @real
 @pytest.mark.root
 @pytest.mark.parametrize("seed", range(int(os.environ.get("FIAT_JUDGE_RULES", "30"))))
@@ -240,20 +234,24 @@ def test_rules_say_what_the_program_says(scratch: Scratch, seed: int) -> None:
         if matcher.rules_for(user):
             assert without_implied(listed(listing)) == without_implied(ours(rules, user)), text
         for (_, target, gid, command), (status, _) in zip(mine, answers, strict=True):
+            allowed = matcher.allows(user, target, gid, command)
+            assert allowed in (status == 0, None), (text, user.name, target.name, gid, command)
+            # what is told in short agrees: any command, or those that are allowed
             grant = matcher.grant(user, target, gid)
-            assert allows(grant, command) == (status == 0), (text, user.name, target.name, gid, command, grant)
+            told = grant is not None and (grant.any_command or any(covers(one, command) for one in grant.commands))
+            assert told or not allowed
+            assert not told or allowed is not False or grant is None or not grant.any_command or grant.but_not
     scratch.passwords(right=False)
     for user in USERS[1:4]:
-        runs, grants = [], []
+        runs, asked_for = [], []
         for target in (USERS[0], *USERS[4:]):
-            grant = matcher.grant(user, target)
             for command in COMMANDS[:2]:
-                if grant is not None and grant.any_command and allows(grant, command):
+                password = matcher.password(user, target, None, command)
+                if password is not None:
                     runs.append(["-u", target.name, command])
-                    grants.append(grant)
-        for grant, (status, _), words in zip(grants, scratch.ask(user, runs) if runs else [], runs, strict=True):
-            bound = any(one.commands is not None or one.people is not None for one in rules.settings)
-            assert bound or grant.password == (status != 0), (text, user.name, words, grant)
+                    asked_for.append(password)
+        for password, (status, _), words in zip(asked_for, scratch.ask(user, runs) if runs else [], runs, strict=True):
+            assert password == (status != 0), (text, user.name, words)
 
 
 @pytest.mark.parametrize(
@@ -277,3 +275,123 @@ def test_rules_that_are_wrong_get_one_line(text: str, says: str) -> None:
         parse_elevations(text, "the rules")
     assert says in str(caught.value)
     assert str(caught.value).isprintable()
+
+
+RULES = """
+Defaults !fqdn, !lecture, noninteractive_auth, timestamp_timeout=0
+keeper ALL = (root) ALL
+%watch ALL = (tidefeed) NOPASSWD: ALL, !/usr/bin/id
+surveyor ALL = (root) /srv/tide/reduce, /usr/bin/bash
+tidefeed ALL = (chartpress) NOPASSWD: ALL
+"""
+
+
+def machine_on(scratch: Scratch, *words: str, status: int = 0) -> Any:
+    """What the built program prints in the scratch root."""
+    done = fiat(*words, "--json", preexec_fn=scratch.enter)
+    assert done.returncode == status, done.stderr
+    return json.loads(done.stdout)
+
+
+@real
+@pytest.mark.root
+def test_who_can_by_acting_as_another_really_can(scratch: Scratch, folder: str) -> None:
+    """Files of several accounts: the real program is asked to read each as every account, also through another."""
+    scratch.rules(RULES)
+    scratch.passwords(right=True)
+    files = {}
+    for user in (USERS[0], *USERS[4:]):
+        files[user.name] = make(f"{folder}/{user.name}", 0o600, text=b"x")
+        os.chown(files[user.name], user.uid, user.gid)
+    found = machine_on(scratch, "who", *files.values(), "--elevated", *from_exporter(scratch))["results"]
+    for path, one in zip(files.values(), found, strict=True):
+        told = {user["name"]: user["elevated"]["read"] for user in one["users"]}
+        for user in USERS[1:4]:
+            direct = [["-u", target.name, "/usr/bin/cat", path] for target in (USERS[0], *USERS[4:])]
+            through = [["-u", "tidefeed", SUDO, "-n", *words] for words in direct]
+            really = any(status == 0 for status, _ in scratch.ask(user, [*direct, *through]))
+            assert told[user.name] in (really, None), (user.name, path)
+            assert really or told[user.name] is not True
+    first = machine_on(scratch, "why", "steward", "read", files["chartpress"], "--elevated", *from_exporter(scratch))
+    steps = [one["account"] for one in first["results"][0]["steps"] if one["needs"] == "act as"]
+    assert steps == ["tidefeed", "chartpress"]
+    partly = machine_on(
+        scratch, "why", "surveyor", "read", files["root"], "--elevated", *from_exporter(scratch), status=1
+    )
+    assert partly["results"][0]["perhaps_by_acting"][0]["commands"] == ["/srv/tide/reduce", "/usr/bin/bash"]
+    codes = [one["text"] for one in partly["caveats"] if one["code"] == "command-runs-others"]
+    assert any("/usr/bin/bash is a shell" in text for text in codes)
+
+
+def from_exporter(scratch: Scratch) -> list[str]:
+    """The rules as a file: the exporter is not where a system has it."""
+    path = Path(f"{scratch.folder}/exported.json")
+    path.write_text(scratch.exported())
+    return ["--elevation", str(path)]
+
+
+@real
+@pytest.mark.root
+def test_what_may_be_run_as_root_and_replaced_is_a_danger(scratch: Scratch, folder: str) -> None:
+    os.chmod(folder, 0o755)
+    tool, safe = make(f"{folder}/tool", 0o755, text=b"#!/bin/sh\n"), make(f"{folder}/safe", 0o755, text=b"#!/bin/sh\n")
+    os.chown(tool, 7102, 7202)
+    scratch.rules(f"surveyor ALL = (root) {tool}, {safe}\n")
+    rule = ("--rule", "started-replaceable")
+    done = machine_on(scratch, "audit", folder, *rule, *from_exporter(scratch), status=1)
+    (found,) = done["results"]
+    assert found["path"] == tool
+    assert found["affected"]["users"] == ["surveyor"]
+    assert "surveyor may run it so" in found["text"]
+
+
+def test_the_sample_host_has_rules() -> None:
+    def told(*words: str) -> Any:
+        return json.loads(fiat(*words, "--from", "skerry", "--json").stdout)["results"][0]
+
+    keeper, steward = (told("show", "--user", name)["acting_as"] for name in ("keeper", "steward"))
+    assert [(one["account"], one["commands"], one["password"]) for one in keeper] == [("root", "any", True)]
+    assert [(one["account"], len(one["commands"]), one["password"]) for one in steward] == [("tidefeed", 2, False)]
+    users = {one["name"]: one for one in told("who", "/srv/skerry/gauge/raw", "--elevated")["users"]}
+    assert users["keeper"]["elevated"]["write"] is True
+    assert users["steward"]["elevated"]["write"] is None
+    assert users["surveyor"]["elevated"]["write"] is False
+
+
+def test_rules_are_kept_in_snapshots(folder: str) -> None:
+    rules = f"{folder}/rules.json"
+    Path(rules).write_text(
+        json.dumps(
+            {
+                "User_Specs": [
+                    {
+                        "User_List": [{"username": "nobody"}],
+                        "Host_List": [{"hostname": "ALL"}],
+                        "Cmnd_Specs": [{"runasusers": [{"username": "ALL"}], "Commands": [{"command": "ALL"}]}] * 9000,
+                    }
+                ]
+            }
+        )
+    )
+    kept = f"{folder}/kept.fiat"
+    assert fiat("save", folder, "-o", kept, "--elevation", rules).returncode == 0
+    (told,) = json.loads(fiat("show", "--user", "nobody", "--from", kept, "--json").stdout)["results"]
+    assert [one["account"] for one in told["acting_as"]] == ["root"]
+
+
+def test_a_hundred_thousand_rules_and_a_pipe_hold_nobody_up(folder: str) -> None:
+    rules = f"{folder}/rules.json"
+    specs = [
+        {
+            "User_List": [{"username": f"u{number}"}],
+            "Host_List": [{"hostname": "ALL"}],
+            "Cmnd_Specs": [{"Commands": [{"command": f"/b{number}"}]}],
+        }
+        for number in range(100_000)
+    ]
+    Path(rules).write_text(json.dumps({"User_Specs": specs}))
+    assert fiat("why", "root", "read", "/", "--elevated", "--elevation", rules).returncode == 0
+    os.mkfifo(f"{folder}/pipe")
+    done = fiat("why", "root", "read", "/", "--elevated", "--elevation", f"{folder}/pipe")
+    assert done.returncode == 2
+    assert "no JSON" in done.stderr

@@ -14,12 +14,13 @@ class Member(NamedTuple):
     counts.
 
     ``kind`` is ``user``, ``uid``, ``group`` (of users: everybody in it), ``gid``, ``host``, ``address``, ``all``, or
-    ``other`` for what is not evaluated, such as a netgroup.
+    ``other`` for what is not evaluated, such as a netgroup. It was ``listed`` where it stands in a list with a name.
     """
 
     kind: str
     value: str
     negated: bool = False
+    listed: bool = False
 
 
 class Command(NamedTuple):

@@ -111,6 +111,20 @@ def _is_address(address: str, pattern: str) -> bool:
     return meant in (interface.ip, interface.network.network_address)
 
 
+def _index(rules: Sequence[tuple[ElevationRule, Fit]]) -> tuple[dict[tuple[str, str], list[int]], list[int]]:
+    """The numbers of the rules by the words that they name users with, and of those that may mean anybody."""
+    by_word: dict[tuple[str, str], list[int]] = {}
+    for_many = []
+    for number, (rule, _) in enumerate(rules):
+        if any(member.kind in ("all", "other") for member in rule.users):
+            for_many.append(number)
+            continue
+        for member in rule.users:
+            value = member.value.casefold() if member.kind == "group" else member.value
+            by_word.setdefault((member.kind, value), []).append(number)
+    return by_word, for_many
+
+
 class Matcher:
     """Asks the rules of one host about its accounts; what is worked out of an account is remembered."""
 
@@ -119,6 +133,7 @@ class Matcher:
         self.accounts = accounts
         self._people: dict[User, Person] = {}
         self._here = [(rule, fit) for rule in elevations.rules if (fit := self._host(rule.hosts)) is not Fit.NO]
+        self._by_word, self._for_many = _index(self._here)
         self._settings = [one for one in elevations.settings if one.hosts is None or self._host(one.hosts) is Fit.YES]
 
     def _host(self, hosts: Sequence[Member]) -> Fit:
@@ -134,7 +149,10 @@ class Matcher:
         """The rules whose users and hosts fit, in their order, and whether that is sure."""
         who = self.person(user)
         found = []
-        for rule, here in self._here:
+        words = [("user", user.name), ("uid", str(user.uid)), *(("gid", str(gid)) for gid in who.gids)]
+        words += [("group", name) for name in who.groups]
+        numbers = {*self._for_many, *(number for word in words for number in self._by_word.get(word, ()))}
+        for rule, here in (self._here[number] for number in sorted(numbers)):
             fit = fits(rule.users, lambda member: is_person(member, who))
             if fit in (Fit.YES, Fit.UNKNOWN):
                 found.append((rule, fit is Fit.YES and here is Fit.YES))
@@ -219,8 +237,6 @@ class Matcher:
                 account = Fit.YES
         if account is Fit.NO or group is None:
             return Fit.NO if group is None and rule.run_as is None else account
-        if group in who.gids:
-            return account
         names = {one.name.casefold() for one in self.accounts.groups_numbered(group)}
 
         def is_group(member: Member) -> bool | None:
@@ -228,16 +244,32 @@ class Matcher:
                 return int(member.value) == group
             return member.kind == "all" or (member.value.casefold() in names if member.kind == "group" else None)
 
-        named = fits(rule.run_as_groups or (), is_group) or Fit.NO
+        named = fits(rule.run_as_groups or (), is_group)
+        if named is None:  # a group of the account's own needs no leave
+            return account if group in who.gids else Fit.NO
+        if rule.run_as is not None and target != user:
+            # there, some versions of the program take no notice of lists that have a name
+            written = [member for member in rule.run_as if not member.listed]
+            if (fits(written, lambda member: is_person(member, who)) or Fit.NO) is not account:
+                account = Fit.UNKNOWN
         return Fit.NO if named is Fit.NO else Fit.UNKNOWN if Fit.UNKNOWN in (named, account) else Fit.YES
 
-    def grant(self, user: User, target: User, group: int | None = None) -> Grant | None:
-        """What ``user`` may do as ``target``; None where nothing."""
-        about = [
+    def about(self, user: User, target: User, group: int | None = None) -> list[tuple[ElevationRule, bool]]:
+        """The rules for ``user`` that are about acting as ``target``, and whether that is sure."""
+        return [
             (rule, sure and fit is Fit.YES)
             for rule, sure in self.rules_for(user)
             if (fit := self._fits_target(rule, user, target, group)) is not Fit.NO
         ]
+
+    def allows(self, user: User, target: User, group: int | None, command: str) -> bool | None:
+        """Whether ``user`` may run just this command as ``target``; None where it is not known."""
+        found = self._last(self.about(user, target, group), lambda one: covers(one.text, command))
+        return False if found is None else not found[2].negated if found[1] else None
+
+    def grant(self, user: User, target: User, group: int | None = None) -> Grant | None:
+        """What ``user`` may do as ``target``; None where nothing."""
+        about = self.about(user, target, group)
         decided = self._last(about, lambda command: command.text == ANY)
         if decided is not None and not decided[2].negated:
             rule, sure, _ = decided
@@ -265,6 +297,14 @@ class Matcher:
         first = next(iter(commands.values()))[0]
         sure = all(certain for _, certain in commands.values())
         return Grant(target, group, False, tuple(commands), (), password, asked[0][1], sure, first)
+
+    def password(self, user: User, target: User, group: int | None, command: str) -> bool | None:
+        """Whether a password is asked for where ``user`` runs just this as ``target``; None where it is not known, or
+        not allowed."""
+        found = self._last(self.about(user, target, group), lambda one: covers(one.text, command))
+        if found is None or found[2].negated or not found[1]:
+            return None
+        return self._password(user, target, group, found[0], command)[0]
 
     def _denied(self, about: Sequence[tuple[ElevationRule, bool]], text: str) -> bool:
         found = self._last(about, lambda one: covers(one.text, text))
@@ -297,13 +337,12 @@ class Matcher:
         for name, theirs in (("targetpw", "target"), ("runaspw", "default"), ("rootpw", "root")):
             if self._says(name, user, target, command) is True:
                 whose = theirs
-        if rule.password is not None:
-            return rule.password, whose
         exempt = self._says("exempt_group", user, target, command)
         if isinstance(exempt, str) and exempt.casefold() in self.person(user).groups:
             return False, whose
-        said = self._says("authenticate", user, target, command)
-        return (True if said is None else said if isinstance(said, bool) else None), whose
+        said = self._says("authenticate", user, target, command) if rule.password is None else rule.password
+        asked = True if said is None else said if isinstance(said, bool) else None
+        return (None if asked and exempt == "?" else asked), whose
 
     def _says(self, name: str, user: User, target: User, command: str) -> object:
         """What the settings say, the last that counts; ``"?"`` where it is not known which."""

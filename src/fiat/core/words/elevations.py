@@ -129,6 +129,8 @@ class _Reader:
             return Member(kind, str(value), negated)
         if not isinstance(value, str) or not value:
             raise self._wrong(at, "a name is a text")
+        if kind == "group" and value[:1] == "#" and value[1:].isdecimal():
+            return self._member("gid", int(value[1:]), negated, at)
         return Member("all" if value == ANY else kind, value, negated)
 
     def _commands(self, found: Any, at: str) -> tuple[Command, ...]:
@@ -169,7 +171,8 @@ class _Reader:
             if not isinstance(name, str) or name not in lists:
                 raise self._wrong(place, f"there is no list called {quoted(str(name))} among {table}")
             for one in self._flat(lists[name], alias, table, make, f"{table}.{shortened(name)}", deep + 1):
-                yield one._replace(negated=one.negated != negated)
+                turned = one._replace(negated=one.negated != negated)
+                yield turned._replace(listed=True) if isinstance(turned, Member) else turned
 
     def _list(self, found: Any, at: str) -> Sequence[Any]:
         if isinstance(found, list):
