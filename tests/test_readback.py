@@ -106,7 +106,7 @@ def ended(records: list[Any]) -> list[Any]:
         (lambda records: [*records[:30], "[" * 100_000, *records[31:]], "line 31"),
         (lambda records: [*records[:30], {"path": "x" * 9_000_000}, *records[31:]], "more than 8,388,608 bytes"),
         (
-            lambda records: [*records[:23], {**records[23], "letters": "rwxrwxrwx"}, *records[24:]],
+            lambda records: [*records[:24], {**records[24], "letters": "rwxrwxrwx"}, *records[25:]],
             "letters does not go",
         ),
         (lambda records: [{**records[0], "host": 7}, *records[1:]], "line 1"),

@@ -94,7 +94,7 @@ COMMON = {
     "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
     "--trust-file": "follow a file that says what to do, though others could write it",
     "--accounts": "take users and groups from DIR/passwd, DIR/group (or FIAT_ACCOUNTS)",
-    "--accounts-timeout": "wait SECONDS in all for directories of accounts (5)",
+    "--accounts-timeout": "wait so many seconds for directories of accounts (5)",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
 }
@@ -108,7 +108,7 @@ def common_in(parser: argparse.ArgumentParser) -> str:
         if action.option_strings[-1:] and action.option_strings[-1] in COMMON:
             words = " ".join(filter(None, (", ".join(action.option_strings), str(action.metavar or ""))))
             found.append(f"[{words}]")
-    return f"as in other commands (fiat --help explains them): {' '.join(found)}" if found else ""
+    return f"as in other commands (see fiat --help): {' '.join(found)}" if found else ""
 
 
 def add_common(parser: argparse.ArgumentParser, formats: tuple[str, ...] = ("text", "json")) -> None:
@@ -160,7 +160,7 @@ def add_host(parser: argparse.ArgumentParser) -> None:
 
 def add_accounts_timeout(parser: argparse.ArgumentParser) -> None:
     """How long the sources of accounts may take."""
-    parser.add_argument("--accounts-timeout", type=seconds, metavar="SECONDS", help=argparse.SUPPRESS)
+    parser.add_argument("--accounts-timeout", type=seconds, metavar="N", help=argparse.SUPPRESS)
 
 
 def seconds(word: str) -> float:

@@ -2,10 +2,12 @@
 
 The doors of this room: ``who`` and ``why`` about one path; ``effects``, the one place
 where gains and losses come from, and ``treeeffects`` for whole trees; ``bygroup``
-about what an account has to do with a tree; ``remarks`` and ``caveats``.
+about what an account has to do with a tree; ``acting`` about what people have by acting as others;
+``remarks`` and ``caveats``.
 """
 
 __all__ = (
+    "acting",
     "bygroup",
     "caveats",
     "effects",

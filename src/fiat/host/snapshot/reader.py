@@ -103,6 +103,7 @@ class _Reader:
         self.ended = False
         self.evidence: Evidence | None = None
         self.elevation: list[ElevationLine] = []
+        self.elevation_at = 0
 
     def read(self, lines: Iterable[str], accounts: Accounts | None) -> ImageHost:
         cut = False
@@ -226,6 +227,7 @@ class _Reader:
         elif "audit" in fields and "path" not in fields:
             self._take_audit(fields["audit"])
         elif "elevation" in fields and "path" not in fields:
+            self.elevation_at = self.elevation_at or self.number
             self.elevation.append(records.ELEVATION.read(fields["elevation"], "elevation"))
         elif "user" in fields:
             self.users.append(record.USER.read(fields["user"], "user"))
@@ -257,7 +259,7 @@ class _Reader:
         try:
             found = parse_elevations(text, first.source)
         except ElevationError as error:
-            raise SnapshotError(f"its rules of elevation cannot be used: {error}") from error
+            raise SnapshotError(f"line {self.elevation_at} of it: {error}") from error
         return found._replace(host=name, addresses=first.addresses, unread=first.unread)
 
     def _take_audit(self, fields: Any) -> None:
