@@ -20,6 +20,7 @@ __all__ = (
     "check",
     "compare",
     "decode",
+    "elevation",
     "foresee",
     "gone",
     "hosts",

@@ -1,13 +1,10 @@
 """Accounts by source: this host's name service, or a folder of files.
 
-The doors of this room: ``nameservice`` and ``folder``; what reads the account files (``files``) and nsswitch.conf
-(``switch``).
+The doors of this room: ``nameservice`` and ``folder``. The sources that nsswitch.conf(5) names are asked through their
+``modules``, in a process of its own (``asking``).
 """
 
 __all__ = (
-    "asking",
-    "files",
     "folder",
     "nameservice",
-    "switch",
 )

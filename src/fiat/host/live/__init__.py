@@ -5,7 +5,6 @@
 """
 
 __all__ = (
-    "accounts",
     "behind",
     "host",
     "running",
