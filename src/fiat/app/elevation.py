@@ -60,7 +60,7 @@ def _addresses(host: Host) -> tuple[str, ...] | None:
 
 
 _RUNS_WHAT_IT_IS_GIVEN = re.compile(
-    r"(?P<shell>(ba|da|z|k|mk|fi|tc|c|a|r?ba)?sh|busybox)|(?P<interpreter>python[\d.]*|perl[\d.]*|ruby[\d.]*|lua[\d.]*|"
+    r"(?P<shell>(ba|da|z|k|mk|fi|tc|c|a|r?ba)?sh)|(?P<interpreter>python[\d.]*|perl[\d.]*|ruby[\d.]*|lua[\d.]*|"
     r"node(js)?|php[\d.]*|tclsh[\d.]*|expect|[gm]?awk|guile|env)|(?P<editor>vim?(\.\w+)?|view|r?nano|emacs.*|ed|red|ex|joe|mcedit)"
 )
 _STARTS_OTHERS = re.compile(rb"\0(system|popen|exec[lv]p?e?|execveat|posix_spawnp?)\0")
@@ -94,7 +94,7 @@ def runs_others(host: Host, command: str) -> str:
     identity = end.status.identity
     names = [path, end.path]
     for folder in ("/bin", "/usr/bin"):
-        for name in ("sh", "bash", "dash", "vi", "python3", "perl", "busybox"):
+        for name in ("sh", "bash", "dash", "vi", "python3", "perl"):
             try:
                 other = walk(host, f"{folder}/{name}").end
             except PathError:
