@@ -28,6 +28,7 @@ __all__ = (
     "let",
     "liketree",
     "look",
+    "ownmeans",
     "past",
     "question",
     "restore",

@@ -10,6 +10,7 @@ from fiat.core.model.right import Right
 from fiat.core.model.route import Route
 
 if TYPE_CHECKING:
+    from fiat.app.ownmeans import OwnMeansAnswer
     from fiat.core.ask.acting import ActingAnswer
     from fiat.core.ask.effects import Effects
     from fiat.core.rules.elevation import Matcher
@@ -17,12 +18,13 @@ if TYPE_CHECKING:
 
 class Who(NamedTuple):
     """The answer for one path; ``against_today`` where memberships are supposed, ``acting`` where it is asked what
-    people can do by acting as others, too."""
+    people can do by acting as others, too, ``means`` where it is asked what they can bring about."""
 
     question: Question
     answer: Answer
     against_today: Effects | None
     acting: ActingAnswer | None = None
+    means: OwnMeansAnswer | None = None
 
     @property
     def nobody(self) -> bool:
@@ -38,8 +40,9 @@ class Who(NamedTuple):
         return found is not None and any(found.elevated(place, right) for place in found.acting)
 
 
-def who(question: Question, route: Route, matcher: Matcher | None = None) -> Who:
-    """Who may do what at the end of ``route``; with a ``matcher`` also by acting as others, as its rules let them."""
+def who(question: Question, route: Route, matcher: Matcher | None = None, *, own_means: bool = False) -> Who:
+    """Who may do what at the end of ``route``; with a ``matcher`` also by acting as others, as its rules let them, and
+    with ``own_means`` what they can bring about."""
     rights = question.rights_on(route.end.posture.kind if route.end else None)
     answer = Answer(question.asked_of, route, rights, question.processes)
     against = None
@@ -53,4 +56,10 @@ def who(question: Question, route: Route, matcher: Matcher | None = None) -> Who
 
         shown = (place for place, one in enumerate(answer.universe.principals) if question.shows(one))
         acting = ActingAnswer(question.asked_of, answer, matcher, shown)
-    return Who(question, answer, against, acting)
+    means = None
+    if own_means:
+        from fiat.app.ownmeans import means_of_people
+
+        shown_places = [place for place, one in enumerate(answer.universe.principals) if question.shows(one)]
+        means = means_of_people(question.asked_of, answer, shown_places)
+    return Who(question, answer, against, acting, means)

@@ -27,6 +27,7 @@ from fiat.core.words.who import Asked, on_kind, parse_rights
 
 if TYPE_CHECKING:
     from fiat.core.ask.acting import Acting
+    from fiat.core.ask.ownmeans import OwnMeans
     from fiat.core.model.wish import Advice
     from fiat.core.rules.elevation import Matcher
     from fiat.core.suggest.advice import Asking
@@ -58,6 +59,7 @@ class Why(NamedTuple):
     acting: Acting | None = None
     asker: Principal | None = None
     perhaps: tuple[Acting, ...] = ()
+    means: tuple[OwnMeans, ...] | None = None
 
 
 def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
@@ -70,11 +72,18 @@ def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
 
 
 def why_each(
-    host: Host, who: str | Principal, rights: Sequence[Asked], path: str, matcher: Matcher | None = None
+    host: Host,
+    who: str | Principal,
+    rights: Sequence[Asked],
+    path: str,
+    matcher: Matcher | None = None,
+    *,
+    own_means: bool = False,
 ) -> list[Why]:
     """The verdicts for several rights at one path, each asked alone; x is traverse on a directory, and else execute.
 
-    With a ``matcher``, what is not theirs they may have by acting as somebody else.
+    With a ``matcher``, what is not theirs they may have by acting as somebody else; with ``own_means``, it is told what
+    they can bring about.
     """
     principal = who_words.parse(who, host) if isinstance(who, str) else who
     if not path:
@@ -87,6 +96,15 @@ def why_each(
     found = [_why(host, seen, principal, on_kind(one, kind), path) for one in rights]
     if matcher is not None:
         found = [_by_acting(host, one, path, matcher) for one in found]
+    if own_means:
+        from fiat.app.ownmeans import means_of
+
+        found = [
+            one
+            if one.verdict.allowed or one.acting is not None
+            else one._replace(means=tuple(means_of(host, one.who, one.right, path)))
+            for one in found
+        ]
     allowed = {one.right: one for one in found if one.verdict.allowed and not one.open}
     if READ in allowed and WRITE in allowed and _apart(principal, allowed[WRITE]):
         found[found.index(allowed[WRITE])] = allowed[WRITE]._replace(apart=True)

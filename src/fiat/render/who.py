@@ -33,6 +33,7 @@ class WhoView(PlainResult):
         self.shows = found.question.shows
         self.against_today = found.against_today
         self.acting = found.acting
+        self.means = found.means
         self.because = because
         self.everyone = everyone
         self._known_cells: dict[int, tuple[str, ...]] = {}
@@ -51,12 +52,12 @@ class WhoView(PlainResult):
         users, groups, processes, anyone_else = [], [], [], None
         for place, who in enumerate(answer.universe.principals):
             if who.kind == "anyone-else":
-                anyone_else = self._rights(place)
+                anyone_else = {**self._rights(place), **self._means(place)}
             elif not self.shows(who):
                 continue
             elif who.kind == "user":
                 about = {"name": who.name, "uid": who.uid, **self._rights(place), **self._reasons(place)}
-                users.append({**about, **self._acting(place)})
+                users.append({**about, **self._acting(place), **self._means(place)})
             elif who.kind == "process":
                 about = {"pid": who.pid, "name": who.name, "uid": who.uid, "gids": sorted(who.gids)}
                 processes.append({**about, **self._rights(place), **self._reasons(place)})
@@ -129,6 +130,16 @@ class WhoView(PlainResult):
             self._known_reasons[place] = self._find_reasons(place)
         return self._known_reasons[place]
 
+    def _means(self, place: int) -> Fields:
+        """What they can bring about of what they have not."""
+        if self.means is None:
+            return {}
+        from fiat.render.ownmeans import means_fields
+
+        who = self.answer.universe.principals[place].name
+        ways = self.means.ways.get(place, {})
+        return {"own_means": {right.name: means_fields(found, who) for right, found in ways.items()}}
+
     def _acting(self, place: int) -> Fields:
         """As whom they may act, and each right that they have so or as themselves."""
         if self.acting is None:
@@ -185,6 +196,10 @@ class WhoView(PlainResult):
             from fiat.render.acting import acting_blocks
 
             yield from acting_blocks(self.acting, answer.accounts, self.show)
+        if self.means is not None:
+            from fiat.render.ownmeans import means_blocks
+
+            yield from means_blocks(self.means, answer.accounts, self.show)
         if self.against_today is not None:
             from fiat.render.againsttoday import against_today_blocks
 

@@ -61,8 +61,17 @@ class WhyView(PlainResult):
                 for advice in found.advice
             ],
             "apart": found.apart,
+            **self._means_fields(),
             **({"perhaps_by_acting": [self._way_fields(one) for one in found.perhaps]} if found.perhaps else {}),
         }
+
+    def _means_fields(self) -> Fields:
+        """What they can bring about, where that is asked."""
+        if self.found.means is None:
+            return {}
+        from fiat.render.ownmeans import means_fields
+
+        return {"own_means": means_fields(self.found.means, self.found.who.name)}
 
     def _acting_steps(self) -> list[Fields]:
         """That they act as others first."""
@@ -121,7 +130,12 @@ class WhyView(PlainResult):
             yield apart_block()
         yield BLANK
         yield Table(["", "at", "needs", "rule", "entry"], self._rows(), flexible=(1, 4))
-        if found.advice:
+        if found.means is not None:
+            from fiat.render.ownmeans import way_blocks
+
+            kind = found.route.end.posture.kind if found.route.end else None
+            yield from way_blocks(found.means, name, phrase, kind)
+        if found.advice and not found.means:
             yield BLANK
             yield from self.advice_blocks()
 

@@ -51,6 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_paths(parser, "a path; symlinks are followed, as the kernel does")
     add_question(parser)
     add_elevation(parser, "what they can do by acting as others, too")
+    parser.add_argument("--by-own-means", action="store_true", help="what they can bring about, too, step by step")
     parser.add_argument("--because", action="store_true", help="name the rule and the entry that decided")
     parser.add_argument("--all", action="store_true", help="name everyone, and show all answers, however many")
     parser.add_argument("--below", action="store_true", help="the whole tree under each PATH, equal answers in one")
@@ -90,6 +91,7 @@ def run(args: argparse.Namespace) -> int:
         say_groups(word, host, output)
     chosen = selected(args, host.accounts)
     not_with("--elevated", args.elevated, "--below", args.below, "who may act as whom is the same for every path")
+    not_with("--by-own-means", args.by_own_means, "--below", args.below, "it is told for one path")
     matcher = matcher_of(args, host)
     output.caveat(asked.caveats)
     for option, given in (("--more-than", args.more_than is not None), ("--topmost", args.topmost)):
@@ -125,7 +127,7 @@ def run(args: argparse.Namespace) -> int:
         else:
             from fiat.render.who import WhoView
 
-            answer = who(asked, route, matcher)
+            answer = who(asked, route, matcher, own_means=args.by_own_means)
             nobody &= answer.nobody
             if answer.acting is not None:
                 from fiat.app.elevation import caveats_of_who

@@ -46,6 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--folders", metavar="LIST", help="with run: where to look, as PATH has it, not what login gives"
     )
     add_elevation(parser, "where they have it not, whether they have it by acting as another")
+    parser.add_argument("--by-own-means", action="store_true", help="and whether they can bring it about, step by step")
     add_common(parser)
 
 
@@ -64,7 +65,7 @@ def run(args: argparse.Namespace) -> int:
             if not rights:
                 _run_by_name(host, path, args, output)
                 continue
-            found = why_each(host, args.who, rights, path, matcher)
+            found = why_each(host, args.who, rights, path, matcher, own_means=args.by_own_means)
         except PathError as error:
             output.problem(error)
             continue
@@ -75,7 +76,7 @@ def run(args: argparse.Namespace) -> int:
 
                 ways = [*([one.acting] if one.acting else []), *one.perhaps]
                 output.caveat(caveats_of(host, matcher.elevations, [grant for way in ways for grant in way.grants]))
-            output.status = output.status if one.verdict.allowed else ExitStatus.NO
+            output.status = output.status if one.verdict.allowed or one.means else ExitStatus.NO
             output.settled &= not one.open
         if len(found) == 1:
             output.add(WhyView(found[0], same_host(args), every=args.all))

@@ -2,7 +2,8 @@
 
 The doors of this room: ``who`` and ``why`` about one path; ``effects``, the one place
 where gains and losses come from, and ``treeeffects`` for whole trees; ``bygroup``
-about what an account has to do with a tree; ``acting`` about what people have by acting as others;
+about what an account has to do with a tree; ``acting`` about what people have by acting as others,
+``ownmeans`` about what they can bring about by themselves;
 ``remarks`` and ``caveats``.
 """
 
@@ -11,6 +12,7 @@ __all__ = (
     "bygroup",
     "caveats",
     "effects",
+    "ownmeans",
     "pathsbehind",
     "remarks",
     "treecaveats",
