@@ -14,11 +14,15 @@ from typing import NamedTuple
 
 import pytest
 
-from fiat.app.hosts import open_host
+from fiat.app.hosts import arrive, open_host
+from fiat.app.question import Question
+from fiat.app.whobelow import who_below
 from fiat.core.ask.ownmeans import OwnMeans, OwnStep, own_means
+from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import EXECUTE, READ, TRAVERSE, WRITE, Right
 from fiat.core.tree.walk import route_for
+from fiat.host.live.host import LiveHost
 from support.files import change_flags, flags_of, give_list
 from support.places import trusted_folder
 
@@ -328,3 +332,36 @@ def test_no_other_sequence_reaches_what_is_said_to_be_out_of_reach(top: str, see
                 continue  # that is opened for adding alone, which access(2) does not tell
             assert "object" in of or (right, path) not in tried.objects, (seed, who, right, path, "object")
             assert of or (right, path) not in tried.names, (seed, who, right, path, "name")
+
+
+ACCOUNTS = Accounts(
+    [User(f"u{who.uid}", who.uid or 0, min(who.gids)) for who in USERS],
+    [Group(f"g{gid}", gid, tuple(f"u{who.uid}" for who in USERS if gid in who.gids)) for gid in (7201, 7202, 7203)],
+    "the test",
+)
+
+
+@pytest.mark.parametrize("part", range(2))
+def test_a_tree_says_what_each_of_its_paths_says(top: str, part: int) -> None:
+    """For whole trees it is worked out with sets, on the way down: for each path it is the same."""
+    os.umask(0o022)
+    for seed in range(20_000 + part, 20_000 + COUNT // 2, 2):
+        things = [one for one in world(seed, small=False) if not one.link]
+        build(top, things)
+        host = LiveHost(ACCOUNTS)
+        question = Question(host, rights=[right.name for right in WANTS])
+        (route,) = arrive(host, [top])
+        found = who_below(question, route, own_means=True)
+        paths = dict(found.survey.paths_of(range(len(found.survey))))
+        for place, path in paths.items():
+            if path == top:
+                continue
+            key = found.answers.keys[int(found.answers.number[place])]
+            for right, bits in zip(found.rights, key, strict=True):
+                if bits is None:
+                    continue
+                having = {who.uid for who in found.universe.members(bits) if who.kind == "user"}
+                for who in USERS:
+                    alone = own_means(host.settings, who, route_for(host, path, right), right)
+                    assert (who.uid in having) == bool(alone), (seed, path, right, who.uid, alone)
+        clear(top)

@@ -47,6 +47,7 @@ class TreeWho(NamedTuple):
     meant: NDArray[np.bool_] | None
     against_today: Effects | None
     caveats: list[Finding]
+    own_means: bool = False
 
     def groups(self) -> Groups:
         """Equal answers together, the most frequent first."""
@@ -86,12 +87,14 @@ def who_below(
     *,
     across_mounts: bool = False,
     more_than: int | None = None,
+    own_means: bool = False,
     problem: Problem = raise_problem,
     progress: Progress = no_progress,
 ) -> TreeWho:
     """Who may do what with everything at and under the end of ``route``.
 
-    With ``more_than``, only what more than so many users may do it with.
+    With ``more_than``, only what more than so many users may do it with; with ``own_means`` what people can bring about
+    counts as what they may.
 
     Interrupted (KeyboardInterrupt), it answers for what was read until then,
     which is a ``problem`` as well.
@@ -109,7 +112,12 @@ def who_below(
     universe = universe_of(host.accounts, postures, question.processes, profiles=[survey.profiles])
     rights = tuple(question.rights_in_a_tree)
     access = for_tree(host, universe, rights, again, survey)
-    answers = access.answers(survey, again)
+    if own_means:
+        from fiat.core.ask.treemeans import by_own_means
+
+        answers = by_own_means(host, universe, rights, again, survey)
+    else:
+        answers = access.answers(survey, again)
     said += [caveat for found in access.interpreters for caveat in caveats.of_route(found)]
     said += _of_open(universe, answers)
     meant = None if selection.everything else survey.chosen(selection.on(host.accounts))
@@ -123,7 +131,7 @@ def who_below(
         today = universe_of(question.host.accounts, postures, question.processes, profiles=[survey.profiles])
         both = same_people(today, universe)
         against = treeeffects.effects(Asker(question.seen(today=True), host, both, rights), [Pair(view, view)])
-    return TreeWho(question, again, survey, universe, rights, answers, taken, meant, against, said)
+    return TreeWho(question, again, survey, universe, rights, answers, taken, meant, against, said, own_means)
 
 
 def _of_open(universe: Universe, answers: Answers) -> list[Finding]:

@@ -145,6 +145,8 @@ def _first_places(numbers: list[int]) -> list[int]:
     return list(first.values())
 
 
+_MEANS = "what people can bring about by their own means counts, of each object or of what is found under its name"
+
 _MOST = 16
 """Answers that are shown, the most frequent ones, where not every one is asked for."""
 
@@ -284,6 +286,8 @@ class BelowView(PlainResult):
                 yield Verbatim(self._topmost(top, directory=bool(directory[top.place])))
         whole = len(survey) if self.found.meant is None else int(self.found.meant.sum())
         top_path = visible(self.found.route.asked)
+        if self.found.own_means:
+            yield Prose(f"{_MEANS}:", 1, hanging="  ")
         rights = "execute or traverse" if len(self.found.rights) > 1 else self.found.rights[0].name
         yield Verbatim(f"{rights} on {int(taken.sum()):,} of {counted(whole, 'path')} at and below {top_path}", 1)
 
@@ -320,6 +324,8 @@ class BelowView(PlainResult):
             shown = groups.by(number, len(of_named))
             told = f"; {counted(len(shown), 'distinct answer')}"
         yield Verbatim(counts + told, 1)
+        if self.found.own_means:
+            yield Prose(_MEANS, 1, hanging="  ")
         if named:
             yield Prose(self._what_they_have(), 1, hanging="  ")
         else:

@@ -91,7 +91,10 @@ def run(args: argparse.Namespace) -> int:
         say_groups(word, host, output)
     chosen = selected(args, host.accounts)
     not_with("--elevated", args.elevated, "--below", args.below, "who may act as whom is the same for every path")
-    not_with("--by-own-means", args.by_own_means, "--below", args.below, "it is told for one path")
+    supposes = args.if_member or args.if_not_member
+    not_with(
+        "--by-own-means", args.by_own_means and args.below, "--if-member", supposes, "the two are not told together"
+    )
     matcher = matcher_of(args, host)
     output.caveat(asked.caveats)
     for option, given in (("--more-than", args.more_than is not None), ("--topmost", args.topmost)):
@@ -109,6 +112,7 @@ def run(args: argparse.Namespace) -> int:
                     chosen,
                     across_mounts=args.across_mounts,
                     more_than=args.more_than,
+                    own_means=args.by_own_means,
                     problem=output.problem,
                     progress=progress.report,
                 )

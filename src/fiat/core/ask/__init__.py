@@ -3,7 +3,7 @@
 The doors of this room: ``who`` and ``why`` about one path; ``effects``, the one place
 where gains and losses come from, and ``treeeffects`` for whole trees; ``bygroup``
 about what an account has to do with a tree; ``acting`` about what people have by acting as others,
-``ownmeans`` about what they can bring about by themselves;
+``ownmeans`` and ``treemeans`` about what they can bring about by themselves;
 ``remarks`` and ``caveats``.
 """
 
@@ -17,6 +17,7 @@ __all__ = (
     "remarks",
     "treecaveats",
     "treeeffects",
+    "treemeans",
     "who",
     "why",
 )

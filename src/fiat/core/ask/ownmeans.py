@@ -20,12 +20,13 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import APPEND, CHANGE_MODE, CREATE, EXECUTE, LIST, READ, RENAME, TRAVERSE, WRITE, Right
 from fiat.core.model.route import Route, Stage, lies_under
 from fiat.core.rules.access import Access
+from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.checks import Check, has_option
-from fiat.core.rules.sideeffects import after_mode
+from fiat.core.rules.sideeffects import after_mode, with_mode
 
 _OWNERS = 0o700
 
-_OF_A_NAME = (READ, WRITE, APPEND, EXECUTE, LIST, TRAVERSE, CHANGE_MODE)
+OF_A_NAME = (READ, WRITE, APPEND, EXECUTE, LIST, TRAVERSE, CHANGE_MODE)
 """Rights that whoever makes an object has, or can give themselves."""
 
 
@@ -59,7 +60,7 @@ class _Solver:
         steps = self._on_object(right)
         if steps is not None:
             found.append(OwnMeans("object", tuple(steps)))
-        if right in _OF_A_NAME and (not found or found[0].steps):
+        if right in OF_A_NAME and (not found or found[0].steps):
             names = sorted((each for each in self._by_name(right) if each is not None), key=len)
             if names:
                 found.append(OwnMeans("name", tuple(names[0])))
@@ -193,3 +194,19 @@ def own_means(settings: Settings, who: Principal, route: Route, right: Right) ->
     The first has no steps where they have it. Of a superuser, whom modes do not hold up, only that is told.
     """
     return _Solver(settings, who, route).ways(right)
+
+
+def as_opened(route: Route) -> Route:
+    """The route as it is once everybody has opened what is theirs: the owner's class is theirs alone."""
+
+    def opened(one: Object) -> Object:
+        posture = one.posture
+        if posture.kind is Kind.SYMLINK or refused_to_everyone(posture, one.mount)[0]:
+            return one
+        acl = None if posture.acl is None else with_mode(posture.acl, posture.mode | _OWNERS)
+        return one._replace(posture=posture._replace(mode=posture.mode | _OWNERS, acl=acl))
+
+    return route._replace(
+        stages=tuple(stage._replace(object=opened(stage.object)) for stage in route.stages),
+        end=None if route.end is None else opened(route.end),
+    )

@@ -178,6 +178,17 @@ class SetTable:
             found[first + there] = self.numbers(rows[one] & rows[other])
         return found[places]
 
+    def either(self, ones: Numbers, others: Numbers) -> Numbers:
+        """The numbers of the unions of sets, two and two."""
+        distinct, places = distinct_values(ones.astype(np.int64) * (len(self) + 1) + others)
+        found = np.empty(len(distinct), np.int32)
+        count = len(self) + 1
+        for first in range(0, len(distinct), self.sets.at_once):
+            one, other = np.divmod(distinct[first : first + self.sets.at_once], count)
+            rows = self._all_rows(count - 1)
+            found[first : first + len(one)] = self.numbers(rows[one] | rows[other])
+        return found[places]
+
     def meeting(self, bits: int) -> NDArray[np.bool_]:
         """For each set, whether any of the principals in ``bits`` is in it."""
         if self.crowd is not None:
