@@ -71,6 +71,7 @@ LINES = (
     Line("who, JSON Lines", "9,500 profiles", (*_ALL, "--format", "jsonl"), 3.2, 6.0),
     Line("who, CSV", "9,500 profiles", (*_ALL, "--format", "csv"), 3.2, 6.0),
     Line("who, who may delete", "9,500 profiles", (*_ALL, "--can", "delete"), 3.2, 6.0),
+    Line("who, by own means", "9,500 profiles", (*_ALL, "--by-own-means"), 6.3, 12.0),
     Line("show, a table", "9,500 profiles", _LIST, 2.8, 6.0),
     Line("show, directories", "9,500 profiles", (*_LIST, "--only", "dirs"), 2.8, 6.0),
     Line("show, some names", "9,500 profiles", (*_LIST, "--name", "*7*"), 2.8, 6.0),

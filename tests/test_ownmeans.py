@@ -25,6 +25,7 @@ from fiat.core.tree.walk import route_for
 from fiat.host.live.host import LiveHost
 from support.files import change_flags, flags_of, give_list
 from support.places import trusted_folder
+from support.program import machine
 
 pytestmark = pytest.mark.root
 
@@ -365,3 +366,24 @@ def test_a_tree_says_what_each_of_its_paths_says(top: str, part: int) -> None:
                     alone = own_means(host.settings, who, route_for(host, path, right), right)
                     assert (who.uid in having) == bool(alone), (seed, path, right, who.uid, alone)
         clear(top)
+
+
+def test_the_calls_are_told() -> None:
+    """On the sample host: an owner whose letters give less, one who can replace a folder, and one who can nothing."""
+    path = "/srv/skerry/logbook/today.txt"
+    (own,) = machine("why", "keeper", "write", path, "--by-own-means", "--from", "skerry")["results"]
+    assert own["reachable"] is True
+    assert [way["of"] for way in own["own_means"]] == ["object", "name"]
+    assert own["own_means"][0]["steps"] == [
+        {"call": "chmod", "path": path, "command": f"chmod u+w -- {path}", "as": "keeper"}
+    ]
+    other = ("why", "keeper", "write", "/srv/skerry/tools/reduce", "--by-own-means", "--from", "skerry")
+    (other_way,) = machine(*other)["results"][0]["own_means"]
+    assert [step["call"] for step in other_way["steps"]] == ["rename", "mkdir", "create"]
+    none = ("why", "tidefeed", "read", "/srv/skerry/keys/lamp.key", "--by-own-means", "--from", "skerry")
+    (found,) = machine(*none, status=1)["results"]
+    assert found["reachable"] is False
+    (everybody,) = machine("who", path, "--by-own-means", "--from", "skerry")["results"]
+    means = {user["name"]: user["own_means"] for user in everybody["users"]}
+    assert set(means["keeper"]) == {"write", "execute"}
+    assert means["surveyor"] == {}

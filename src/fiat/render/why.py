@@ -71,7 +71,8 @@ class WhyView(PlainResult):
             return {}
         from fiat.render.ownmeans import means_fields
 
-        return {"own_means": means_fields(self.found.means, self.found.who.name)}
+        ways = means_fields(self.found.means, self.found.who.name)
+        return {"reachable": bool(ways), "own_means": ways}
 
     def _acting_steps(self) -> list[Fields]:
         """That they act as others first."""
