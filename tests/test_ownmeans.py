@@ -218,7 +218,7 @@ def calls(top: str) -> list[Call]:
     found: list[Call] = []
     for path in paths:
         found += [("chmod", path, "700"), ("chmod", path, "077")]
-        found += [("chgrp", path, gid) for gid in ("7201", "7202", "7203")]
+        found += [("group", path, gid) for gid in ("7201", "7202", "7203")]
         found += [("unlink", path), ("rmdir", path)]
         found += [("rename", path, to) for to in (*paths, *free) if to != path]
         found += [("link", path, to) for to in free]
@@ -231,7 +231,7 @@ def call(one: Call) -> bool:
         kind, path = one[:2]
         if kind == "chmod":
             os.chmod(path, os.stat(path).st_mode & 0o7777 | int(one[2], 8))
-        elif kind == "chgrp":
+        elif kind == "group":
             os.chown(path, -1, int(one[2]))
         elif kind == "unlink":
             os.unlink(path)
