@@ -37,6 +37,8 @@ TAKES: dict[tuple[str, str], str] = {
     ("compare", "after"): "snapshot",
     **{(command, "--trust-file"): "" for command in ("set", "let", "bar", "check", "restore", "audit")},
     **{(command, "--paths-from"): "paths" for command in PATHS},
+    # whoever wrote these decides what is told, and nothing that is done
+    **{(command, "--elevation"): "" for command in ("who", "why", "show", "audit", "save")},
     # these are written, or speak of the tree that is asked about
     ("audit", "--write-known"): "",
     ("save", "--output"): "",
