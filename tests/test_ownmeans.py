@@ -18,9 +18,12 @@ from fiat.app.hosts import arrive, open_host
 from fiat.app.question import Question
 from fiat.app.whobelow import who_below
 from fiat.core.ask.ownmeans import OwnMeans, OwnStep, own_means
+from fiat.core.ask.throughprograms import Programs, RunFile, able
+from fiat.core.ask.who import postures_on, universe_of
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import EXECUTE, READ, TRAVERSE, WRITE, Right
+from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
 from fiat.host.live.host import LiveHost
 from support.files import change_flags, flags_of, give_list
@@ -384,6 +387,61 @@ def test_the_calls_are_told() -> None:
     (found,) = machine(*none, status=1)["results"]
     assert found["reachable"] is False
     (everybody,) = machine("who", path, "--by-own-means", "--from", "skerry")["results"]
+    through = ("who", "/srv/skerry/keys/lamp.key", "--by-own-means", "--through-programs", "--from", "skerry")
+    by_programs = {user["name"]: user["through_programs"] for user in machine(*through)["results"][0]["users"]}
+    hop = {"file": "/usr/local/sbin/lamp-check", "by": "table /etc/cron.d/lamp", "account": "root"}
+    assert by_programs["apprentice"]["read"] == [hop]
+    assert by_programs["auditor"] == {}
     means = {user["name"]: user["own_means"] for user in everybody["users"]}
     assert set(means["keeper"]) == {"write", "execute"}
     assert means["surveyor"] == {}
+
+
+@pytest.mark.parametrize("part", range(2))
+def test_chains_through_programs_lead_there(top: str, part: int) -> None:
+    """Each hop is carried out: who can write to what another runs goes on as that one; and nobody else gets there."""
+    os.umask(0o022)
+    done = 0
+    for seed in range(30_000 + part, 30_000 + COUNT * 2, 2):
+        things = [one for one in world(seed, small=False) if not one.link]
+        build(top, things)
+        host = LiveHost(ACCOUNTS)
+        files = [RunFile(f"{top}/a/g", 7102, "table g"), RunFile(f"{top}/a/b/f", 7103, "table f")]
+        path = f"{top}/a/b/c/h"
+        route = route_for(host, path, READ)
+        universe = universe_of(ACCOUNTS, postures_on([route]))
+        goal = able(Access(universe, host.settings), route, READ)
+        chains = Programs(host, universe, files).chains(goal)
+        place_of = {who.uid: place for place, who in enumerate(universe.principals) if who.kind == "user"}
+        people = {who.uid: who for who in USERS}
+
+        def can(who: Principal, right: Right, where: str, host: LiveHost = host) -> bool:
+            return bool(own_means(host.settings, who, route_for(host, where, right), right))
+
+        reached = {who.uid for who in USERS if can(who, READ, path)}
+        for _ in files:
+            reached |= {who.uid for who in USERS for one in files if one.uid in reached and can(who, WRITE, one.path)}
+        for who in USERS:
+            place = place_of[who.uid]
+            assert (bool(goal >> place & 1) or place in chains) == (who.uid in reached), (seed, who.uid)
+            if place not in chains:
+                continue
+            one = who
+            for hop in chains[place]:
+                ahead = own_means(host.settings, one, route_for(host, hop.file.path, WRITE), WRITE)
+                with acting_as(one):
+                    for step in ahead[0].steps:
+                        carry_out(step)
+                    assert has(WRITE, hop.file.path, directory=False)
+                one = people[universe.principals[hop.place].uid]
+            last = own_means(host.settings, one, route_for(host, path, READ), READ)
+            if last:  # what was put in the place of a folder may have taken the end away with it
+                with acting_as(one):
+                    for step in last[0].steps:
+                        carry_out(step)
+                    assert has(READ, path, directory=False), (seed, who.uid, chains[place])
+                done += 1
+            clear(top)
+            build(top, things)
+        clear(top)
+    assert done > COUNT // 50

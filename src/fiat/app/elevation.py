@@ -18,7 +18,7 @@ from fiat.core.text import quoted, several, visible
 from fiat.core.words.elevations import LARGEST_FILE, parse_elevations
 
 if TYPE_CHECKING:
-    from fiat.app.who import Who
+    from fiat.core.ask.acting import ActingAnswer
 
 
 def elevations_of(host: Host, file: str | None = None) -> Elevations:
@@ -168,12 +168,10 @@ class WithElevations:
         return run_as_others(self._matcher)
 
 
-def caveats_of_who(host: Host, found: Who) -> list[Finding]:
+def caveats_of_acting(host: Host, found: ActingAnswer) -> list[Finding]:
     """What is to be known of the commands by which people act as others."""
-    if found.acting is None:
-        return []
-    grants = [grant for ways in found.acting.acting.values() for one in ways for grant in one.grants]
-    return caveats_of(host, found.acting.matcher.elevations, grants)
+    grants = [grant for ways in found.acting.values() for one in ways for grant in one.grants]
+    return caveats_of(host, found.matcher.elevations, grants)
 
 
 def caveats_of(host: Host, elevations: Elevations, grants: list[Grant]) -> list[Finding]:

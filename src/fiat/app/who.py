@@ -40,7 +40,14 @@ class Who(NamedTuple):
         return found is not None and any(found.elevated(place, right) for place in found.acting)
 
 
-def who(question: Question, route: Route, matcher: Matcher | None = None, *, own_means: bool = False) -> Who:
+def who(
+    question: Question,
+    route: Route,
+    matcher: Matcher | None = None,
+    *,
+    own_means: bool = False,
+    through_programs: bool = False,
+) -> Who:
     """Who may do what at the end of ``route``; with a ``matcher`` also by acting as others, as its rules let them, and
     with ``own_means`` what they can bring about."""
     rights = question.rights_on(route.end.posture.kind if route.end else None)
@@ -61,5 +68,5 @@ def who(question: Question, route: Route, matcher: Matcher | None = None, *, own
         from fiat.app.ownmeans import means_of_people
 
         shown_places = [place for place, one in enumerate(answer.universe.principals) if question.shows(one)]
-        means = means_of_people(question.asked_of, answer, shown_places)
+        means = means_of_people(question.asked_of, answer, shown_places, through_programs=through_programs)
     return Who(question, answer, against, acting, means)

@@ -26,6 +26,7 @@ from fiat.core.words import who as who_words
 from fiat.core.words.who import Asked, on_kind, parse_rights
 
 if TYPE_CHECKING:
+    from fiat.app.ownmeans import Chain
     from fiat.core.ask.acting import Acting
     from fiat.core.ask.ownmeans import OwnMeans
     from fiat.core.model.wish import Advice
@@ -60,6 +61,7 @@ class Why(NamedTuple):
     asker: Principal | None = None
     perhaps: tuple[Acting, ...] = ()
     means: tuple[OwnMeans, ...] | None = None
+    chain: Chain | None = None
 
 
 def why(host: Host, who: str | Principal, right: str | Right, path: str) -> Why:
@@ -79,6 +81,7 @@ def why_each(
     matcher: Matcher | None = None,
     *,
     own_means: bool = False,
+    through_programs: bool = False,
 ) -> list[Why]:
     """The verdicts for several rights at one path, each asked alone; x is traverse on a directory, and else execute.
 
@@ -103,6 +106,13 @@ def why_each(
             one
             if one.verdict.allowed or one.acting is not None
             else one._replace(means=tuple(means_of(host, one.who, one.right, path)))
+            for one in found
+        ]
+    if through_programs:
+        from fiat.app.ownmeans import chain_of
+
+        found = [
+            one if one.verdict.allowed or one.means else one._replace(chain=chain_of(host, one.who, one.right, path))
             for one in found
         ]
     allowed = {one.right: one for one in found if one.verdict.allowed and not one.open}

@@ -2,13 +2,15 @@
 
 from collections.abc import Iterator, Sequence
 
-from fiat.app.ownmeans import OwnMeansAnswer
+from fiat.app.ownmeans import Chain, OwnMeansAnswer
 from fiat.core.ask.ownmeans import OwnMeans, OwnStep
+from fiat.core.ask.throughprograms import Hop
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.posture import Kind
 from fiat.core.model.principals import Principal
 from fiat.core.model.right import Right
 from fiat.core.text import Fields, counted, joined, shell_word, visible
+from fiat.core.words import naming
 from fiat.core.words.naming import several_users
 from fiat.render import words
 from fiat.render.model import BLANK, Block, Prose, Spans, Table, Verbatim, unbroken
@@ -20,7 +22,7 @@ def command(step: OwnStep) -> str:
     """A step as a command line."""
     path = shell_word(step.path)
     if step.call == "chmod":
-        return f"chmod u+{step.letters} -- {path}"
+        return f"chmod {step.whom}+{step.letters} -- {path}"
     if step.call == "rename":
         return f"mv -T -- {path} {shell_word(step.target)}"
     return f"{'mkdir' if step.call == 'mkdir' else 'touch'} -- {path}"
@@ -56,6 +58,36 @@ def way_blocks(ways: Sequence[OwnMeans], name: str, phrase: str, kind: Kind | No
             yield Verbatim(command(step), 2)
 
 
+def chain_fields(chain: Chain) -> list[Fields]:
+    """A chain of programs in machine output: for each hop the steps, what is run then, and as whom."""
+    return [
+        {
+            "steps": [{"call": one.call, "path": one.path, "command": command(one), "as": as_whom} for one in steps],
+            "file": hop.file.path,
+            "by": hop.file.by,
+            "account": after,
+        }
+        for hop, as_whom, steps, after in chain.hops
+    ]
+
+
+def chain_blocks(chain: Chain, name: str, phrase: str) -> Iterator[Block]:
+    """A chain of programs: whom they become by what, and the steps."""
+    yield BLANK
+    way = " → ".join(f"{visible(hop.file.by)} of {visible(after or '')}" for hop, _, _, after in chain.hops)
+    yield Prose(f"Through programs {name} can bring about that they may {phrase} it: {name} → {way}", hanging="  ")
+    for hop, as_whom, steps, after in chain.hops:
+        for step in steps:
+            yield Verbatim(f"as {visible(as_whom or name)}: {command(step)}", 2)
+        path = unbroken(visible(hop.file.path))
+        yield Prose(
+            f"as {visible(as_whom or name)}: what {visible(after or '')} shall do, put into {path}", 2, hanging="  "
+        )
+    last = visible(chain.hops[-1][3] or "")
+    for step in chain.steps:
+        yield Verbatim(f"as {last}: {command(step)}", 2)
+
+
 def _in_short(way: OwnMeans) -> str:
     """What the steps come to, in words."""
     made = {step.path for step in way.steps if step.call in ("mkdir", "create")}
@@ -83,6 +115,7 @@ def means_blocks(found: OwnMeansAnswer, accounts: Accounts, show: int) -> Iterat
     yield BLANK
     if not alike:
         yield Prose("By their own means nobody can bring about more.", hanging="  ")
+        yield from _through(found, accounts, show)
         return
     yield Verbatim("By their own means, with calls that they may make:")
     rows: list[Sequence[Spans]] = []
@@ -98,3 +131,35 @@ def means_blocks(found: OwnMeansAnswer, accounts: Accounts, show: int) -> Iterat
             rows.append([who, headings, of, how])
     yield Table(["who", "can have", "of", "by"], rows, flexible=(3, 2, 0))
     yield Prose("fiat why WHO RIGHT PATH --by-own-means has each call.", 1, hanging="  ")
+    yield from _through(found, accounts, show)
+
+
+def _through(found: OwnMeansAnswer, accounts: Accounts, show: int) -> Iterator[Block]:
+    """Whom programs lead there."""
+    if found.chains is None:
+        return
+    answer = found.answer
+    kind = answer.end.posture.kind if answer.end else Kind.FILE
+    principals = answer.universe.principals
+    alike: dict[tuple[str, tuple[Right, ...]], list[Principal]] = {}
+    by_place: dict[int, dict[tuple[Hop, ...], list[Right]]] = {}
+    for right, chains in found.chains.items():
+        for place, hops in chains.items():
+            if not answer.has(place, right):
+                by_place.setdefault(place, {}).setdefault(hops, []).append(right)
+    for place, by_hops in by_place.items():
+        for hops, rights in by_hops.items():
+            way = " → ".join(f"{visible(hop.file.by)} of {naming.principal(principals[hop.place])}" for hop in hops)
+            alike.setdefault((way, tuple(rights)), []).append(principals[place])
+    yield BLANK
+    if not alike:
+        yield Prose("Through programs that others run nobody can bring about more.", hanging="  ")
+        return
+    yield Verbatim("Through programs that others run:")
+    rows: list[Sequence[Spans]] = []
+    for (way, rights_of), people in alike.items():
+        names = several_users((one for one in people if one.kind == "user"), accounts, show, "users")
+        anyone = ["anyone else"] if any(one.kind == "anyone-else" for one in people) else []
+        headings = joined(words.right_heading(right, kind) for right in rights_of)
+        rows.append([joined([*([names] if names else []), *anyone]), headings, way])
+    yield Table(["who", "can have", "by what they put into"], rows, flexible=(2, 0))

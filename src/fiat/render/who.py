@@ -138,7 +138,19 @@ class WhoView(PlainResult):
 
         who = self.answer.universe.principals[place].name
         ways = self.means.ways.get(place, {})
-        return {"own_means": {right.name: means_fields(found, who) for right, found in ways.items()}}
+        found = {"own_means": {right.name: means_fields(each, who) for right, each in ways.items()}}
+        if self.means.chains is None:
+            return found
+        principals = self.answer.universe.principals
+        through = {
+            right.name: [
+                {"file": hop.file.path, "by": hop.file.by, "account": principals[hop.place].name}
+                for hop in chains[place]
+            ]
+            for right, chains in self.means.chains.items()
+            if place in chains and not self.answer.has(place, right)
+        }
+        return {**found, "through_programs": through}
 
     def _acting(self, place: int) -> Fields:
         """As whom they may act, and each right that they have so or as themselves."""

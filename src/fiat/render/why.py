@@ -72,6 +72,11 @@ class WhyView(PlainResult):
         from fiat.render.ownmeans import means_fields
 
         ways = means_fields(self.found.means, self.found.who.name)
+        chain = self.found.chain
+        if chain is not None:
+            from fiat.render.ownmeans import chain_fields
+
+            return {"reachable": True, "own_means": ways, "through_programs": chain_fields(chain)}
         return {"reachable": bool(ways), "own_means": ways}
 
     def _acting_steps(self) -> list[Fields]:
@@ -136,7 +141,11 @@ class WhyView(PlainResult):
 
             kind = found.route.end.posture.kind if found.route.end else None
             yield from way_blocks(found.means, name, phrase, kind)
-        if found.advice and not found.means:
+        if found.chain is not None:
+            from fiat.render.ownmeans import chain_blocks
+
+            yield from chain_blocks(found.chain, name, phrase)
+        if found.advice and not found.means and found.chain is None:
             yield BLANK
             yield from self.advice_blocks()
 

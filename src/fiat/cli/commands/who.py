@@ -24,6 +24,7 @@ from fiat.cli.options.common import (
     selection_goes_with,
 )
 from fiat.cli.options.elevation import add_elevation, matcher_of
+from fiat.cli.options.ownmeans import add_own_means, expect_own_means
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
@@ -51,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_paths(parser, "a path; symlinks are followed, as the kernel does")
     add_question(parser)
     add_elevation(parser, "what they can do by acting as others, too")
-    parser.add_argument("--by-own-means", action="store_true", help="what they can bring about, too, step by step")
+    add_own_means(parser)
     parser.add_argument("--because", action="store_true", help="name the rule and the entry that decided")
     parser.add_argument("--all", action="store_true", help="name everyone, and show all answers, however many")
     parser.add_argument("--below", action="store_true", help="the whole tree under each PATH, equal answers in one")
@@ -82,6 +83,8 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--each-person", args.each_person, "--format csv", args.format == "csv")
     not_with("--each-person", args.each_person, "--topmost", args.topmost, "it is about each path")
     goes_with("--null", args.format == "null", "--below, one --can and --user, --group or --anyone-else", args.can)
+    expect_own_means(args)
+    not_with("--through-programs", args.through_programs, "--below", args.below, "chains are told for one path")
     output = output_of("who", args)
     host = host_of(args)
     if args.if_gone is not None:
@@ -131,12 +134,12 @@ def run(args: argparse.Namespace) -> int:
         else:
             from fiat.render.who import WhoView
 
-            answer = who(asked, route, matcher, own_means=args.by_own_means)
+            answer = who(asked, route, matcher, own_means=args.by_own_means, through_programs=args.through_programs)
             nobody &= answer.nobody
             if answer.acting is not None:
-                from fiat.app.elevation import caveats_of_who
+                from fiat.app.elevation import caveats_of_acting
 
-                output.caveat(caveats_of_who(host, answer))
+                output.caveat(caveats_of_acting(host, answer.acting))
             output.add(WhoView(answer, everyone=args.all, because=args.because))
         output.caveat(unevaluated.of_route(route))
     if output.answered:

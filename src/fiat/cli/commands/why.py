@@ -17,6 +17,7 @@ from fiat.app.status import ExitStatus
 from fiat.app.why import why_each
 from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, say_groups
 from fiat.cli.options.elevation import add_elevation, matcher_of
+from fiat.cli.options.ownmeans import add_own_means, expect_own_means
 from fiat.cli.options.paths import add_paths
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
@@ -46,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--folders", metavar="LIST", help="with run: where to look, as PATH has it, not what login gives"
     )
     add_elevation(parser, "where they have it not, whether they have it by acting as another")
-    parser.add_argument("--by-own-means", action="store_true", help="and whether they can bring it about, step by step")
+    add_own_means(parser)
     add_common(parser)
 
 
@@ -54,6 +55,7 @@ def run(args: argparse.Namespace) -> int:
     """Give the verdict for each right and path, step by step; the exit status."""
     goes_with("--folders", args.folders is not None, "run", args.right == "run")
     not_with("--elevated", args.elevated, "run", args.right == "run", "a name is looked for as whoever asks")
+    expect_own_means(args)
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
     host = host_of(args)
@@ -65,7 +67,15 @@ def run(args: argparse.Namespace) -> int:
             if not rights:
                 _run_by_name(host, path, args, output)
                 continue
-            found = why_each(host, args.who, rights, path, matcher, own_means=args.by_own_means)
+            found = why_each(
+                host,
+                args.who,
+                rights,
+                path,
+                matcher,
+                own_means=args.by_own_means,
+                through_programs=args.through_programs,
+            )
         except PathError as error:
             output.problem(error)
             continue
@@ -76,7 +86,7 @@ def run(args: argparse.Namespace) -> int:
 
                 ways = [*([one.acting] if one.acting else []), *one.perhaps]
                 output.caveat(caveats_of(host, matcher.elevations, [grant for way in ways for grant in way.grants]))
-            output.status = output.status if one.verdict.allowed or one.means else ExitStatus.NO
+            output.status = output.status if one.verdict.allowed or one.means or one.chain else ExitStatus.NO
             output.settled &= not one.open
         if len(found) == 1:
             output.add(WhyView(found[0], same_host(args), every=args.all))

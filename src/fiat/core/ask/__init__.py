@@ -15,6 +15,7 @@ __all__ = (
     "ownmeans",
     "pathsbehind",
     "remarks",
+    "throughprograms",
     "treecaveats",
     "treeeffects",
     "treemeans",

@@ -31,12 +31,14 @@ OF_A_NAME = (READ, WRITE, APPEND, EXECUTE, LIST, TRAVERSE, CHANGE_MODE)
 
 
 class OwnStep(NamedTuple):
-    """One call: ``call`` is its name, ``letters`` what chmod gives the owner, ``target`` the new name of rename."""
+    """One call: ``call`` is its name, ``letters`` what chmod gives ``whom`` (u, the owner; a, all), ``target`` the new
+    name of rename."""
 
     call: str
     path: str
     letters: str = ""
     target: str = ""
+    whom: str = "u"
 
 
 class OwnMeans(NamedTuple):
