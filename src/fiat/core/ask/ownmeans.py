@@ -17,7 +17,19 @@ from fiat.core.model.host import Settings
 from fiat.core.model.mode import permission_letters
 from fiat.core.model.posture import Kind, Object
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.model.right import APPEND, CHANGE_MODE, CREATE, EXECUTE, LIST, READ, RENAME, TRAVERSE, WRITE, Right
+from fiat.core.model.right import (
+    APPEND,
+    CHANGE_MODE,
+    CREATE,
+    DELETE,
+    EXECUTE,
+    LIST,
+    READ,
+    RENAME,
+    TRAVERSE,
+    WRITE,
+    Right,
+)
 from fiat.core.model.route import Route, Stage, lies_under
 from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
@@ -212,3 +224,40 @@ def as_opened(route: Route) -> Route:
         stages=tuple(stage._replace(object=opened(stage.object)) for stage in route.stages),
         end=None if route.end is None else opened(route.end),
     )
+
+
+class Hold(NamedTuple):
+    """By which ``object`` on the way ``people`` can bring about what is at its end, having opened what is theirs.
+
+    They ``own`` it, ``write`` to it or ``add`` names in it; or they ``replace`` it, or ``make`` it in it where nothing
+    is there.
+    """
+
+    object: Object
+    people: int
+    how: str
+
+
+def holds(access: Access, route: Route) -> list[Hold]:
+    """Every hold that there is on what is at the end of ``route``, in the order in which they are walked."""
+    opened = as_opened(route)
+    universe = access.universe
+    found: list[Hold] = []
+    walked = [(stage.object, as_it_is.object) for stage, as_it_is in zip(opened.stages, route.stages, strict=True)]
+    if opened.end is not None and route.end is not None:
+        walked.append((opened.end, route.end))
+    for number, (one, as_it_is) in enumerate(walked):
+        here = opened._replace(stages=opened.stages[:number], end=one)
+        if one.posture.kind is not Kind.SYMLINK:
+            owners = universe.with_uid(one.posture.uid) & access.allowed(here, CHANGE_MODE)
+            found.append(Hold(as_it_is, owners, "own"))
+        if one.path != "/":
+            taking = access.allowed(here, RENAME) | access.allowed(here, DELETE)
+            found.append(Hold(as_it_is, taking, "replace"))
+    if opened.end is None:
+        if opened.missing_in is not None and route.missing_in is not None:
+            found.append(Hold(route.missing_in, access.allowed(opened, CREATE), "make"))
+    elif route.end is not None:
+        how = ("add", CREATE) if opened.end.posture.directory else ("write", WRITE)
+        found.append(Hold(route.end, access.allowed(opened, how[1]), how[0]))
+    return [one for one in found if one.people]

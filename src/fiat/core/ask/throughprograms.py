@@ -8,10 +8,10 @@ run; then who into what those run.
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from fiat.core.ask.ownmeans import OF_A_NAME, as_opened
+from fiat.core.ask.ownmeans import OF_A_NAME, as_opened, holds
 from fiat.core.model.host import Host
 from fiat.core.model.principals import Universe, places
-from fiat.core.model.right import CREATE, RENAME, WRITE, Right
+from fiat.core.model.right import CREATE, WRITE, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.tree.walk import walk
@@ -39,15 +39,10 @@ class Hop(NamedTuple):
 
 def able(access: Access, route: Route, right: Right) -> int:
     """Everybody who has ``right`` at the end of ``route``, or can bring that about by their own means."""
-    opened = as_opened(route)
-    found = access.allowed(opened, right)
-    if right not in OF_A_NAME and right is not CREATE:
-        return found
-    for number, end in enumerate((*(stage.object for stage in opened.stages), opened.end)):
-        if end is not None and end.path != "/":
-            found |= access.allowed(opened._replace(stages=opened.stages[:number], end=end), RENAME)
-    if opened.end is None and opened.missing_in is not None:
-        found |= access.allowed(opened, CREATE)
+    found = access.allowed(as_opened(route), right)
+    if right in OF_A_NAME or right is CREATE:
+        for hold in holds(access, route):
+            found |= hold.people if hold.how in ("replace", "make") else 0
     return found
 
 

@@ -83,7 +83,6 @@ class AuditedTree:
         self.evidence = evidence
         self.rights = tuple(rights)
         self._allowed: dict[tuple[str, Right], int] = {}
-        self._taken: dict[str, int] = {}
         self._routes: dict[str, Route] = {}
         self.remarks: dict[str, list[tuple[list[int], str]]] = {}
         postures = [found.posture for found in route.objects]
@@ -190,18 +189,6 @@ class AuditedTree:
             route = route_for(self.host, path, right)
             applies = route.end is not None and right.applies(route.end.posture.kind)
             found = self._allowed[path, right] = self.access.allowed(route, right) if applies else 0
-        return found
-
-    def taken(self, path: str) -> int:
-        """Who may take the name ``path`` away, by removing or by renaming what has it."""
-        found = self._taken.get(path)
-        if found is None:
-            route = walk(self.host, path, follow=False, interpreters=0)
-            rights = [right for right in rights_.ALL if right.by_name_alone and route.end is not None]
-            found = self._taken[path] = 0
-            for right in rights:
-                found |= self.access.allowed(route, right)
-            self._taken[path] = found
         return found
 
     def walk(self, path: str) -> Route:

@@ -1,14 +1,11 @@
-"""Who could replace something in one step, or write to it: by its name, or by a directory on its route.
-
-unlink(2) and rename(2), and inode(7) on the sticky bit: whoever may remove or
-rename a name, there or anywhere on the way, can put something else in its
-place; and whoever owns a directory on the way can give themselves that right.
-"""
+"""Who could replace something, or write to it, by their own means (:mod:`fiat.core.ask.ownmeans`): by which object on
+its route, and what takes that away."""
 
 import posixpath
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from fiat.core.ask.ownmeans import holds
 from fiat.core.audit.auditedtree import AuditedTree, Mend
 from fiat.core.model import right as rights
 from fiat.core.model.accesslist import Tag
@@ -89,50 +86,43 @@ def _of_missing(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Fo
 
 
 def _along(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
-    """Each directory that is traversed, each symlink that is followed, and the end."""
+    """Each directory that is traversed, each symlink that is followed, and the end: by what others hold it."""
     if route.end is None:
         return
-    others = audited.others & ~trusted
-    for one in route.directories:
-        owners = _owners(audited, one) & others
-        if owners:
-            yield Foothold(one, owners, "own")
-        taken = audited.taken(one.path) & others
-        if taken:
-            yield from _by_parent(audited, audited.walk(one.path).parent, taken)
-    yield from _by_links(audited, route, trusted)
-    yield from _by_parent(audited, route.parent, audited.taken(route.end.path) & others)
-    owners = _owners(audited, route.end) & others
-    if owners:
-        yield Foothold(route.end, owners, "own")
-    directory = route.end.posture.directory
-    writers = audited.allowed(route.end.path, rights.CREATE if directory else rights.WRITE) & others & ~owners
-    if writers:
-        yield Foothold(route.end, writers, "add" if directory else "write to")
+    universe, others = audited.universe, audited.others & ~trusted
+    owners = 0
+    for hold in holds(audited.access, route):
+        people = hold.people & others
+        if hold.how == "own" and people:
+            yield Foothold(hold.object, people, "own")
+            owners = people if hold.object is route.end else 0
+        elif hold.how == "replace":
+            yield from _by_holder(audited, hold.object, people)
+        elif hold.how in _TO_THE_END and people & ~(owners & universe.with_uid(hold.object.posture.uid)):
+            yield Foothold(hold.object, people & ~owners, _TO_THE_END[hold.how])
+
+
+_TO_THE_END = {"add": "add", "write": "write to"}
 
 
 def _by_links(audited: AuditedTree, route: Route, trusted: int) -> Iterator[Foothold]:
     """Who could put another symlink in the place of one that is followed."""
-    for link in route.links:
-        people = audited.taken(link.path) & audited.others & ~trusted
-        parent = audited.walk(posixpath.dirname(link.path)).end
-        if parent is not None and parent.posture.mode & STICKY:
-            owners = people & audited.universe.with_uid(link.posture.uid)
-            if owners:
-                yield Foothold(link, owners, "own")
-            people &= ~owners
-        yield from _by_parent(audited, parent, people)
+    links = {link.path for link in route.links}
+    for hold in holds(audited.access, route):
+        if hold.how == "replace" and hold.object.path in links:
+            yield from _by_holder(audited, hold.object, hold.people & audited.others & ~trusted)
 
 
-def _owners(audited: AuditedTree, found: Object) -> int:
-    """Its owner, where they get there and may change it."""
-    return audited.universe.with_uid(found.posture.uid) & audited.allowed(found.path, rights.CHANGE_MODE)
-
-
-def _by_parent(audited: AuditedTree, parent: Object | None, people: int) -> Iterator[Foothold]:
-    """Those who can take a name away write in the directory that holds it, or own it."""
+def _by_holder(audited: AuditedTree, named: Object, people: int) -> Iterator[Foothold]:
+    """Those who can take a name away write in the directory that holds it, or own it; in a sticky one what it names."""
+    parent = audited.walk(posixpath.dirname(named.path)).end
     if parent is None:
         return
+    if parent.posture.mode & STICKY and named.posture.kind is Kind.SYMLINK:
+        owners = people & audited.universe.with_uid(named.posture.uid)
+        if owners:
+            yield Foothold(named, owners, "own")
+        people &= ~owners
     people &= ~audited.universe.with_uid(parent.posture.uid)  # that is said of the directory
     if people:
         yield Foothold(parent, people, "replace")
