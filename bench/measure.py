@@ -19,7 +19,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from tree import make_accounts
 
@@ -86,6 +86,9 @@ LINES = (
 CHANGES = {"set": (3.0, 8.0), "undo": (3.0, 10.0)}
 """The ratios of changes, and those in a small run."""
 
+DIRECTORY = (2.0, 30.0)
+"""``who PATH`` where a directory server has 20,000 accounts, against 1,000 local ones."""
+
 STARTS = {
     "fiat --version": (("--version",), 2.0, 3.0),
     "fiat show": (("show", "/etc/passwd"), 3.5, 4.5),
@@ -124,10 +127,10 @@ class Measured(NamedTuple):
         return f"  {self.name:<28} {seconds}  {self.ratio:6.2f}  {self.limit:6.2f}  {spread}"
 
 
-def timed(command: Sequence[str]) -> float:
+def timed(command: Sequence[str], **options: Any) -> float:
     """The seconds a command takes, from start to end, while what it prints is read."""
     begun = time.perf_counter()
-    with subprocess.Popen(command, stdout=subprocess.PIPE) as process:
+    with subprocess.Popen(command, stdout=subprocess.PIPE, **options) as process:
         assert process.stdout is not None
         while process.stdout.read(1 << 20):
             pass
@@ -176,6 +179,8 @@ class Bench:
             shutil.rmtree(top)
         if any(map(self._asked, CHANGES)):
             yield from self._changes(20_000 if small else 100_000)
+        if self._asked("who, a directory"):
+            yield from self._directory()
         for name, (command_line, wanted, busy) in STARTS.items():
             if self._asked(name):
                 limit = busy if small else wanted
@@ -226,6 +231,30 @@ class Bench:
             if self._asked(name):
                 limit = CHANGES[name][1 if self.args.small else 0]
                 yield against(name, lambda: self._floor("change", other), doing, self.args.runs, limit)
+
+    def _directory(self) -> Iterator[Measured]:
+        """Accounts from a real directory server, where there is one: the one that the tests start."""
+        sys.path.insert(0, str(HERE.parent / "tests"))
+        from fiat.core.model.accounts import User
+        from support.directory import AT_HAND, Entry, machine
+
+        if not AT_HAND:
+            print("\n  no directory server here", flush=True)
+            return
+        print("\na directory server: 20,000 users, 5,000 groups, one of 15,000", flush=True)
+        people = [User(f"hand{number}", 100_000 + number, 200_000 + number % 5_000) for number in range(20_000)]
+        groups = [Entry("crew0", 200_000, [user.name for user in people[:15_000]])]
+        groups += [
+            Entry(f"crew{one}", 200_000 + one, [user.name for user in people[one::4_000]]) for one in range(1, 5_000)
+        ]
+        local = [FIAT, "who", "/etc/passwd", "--accounts", str(self.folder / "accounts-1000")]
+        with machine(people, groups) as there:
+            options = {"env": {**os.environ, **there.environment}, "preexec_fn": there.enter}
+            limit = DIRECTORY[1 if self.args.small else 0]
+            asked = [FIAT, "who", "/etc/passwd"]
+            yield against(
+                "who, a directory", lambda: timed(local), lambda: timed(asked, **options), self.args.runs, limit
+            )
 
 
 _PEAK = """
