@@ -42,6 +42,8 @@ EXAMPLES = (
         "what one can read and another cannot",
         "fiat who /srv/skerry --below --can read --user steward --but-not apprentice",
     ),
+    ("who can do it as somebody else", "fiat who /srv/skerry/gauge/raw --can write --elevated"),
+    ("who can bring it about", "fiat who /srv/skerry/tools/reduce --by-own-means"),
     ("what an account would leave behind", "fiat who /srv/skerry --if-gone chartpress"),
     ("what a membership would change", "fiat who /srv/skerry/observatory --if-member surveyor:watch"),
 )

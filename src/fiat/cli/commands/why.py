@@ -31,6 +31,7 @@ EXAMPLES = (
         "fiat why surveyor read /srv/skerry/observatory/2026/november/barometer.csv",
     ),
     ("a group on its own", "fiat why group:press write /srv/skerry/charts/draft"),
+    ("what somebody could bring about", "fiat why keeper write /srv/skerry/tools/reduce --by-own-means"),
     ("both at once", "fiat why tidefeed rw /srv/skerry/gauge/raw/0412.csv"),
     ("what is found by a name", "fiat why surveyor run reduce --folders /srv/skerry/tools:/usr/bin"),
     ("somebody without any account here", "fiat why anyone-else delete /srv/skerry/dropbox/from-surveyor.txt"),
