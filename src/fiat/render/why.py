@@ -125,6 +125,9 @@ class WhyView(PlainResult):
             yield Prose([begin, f" {name} may not {phrase} {path}  {reason}"], hanging="  ")
         for line in found.explained:
             yield Prose(self._with_paths(line), 1)
+        if found.means or found.chain is not None:
+            how = "by their own means" if found.means else "through programs that others run"
+            yield Prose(f"{name} can bring it about {how}: see below.", 1, hanging="  ")
         if found.perhaps:
             from fiat.render.acting import step_words
 
