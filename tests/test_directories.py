@@ -279,3 +279,27 @@ def test_the_program_to_look_around_starts() -> None:
         check=True,
     )
     assert done.stdout == "surveyor\n"
+
+
+@pytest.mark.parametrize("enumerates", [True, False])
+def test_who_is_not_known_is_not_gone(folder: str, enumerates: bool) -> None:
+    """A snapshot and this host, where the server lists, answers alone, or is gone: nobody is gone, or new."""
+    more = () if enumerates else ("nss_disable_enumeration yes",)
+    top = f"{folder}/top"
+    os.mkdir(top, 0o755)
+    for number, (uid, gid) in enumerate(((20003, 30001), (7103, 30100))):
+        os.chown(make(f"{top}/file{number}", 0o640), uid, gid)
+    switch = "passwd: files ldap\ngroup: files ldap\n"
+    with machine(PEOPLE, GROUPS, LOCAL, switch, *more) as there:
+        kept = f"{folder}/kept"
+        assert fiat("save", top, "-o", kept, **there.options()).returncode == 0
+
+        def differs() -> Any:
+            told = json.loads(fiat("compare", kept, "live", "--json", **there.options()).stdout)
+            return told["accounts"], told["gains"], told["losses"]
+
+        assert differs() == ([], [], [])
+        there.stop_daemon()
+        assert differs() == ([], [], [])
+        there.start_daemon(None, *(() if more else ("nss_disable_enumeration yes",)))
+        assert differs() == ([], [], [])

@@ -149,6 +149,8 @@ def group_account(
             trees.append(group_in_tree(host, group, route, survey))
     same = [one for one in accounts.groups if one.gid == gid]
     unknown = {who: None for one in same for who in one.members if accounts.user_named(who) is None}
+    if not accounts.tells_all:
+        unknown = {}  # they may have an account
     return GroupAccount(
         group,
         tuple(one.name for one in same if one.name != group.name),
@@ -185,6 +187,8 @@ def _where_listed(accounts: Accounts, account: User, gid: int, *, held: bool) ->
 def _odd_of_user(accounts: Accounts, account: User, gids: frozenset[int]) -> Iterable[OddProcess]:
     from fiat.host.live.running import processes
 
+    if accounts.unsure(account):
+        return
     # of several accounts with one number a process may be any
     known = [frozenset(accounts.gids_of(one)) for one in accounts.users_numbered(account.uid)]
     odd = [one for one in processes() if one.uid == account.uid and one.gids not in known]
@@ -202,7 +206,8 @@ def _odd_of_group(accounts: Accounts, gid: int) -> Iterable[OddProcess]:
     together: dict[tuple[int, str], list[int]] = {}
     for one in processes():
         users = accounts.users_numbered(one.uid)
-        if gid in one.gids and not any(gid in accounts.gids_of(user) for user in users) and one.uid:
+        is_in = any(gid in accounts.gids_of(user) or accounts.unsure(user) for user in users)
+        if gid in one.gids and not is_in and one.uid:
             together.setdefault((one.uid, one.program), []).append(one.pid)
     for (uid, program), pids in together.items():
         user = accounts.user_numbered(uid)

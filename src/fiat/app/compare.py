@@ -1,5 +1,6 @@
 """Comparing: two snapshots, one and this host as it is, or a folder of snapshots at some time."""
 
+import copy
 import errno
 import os
 from collections.abc import Sequence
@@ -12,6 +13,7 @@ from fiat.app.times import parse_time
 from fiat.app.trust import FREE, Trust
 from fiat.core.ask.treeeffects import View
 from fiat.core.errors import Interrupted, PathError, SnapshotError
+from fiat.core.model.accounts import Accounts, SupplementedAccounts
 from fiat.core.model.host import Host, Progress, no_progress
 from fiat.core.model.route import lies_under
 from fiat.core.state.comparison import Comparison, NameComparison, compare, compare_by_name
@@ -21,6 +23,7 @@ from fiat.core.tree.walk import Extent, absolute
 from fiat.core.words.selection import Selection
 from fiat.demo import sample
 from fiat.host.image.host import ImageHost
+from fiat.host.live.host import LiveHost
 from fiat.host.snapshot import folder
 from fiat.host.snapshot.host import SnapshotHost
 
@@ -116,11 +119,30 @@ def compared(
 
     Raises :class:`SnapshotError` where the two have nothing in common.
     """
+    before, after = _told_alike(before, after), _told_alike(after, before)
     trees = comparable(before, after, paths, problem=problem, progress=progress)
     if not trees:
         return None
     taking = None if selection.everything else selection.on(after.host.accounts)
     return compare(before.host, after.host, trees, taking)
+
+
+def _told_alike(state: ComparedState, other: ComparedState) -> ComparedState:
+    """A state with the accounts that the other one has, where not every source of its own told: who is not known is
+    not gone."""
+    accounts = state.host.accounts
+    accounts.gids_of_each(accounts.all_users())
+    if all(one.kind == "by-lists" for one in accounts.unknown):
+        return state
+    return state._replace(host=_with_accounts(state.host, SupplementedAccounts(accounts, other.host.accounts)))
+
+
+def _with_accounts(host: Host, accounts: Accounts) -> Host:
+    if not isinstance(host, ImageHost):
+        return LiveHost(accounts)
+    found = copy.copy(host)
+    found.accounts = accounts
+    return found
 
 
 def are_trees(one: str, other: str) -> bool:

@@ -42,6 +42,10 @@ def of_host(settings: Settings) -> list[Finding]:
 def of_accounts(accounts: Accounts) -> list[Finding]:
     """What the sources of accounts did not tell."""
     found = []
+    unlisted: dict[str, list[str]] = {}
+    for one in accounts.unknown:
+        if one.kind == "unlisted":
+            unlisted.setdefault(one.source, []).append(one.what.removeprefix("all of its "))
     for one in accounts.unknown:
         if one.kind == "failed":
             text = f"the source {visible(one.source)} of accounts {one.why}; not known: {one.what}"
@@ -52,8 +56,8 @@ def of_accounts(accounts: Accounts) -> list[Finding]:
                 f"memberships are those that the groups of the source {visible(one.source)} of accounts list: {one.why}"
             )
             found.append(Finding("memberships-by-lists", "plain", text))
-        else:
-            text = f"the source {visible(one.source)} of accounts {one.why}"
+        elif one.source in unlisted:
+            text = f"the source {visible(one.source)} of accounts lists no {' and no '.join(unlisted.pop(one.source))}"
             more = "those that only it knows are here where a path, or a group that counts on it, leads to them"
             found.append(Finding("accounts-not-listed", "plain", f"{text}: {more}"))
     return found

@@ -353,3 +353,45 @@ class SupposedAccounts(Accounts):
     def unsure(self, user: User) -> bool:
         """Whether ``user`` may be in more groups, with the accounts beneath."""
         return self._base.unsure(user)
+
+
+class SupplementedAccounts(Accounts):
+    """Accounts that not every source told of, with what was known before or after that: unknown is not gone.
+
+    What is not listed is asked for; what cannot be asked for, or did not answer, is taken as it was known.
+    """
+
+    def __init__(self, base: Accounts, known: Accounts) -> None:
+        self._base = base
+        self._known = known
+        users = {user.name: user for user in reversed(base.all_users())}
+        groups = {group.name: group for group in reversed(base.groups)}
+        lists_less = any(one.kind == "unlisted" for one in base.unknown)
+        unknown = not base.tells_all or (lists_less and isinstance(base, HeldAccounts))
+        for user in known.all_users():
+            found = base.user_named(user.name) or (user if unknown else None)
+            if found is not None:
+                users.setdefault(user.name, found)
+        for group in known.groups:
+            named = base.group_named(group.name) or (group if unknown else None)
+            if named is not None:
+                groups.setdefault(group.name, named)
+        super().__init__(users.values(), groups.values(), base.source, base.first_person)
+
+    def gids_of(self, user: User) -> tuple[int, ...]:
+        """Every group number of ``user`` that either knows, where not all of them were told."""
+        told = self._base.user_named(user.name) == user
+        own = self._base.gids_of(user) if told else ()
+        if told and not self._base.unsure(user):
+            return own
+        before = self._known.user_named(user.name)
+        return tuple(dict.fromkeys((*own, *(() if before is None else self._known.gids_of(before)))))
+
+    @property
+    def unknown(self) -> tuple[Unknown, ...]:
+        """What was not told."""
+        return self._base.unknown
+
+    def unsure(self, user: User) -> bool:
+        """Whether the groups of ``user`` were not all told."""
+        return self._base.unsure(user)

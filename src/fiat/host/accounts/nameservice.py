@@ -143,7 +143,7 @@ class NameService(Accounts):
         not to list, and some say then that they cannot be had."""
         if listing.late:
             return False
-        (one,) = self._ask([(source, "user_numbered", (_NOBODYS,))])
+        (one,) = self._asker.ask([(source, "user_numbered", (_NOBODYS,))])  # anew: it may have gone meanwhile
         return one.status is not None and one.status >= 0
 
     def _all(self, sources: Sequence[Source], what: str, named: str) -> tuple[Any, ...]:
@@ -213,6 +213,9 @@ class NameService(Accounts):
             if found is not None:
                 return Status.SUCCESS, found
         (answer,) = self._ask([(source.name, what, (key,))])
+        failed = answer.status is not None and answer.status < 0
+        if failed and isinstance(key, str) and self._answers(source.name, answer):
+            return Status.NOTFOUND, None  # it is there, and takes that for no name
         self._failed(source.name, answer, f"a {kind[:-1]} {_HOW[what.endswith('numbered')]}", visible(str(key)))
         if answer.status is None:
             return None, None
