@@ -143,7 +143,16 @@ def _prepare_streams() -> None:
 def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.status import ExitStatus
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
-    from fiat.core.errors import AccountNotKnown, FiatError, HistoryError, HostError, OtherNow, UntrustedFile, WorkError
+    from fiat.core.errors import (
+        AccountNotKnown,
+        ElevationUnread,
+        FiatError,
+        HistoryError,
+        HostError,
+        OtherNow,
+        UntrustedFile,
+        WorkError,
+    )
     from fiat.render.terminal import say
 
     if arguments[:1] == ["help"]:  # as many people ask
@@ -158,7 +167,7 @@ def _run(arguments: list[str], *, starting: bool) -> int:
         say(f"fiat {word}: {error}")
         if isinstance(error, UntrustedFile):
             return ExitStatus.GUARDED
-        failed = isinstance(error, WorkError | HistoryError | HostError | AccountNotKnown)
+        failed = isinstance(error, WorkError | HistoryError | HostError | AccountNotKnown | ElevationUnread)
         # something was put in the place of what is meant while Fiat looked at it: no word was wrong
         failed |= isinstance(error, OtherNow)
         return ExitStatus.IN_PART if failed else ExitStatus.WRONG_COMMAND_LINE

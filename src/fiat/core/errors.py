@@ -12,6 +12,7 @@
     ├── ArrangementError      arrangements in a file that cannot be used; names the table and the key
     ├── ExpectationError      expectations in a file that cannot be used; names the line and the key
     ├── ElevationError        rules of elevation that cannot be used; names the place in them
+    │   └── ElevationUnread   those of this host could not be read
     ├── HostError             this machine lacks what is needed to look at it
     ├── SnapshotError         a snapshot or accounts file that cannot be used
     ├── UntrustedFile         a file that says what is to be done, and that somebody else can write to
@@ -63,6 +64,10 @@ class ExpectationError(FiatError):
 
 class ElevationError(FiatError):
     """Rules by which users may act as others that cannot be read as such."""
+
+
+class ElevationUnread(ElevationError):
+    """The rules of this host could not be read: no word was wrong."""
 
 
 class UnknownAccount(FiatError):

@@ -9,7 +9,7 @@ import struct
 import subprocess
 from collections.abc import Iterator
 
-from fiat.core.errors import ElevationError, FiatError
+from fiat.core.errors import ElevationUnread, FiatError
 from fiat.core.model.elevation import Elevations
 from fiat.core.text import visible
 from fiat.core.words.elevations import LARGEST_FILE, parse_elevations
@@ -25,7 +25,7 @@ _PATIENCE = 20
 def rules_of_this_host() -> Elevations:
     """The rules in /etc/sudoers and what it includes.
 
-    Raises :class:`ElevationError` where there are rules, and they cannot be read. The exporter is run only where root
+    Raises :class:`ElevationUnread` where there are rules, and they cannot be read. The exporter is run only where root
     owns it, and nobody else can have written it.
     """
     from fiat.host.trust import FileRoute
@@ -34,11 +34,11 @@ def rules_of_this_host() -> Elevations:
         return Elevations((), source=f"{RULES}, which is not there", host=os.uname().nodename, addresses=())
     exporter = next((path for path in _EXPORTERS if os.path.exists(path)), None)
     if exporter is None:
-        raise ElevationError(f"{RULES} is not read: its exporter, cvtsudoers, is not installed; --elevation FILE is")
+        raise ElevationUnread(f"{RULES} is not read: its exporter, cvtsudoers, is not installed; --elevation FILE is")
     try:
         real = FileRoute("the exporter", exporter).file()
         if os.stat(real).st_uid != 0:
-            raise ElevationError(f"{exporter} is not run: it does not belong to root")
+            raise ElevationUnread(f"{exporter} is not run: it does not belong to root")
         done = subprocess.run(
             [real, "-f", "json", RULES],
             env={"LC_ALL": "C.UTF-8", "PATH": "/usr/sbin:/usr/bin:/sbin:/bin"},
@@ -49,12 +49,12 @@ def rules_of_this_host() -> Elevations:
     except FiatError:
         raise
     except (OSError, subprocess.TimeoutExpired) as error:
-        raise ElevationError(f"{RULES} cannot be exported: {error}") from error
+        raise ElevationUnread(f"{RULES} cannot be exported: {error}") from error
     if done.returncode or not done.stdout:
         why = visible(done.stderr.decode("utf-8", "replace").strip().partition("\n")[0])
-        raise ElevationError(f"{RULES} cannot be exported: {why or 'the exporter failed'}")
+        raise ElevationUnread(f"{RULES} cannot be exported: {why or 'the exporter failed'}")
     if len(done.stdout) > LARGEST_FILE:
-        raise ElevationError(f"{RULES} has more rules than can be read")
+        raise ElevationUnread(f"{RULES} has more rules than can be read")
     found = parse_elevations(done.stdout.decode("utf-8", "surrogateescape"), RULES)
     others = [one.name for one in sources_of(text_of("/etc/nsswitch.conf"), "sudoers") if one.name != "files"]
     unread = tuple(f"rules of the source {visible(name)} in nsswitch.conf" for name in others)

@@ -47,9 +47,10 @@ def difference(process: Principal, accounts: Accounts) -> ProcessDifference:
     expected = min(logins, key=lambda gids: len(gids ^ process.gids), default=frozenset[int]())
     held = process.capabilities & _ABOUT_FILES
     normal = _ABOUT_FILES if process.uid == 0 else 0
+    all_told = not any(accounts.unsure(account) for account in known)
     return ProcessDifference(
         tuple(sorted(expected - process.gids)),
-        tuple(sorted(process.gids - expected)),
+        tuple(sorted(process.gids - expected)) if all_told else (),
         held & ~normal,
         normal & ~held,
     )
