@@ -233,6 +233,9 @@ def test_a_hostile_directory_changes_nothing(folder: str) -> None:
         assert "hand1" not in found
         assert "hand2" not in found
         assert set(found) - {None} <= {*names}
+        caveats = json.loads(fiat("who", secret, "--json", **there.options()).stdout)["caveats"]
+        (left_out,) = [one["text"] for one in caveats if one["code"] == "accounts-left-out"]
+        assert "hand2" in left_out
 
 
 def test_a_large_directory(folder: str) -> None:

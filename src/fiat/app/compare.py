@@ -132,7 +132,7 @@ def _told_alike(state: ComparedState, other: ComparedState) -> ComparedState:
     not gone."""
     accounts = state.host.accounts
     accounts.gids_of_each(accounts.all_users())
-    if all(one.kind == "by-lists" for one in accounts.unknown):
+    if not any(one.kind in ("failed", "unlisted") for one in accounts.unknown):
         return state
     return state._replace(host=_with_accounts(state.host, SupplementedAccounts(accounts, other.host.accounts)))
 

@@ -51,6 +51,9 @@ def of_accounts(accounts: Accounts) -> list[Finding]:
             text = f"the source {visible(one.source)} of accounts {one.why}; not known: {one.what}"
             more = "who is known only to it is missing here, and ? is what a group not known would decide"
             found.append(Finding("accounts-unknown", "odd", f"{text}. {more.capitalize()}"))
+        elif one.kind == "left-out":
+            text = f"the source {visible(one.source)} of accounts has {one.what}: {one.why}"
+            found.append(Finding("accounts-left-out", "odd", text))
         elif one.kind == "by-lists":
             text = (
                 f"memberships are those that the groups of the source {visible(one.source)} of accounts list: {one.why}"

@@ -34,8 +34,9 @@ class Group(NamedTuple):
 class Unknown(NamedTuple):
     """Something about accounts that a source of them did not tell: ``what`` that is, and ``why``, in words.
 
-    ``kind`` is ``failed`` where it did not answer, ``unlisted`` where it knows more than it lists, and ``by-lists``
-    where it was taken at the word of its lists, for to ask for each user takes too long.
+    ``kind`` is ``failed`` where it did not answer, ``unlisted`` where it knows more than it lists, ``by-lists``
+    where it was taken at the word of its lists, for to ask for each user takes too long, and ``left-out`` for entries
+    with numbers that nobody can have.
     """
 
     source: str
@@ -127,7 +128,7 @@ class Accounts:
 
     def has_no_members(self, gid: int) -> bool:
         """Whether it is known that nobody is in a group: a source that does not list its users may have some."""
-        return not self.member_count(gid) and not any(one.kind != "by-lists" for one in self.unknown)
+        return not self.member_count(gid) and not any(one.kind in ("failed", "unlisted") for one in self.unknown)
 
     def unsure(self, user: User) -> bool:
         """Whether ``user`` may be in more groups than :meth:`gids_of` has: not all that could know them told."""

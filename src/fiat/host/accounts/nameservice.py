@@ -63,6 +63,7 @@ class NameService(Accounts):
         self._untold: dict[tuple[str, str], dict[str, None]] = {}
         self._late: set[str] = set()
         self._not_listing: dict[tuple[str, str], None] = {}
+        self._odd: dict[tuple[str, str], str] = {}
         self._by_lists: dict[str, tuple[int, int]] = {}
         self._in_lists: dict[tuple[str, str], dict[str, dict[Any, Any]]] = {}
         self._gids: dict[User, tuple[int, ...]] = {}
@@ -129,7 +130,11 @@ class NameService(Accounts):
             return Status.NOTFOUND, self._file_users if what == "users" else self._file_groups
         (answer,) = self._ask([(source.name, what, ())])
         made: Callable[..., Any] = User if what == "users" else Group
-        found = tuple(one for row in answer.value or () if _can_be(one := made(*row)))
+        listed = [made(*row) for row in answer.value or ()]
+        found = tuple(one for one in listed if _can_be(one))
+        if len(found) < len(listed):
+            odd = [visible(one.name) for one in listed if not _can_be(one)]
+            self._odd[source.name, what] = several(odd, what, 4)
         if answer.status is None:
             return Status.UNAVAIL, found
         if not found and source.name != "systemd" and (answer.status >= 0 or self._answers(source.name, answer)):
@@ -396,6 +401,9 @@ class NameService(Accounts):
             found.append(Unknown(source, joined(whats), why))
         for source, what in self._not_listing:
             found.append(Unknown(source, f"all of its {what}", f"lists no {what}", "unlisted"))
+        for (source, what), odd in self._odd.items():
+            why = "no process can have it (-1), so they are left out"
+            found.append(Unknown(source, f"{what} with a number that is none ({odd})", why, "left-out"))
         for source, (asked, of) in self._by_lists.items():
             why = f"{asked:,} of {of:,} users were asked for one by one, and its groups list the same of them"
             found.append(Unknown(source, "each user's groups", why, "by-lists"))
