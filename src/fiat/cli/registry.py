@@ -193,5 +193,6 @@ def overview() -> str:
     for group, title in GROUPS.items():
         lines.append(f"{title}:")
         lines += [f"  {one.name:<9}{one.summary}" for one in COMMANDS.values() if one.group == group]
-    lines += ["options of many commands:", *(f"  {name:<14}{about}" for name, about in COMMON.items())]
+    wide = max(map(len, COMMON)) + 2
+    lines += ["options of many commands:", *(f"  {name:<{wide}}{about}" for name, about in COMMON.items())]
     return "\n".join(lines) + "\n"

@@ -88,12 +88,12 @@ def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
 
 COMMON = {
     "--format": "text, json, jsonl or csv; --json is -f json",
-    "--quiet": "print what is wrong and nothing else; the exit status says it",
-    "--no-pager": "do not show long answers through what FIAT_PAGER or PAGER names",
+    "--quiet": "print just what is wrong; the exit status says it",
+    "--no-pager": "do not show long answers through FIAT_PAGER or PAGER",
     "--null": "print just the paths, ended by NUL; those read end so, too",
-    "--paths-from": "more paths, in a file or - for stdin: ended by NUL, or lines",
-    "--trust-file": "follow a file that says what to do, though others could write it",
-    "--accounts": "take users and groups from DIR/passwd, DIR/group (or FIAT_ACCOUNTS)",
+    "--paths-from": "more paths, in a file or - (stdin), ended by NUL, or lines",
+    "--trust-file": "follow a file of orders, though others could write it",
+    "--accounts": "users, groups from DIR/passwd, DIR/group (FIAT_ACCOUNTS)",
     "--accounts-timeout": "wait so many seconds for directories of accounts (5)",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
