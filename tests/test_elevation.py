@@ -395,3 +395,19 @@ def test_a_hundred_thousand_rules_and_a_pipe_hold_nobody_up(folder: str) -> None
     done = fiat("why", "root", "read", "/", "--elevated", "--elevation", f"{folder}/pipe")
     assert done.returncode == 2
     assert "no JSON" in done.stderr
+
+
+@real
+@pytest.mark.root
+@pytest.mark.parametrize("fault", ["reversed", "fnmatchcase"])
+def test_the_judge_finds_a_wrong_rule(scratch: Scratch, fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where the first word counts and not the last, or patterns are none, the program says something else."""
+    wrong = list if fault == "reversed" else lambda name, pattern: name == pattern
+    monkeypatch.setattr(f"fiat.core.rules.elevation.{fault}", wrong, raising=False)
+
+    def judged() -> None:
+        for seed in range(20):
+            test_rules_say_what_the_program_says(scratch, seed)
+
+    with pytest.raises(AssertionError):
+        judged()

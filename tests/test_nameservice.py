@@ -304,3 +304,22 @@ def test_many_are_taken_from_the_lists_only_where_these_say_the_same(place: str,
     assert not ours["unsure"]
     by_lists = [why for _, _, why, kind in ours["unknown"] if kind == "by-lists"]
     assert bool(by_lists) == agrees, by_lists
+
+
+@pytest.mark.parametrize(
+    "fault",
+    [
+        "import fiat.host.accounts.switch as s; s.Source.after = lambda self, status: 'continue'",
+        "import fiat.host.accounts.nameservice as n; n.NameService._file_memberships = {}",
+    ],
+)
+def test_the_judge_finds_a_wrong_rule(place: str, fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where reactions are none, or what the files list is, the C library says something else."""
+    monkeypatch.setattr(sys.modules[__name__], "OURS", f"{fault}\n{OURS}")
+
+    def judged() -> None:
+        for seed in range(20):
+            test_accounts_are_those_of_the_c_library(place, seed)
+
+    with pytest.raises(AssertionError):
+        judged()

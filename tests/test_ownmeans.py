@@ -445,3 +445,19 @@ def test_chains_through_programs_lead_there(top: str, part: int) -> None:
             build(top, things)
         clear(top)
     assert done > COUNT // 50
+
+
+@pytest.mark.parametrize("fault", ["fiat.core.rules.checks.STICKY", "fiat.core.ask.treemeans.refused_to_everyone"])
+def test_the_judge_finds_a_wrong_rule(top: str, fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where the sticky bit, or flags, hold nobody up, a sequence fails, or a tree says something else."""
+    monkeypatch.setattr(fault, 0 if fault.endswith("STICKY") else lambda posture, mount: (0, ""))
+
+    def judged() -> None:
+        for part in range(4):
+            test_each_sequence_can_be_carried_out(top, part)
+        for part in range(2):
+            test_a_tree_says_what_each_of_its_paths_says(top, part)
+
+    with pytest.raises((AssertionError, OSError)):
+        judged()
+    clear(top)
