@@ -11,9 +11,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from fiat.app.status import ExitStatus, of_several
-from fiat.core.ask.caveats import of_accounts
 from fiat.core.errors import FiatError, Interrupted, PathError
-from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
 from fiat.core.text import FEW, quoted
 from fiat.render import terminal, text
@@ -26,6 +24,7 @@ _EACH = FEW
 """So many paths that failed alike are named each."""
 
 if TYPE_CHECKING:
+    from fiat.core.model.accounts import Accounts
     from fiat.render.pager import Pager
 
 _WRONG_PATH = frozenset({errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG, errno.ELOOP})
@@ -52,7 +51,7 @@ class Output:
         changes: bool = False,
         quiet: bool = False,
         pager: "Pager | None" = None,
-        accounts: Callable[[], Iterable[Accounts]] = tuple,
+        accounts: "Callable[[], Iterable[Accounts]]" = tuple,
     ) -> None:
         self.command = command
         self.format = format
@@ -265,6 +264,10 @@ class Output:
         if status is not None:
             self.status = status
         for accounts in self._accounts():
+            if not accounts.unknown:
+                continue
+            from fiat.core.ask.caveats import of_accounts  # it takes loading, and there is hardly ever a need
+
             self.caveat(of_accounts(accounts))
             self._partly_known |= not accounts.tells_all and not self.settled
         if self.format == "json":

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
 from fiat.core.errors import NotationError
-from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.text import bounded, quoted, shortened, visible
 from fiat.core.words.who import means_group
@@ -19,6 +18,7 @@ from fiat.render.output import Output
 from fiat.render.terminal import height
 
 if TYPE_CHECKING:
+    from fiat.core.model.accounts import Accounts
     from fiat.render.pager import Pager
 
 _SELECTING = ("--only", "--name", "--owned-by", "--in-group", "--with", "--with-any", "--without")
@@ -192,7 +192,7 @@ def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) 
     if shows and args.format == "text" and not args.quiet and not args.no_pager and sys.stdout.isatty():
         pager = _pager()
 
-    def accounts() -> Iterator[Accounts]:
+    def accounts() -> "Iterator[Accounts]":
         return (host.accounts for host in getattr(args, "opened", ()))
 
     return Output(command, args.format, changes=changes, quiet=args.quiet, pager=pager, accounts=accounts)
