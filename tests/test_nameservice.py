@@ -241,6 +241,9 @@ def test_what_a_source_does_not_tell_is_no_no(place: str, folder: str, status: i
     timed = ("--accounts-timeout", "1")
     assert fiat("why", "keeper", "read", secret, *timed, **how).returncode == 3
     assert fiat("why", "keeper", "read", open_to_all, *timed, **how).returncode == 0
+    means = fiat("why", "keeper", "write", secret, "--by-own-means", "--json", *timed, **how)
+    assert means.returncode == 3
+    assert json.loads(means.stdout)["results"][0]["reachable"] is None
     gone = fiat("why", "pilot", "read", open_to_all, *timed, **how)
     assert gone.returncode == 3
     assert "not known" in gone.stderr

@@ -45,9 +45,15 @@ def _of(way: OwnMeans, kind: Kind | None) -> str:
     return _OF[way.of].format("name" if kind is None else words.KIND[kind])
 
 
-def way_blocks(ways: Sequence[OwnMeans], name: str, phrase: str, kind: Kind | None) -> Iterator[Block]:
-    """The ways of one person, each step as a command."""
+def way_blocks(
+    ways: Sequence[OwnMeans], name: str, phrase: str, kind: Kind | None, *, unsure: bool = False
+) -> Iterator[Block]:
+    """The ways of one person, each step as a command; of who is ``unsure`` not every group is known."""
     yield BLANK
+    if not ways and unsure:
+        text = f"Whether {name} can bring about by their own means that they may {phrase} it is not known"
+        yield Prose(f"{text}: with the groups that are known they cannot.", hanging="  ")
+        return
     if not ways:
         yield Prose(f"By their own means {name} cannot bring about that they may {phrase} it.", hanging="  ")
         return

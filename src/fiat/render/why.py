@@ -77,7 +77,7 @@ class WhyView(PlainResult):
             from fiat.render.ownmeans import chain_fields
 
             return {"reachable": True, "own_means": ways, "through_programs": chain_fields(chain)}
-        return {"reachable": bool(ways), "own_means": ways}
+        return {"reachable": None if not ways and self.found.who.unsure else bool(ways), "own_means": ways}
 
     def _acting_steps(self) -> list[Fields]:
         """That they act as others first."""
@@ -143,7 +143,7 @@ class WhyView(PlainResult):
             from fiat.render.ownmeans import way_blocks
 
             kind = found.route.end.posture.kind if found.route.end else None
-            yield from way_blocks(found.means, name, phrase, kind)
+            yield from way_blocks(found.means, name, phrase, kind, unsure=found.who.unsure)
         if found.chain is not None:
             from fiat.render.ownmeans import chain_blocks
 

@@ -88,7 +88,7 @@ def run(args: argparse.Namespace) -> int:
                 ways = [*([one.acting] if one.acting else []), *one.perhaps]
                 output.caveat(caveats_of(host, matcher.elevations, [grant for way in ways for grant in way.grants]))
             output.status = output.status if one.verdict.allowed or one.means or one.chain else ExitStatus.NO
-            output.settled &= not one.open
+            output.settled &= not (one.open or (one.means == () and one.who.unsure))
         if len(found) == 1:
             output.add(WhyView(found[0], same_host(args), every=args.all))
         else:
