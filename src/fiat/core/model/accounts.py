@@ -55,6 +55,15 @@ NO_LOGIN = ("nologin", "false", "true", "sync", "shutdown", "halt")
 """Shells that nobody logs in with, by the last name of their path."""
 
 
+def memberships_in(groups: Iterable[Group]) -> dict[str, dict[int, None]]:
+    """By the name of a user the numbers of those of ``groups`` that list it, in their order."""
+    found: dict[str, dict[int, None]] = {}
+    for group in groups:
+        for name in group.members:
+            found.setdefault(name, {})[group.gid] = None
+    return found
+
+
 class Accounts:
     """All the users and groups of one source, in its order.
 
@@ -102,11 +111,7 @@ class Accounts:
     @cached_property
     def _listed(self) -> dict[str, dict[int, None]]:
         """By the name of a user the numbers of the groups that list it."""
-        found: dict[str, dict[int, None]] = {}
-        for group in self.groups:
-            for name in group.members:
-                found.setdefault(name, {})[group.gid] = None
-        return found
+        return memberships_in(self.groups)
 
     @property
     def unknown(self) -> tuple[Unknown, ...]:

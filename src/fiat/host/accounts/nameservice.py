@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from fiat.core.errors import SnapshotError
-from fiat.core.model.accounts import Accounts, Group, Unknown, User
+from fiat.core.model.accounts import Accounts, Group, Unknown, User, memberships_in
 from fiat.core.text import LARGEST, joined, quoted, several, visible
 from fiat.core.words.accountfiles import first_person
 from fiat.host.accounts.asking import TIME_LIMIT, Answer, Asker
@@ -90,11 +90,7 @@ class NameService(Accounts):
 
     @cached_property
     def _file_memberships(self) -> dict[str, dict[int, None]]:
-        found: dict[str, dict[int, None]] = {}
-        for group in self._file_groups:
-            for name in group.members:
-                found.setdefault(name, {})[group.gid] = None
-        return found
+        return memberships_in(self._file_groups)
 
     @cached_property
     def _in_files(self) -> dict[str, dict[Any, Any]]:
@@ -366,11 +362,9 @@ class NameService(Accounts):
         """The status that initgroups(3) comes to by reading all groups, and the groups of each user."""
         status, groups = self._listed_by(source, "groups")
         (answer,) = self._ask([(source.name, "groups", ())])
-        found: dict[str, dict[int, None]] = {}
-        for group in groups:
-            for name in group.members:
-                found.setdefault(name, {})[group.gid] = None
-        return (Status.SUCCESS if status == Status.NOTFOUND and answer.value is not None else status), found
+        return (Status.SUCCESS if status == Status.NOTFOUND and answer.value is not None else status), memberships_in(
+            groups
+        )
 
     def unsure(self, user: User) -> bool:
         """Whether a source did not tell the groups of ``user``."""
