@@ -9,129 +9,16 @@ from contextlib import suppress
 import pytest
 
 from fiat.core.change import steps
-from fiat.core.change.apply import apply
-from fiat.core.change.history import IntendedChange, RunBeginning
-from fiat.core.change.making import make_plan
-from fiat.core.change.planned import Item
-from fiat.core.change.rewriting import take
-from fiat.core.change.target import Target
-from fiat.core.change.undo import UndoTerms, find, put_back
 from fiat.core.model import capabilities
-from fiat.core.model.accesslist import Entry, Tag
-from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import FLAGS, Posture
 from fiat.core.model.principals import user
-from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.rules import sideeffects
-from fiat.core.tree.assembly import survey_of_one
-from fiat.core.tree.walk import open_end
 from fiat.host.history.sqlite import SqliteHistory
-from fiat.host.live.host import LiveHost
+from support.changing import changes_as_this_process, give_to_root, put_all_back
 from support.files import POWERS, set_state, state_of
 from support.filesystems import KINDS, ROOT, fresh
 from support.kernel import as_somebody, keep_capabilities
 from support.places import folder_of
 from support.worlds import GIDS, UIDS, World
-
-
-def any_change(dice: random.Random) -> str:
-    """A random mode: octal of one to four digits, or clauses out of the whole grammar."""
-    if dice.random() < 0.4:
-        return "".join(dice.choice("01234567") for _ in range(dice.randint(1, 4)))
-    clauses = []
-    for _ in range(dice.randint(1, 3)):
-        actions = "".join(
-            dice.choice("+-=") + dice.choice(("u", "g", "o", "".join(dice.sample("rwxXst", dice.randint(0, 4)))))
-            for _ in range(dice.randint(1, 2))
-        )
-        clauses.append("".join(dice.sample("ugoa", dice.randint(0, 3))) + actions)
-    return ",".join(clauses)
-
-
-def any_list_wish(world: World, dice: random.Random) -> ListWish:
-    some = list(world.access_list().entries)
-    entries = tuple(EntryWish(entry, dice.random() < 0.2) for entry in dice.sample(some, dice.randint(0, len(some))))
-    return ListWish(
-        entries,
-        tuple(Entry(Tag.NAMED_USER, 0, uid) for uid in dice.sample(UIDS, dice.choice((0, 2)))),
-        dice.choice((None, None, 0, 1, 4, 5, 7)),
-        dice.random() < 0.2,
-    )
-
-
-def any_wish(world: World, dice: random.Random, others: list[Posture]) -> Wish:
-    """A random change of one thing or of several."""
-    wish = Wish()
-    if dice.random() < 0.5:
-        wish = wish._replace(mode=parse_change(any_change(dice)))
-    if dice.random() < 0.2:
-        wish = wish._replace(file_mode=parse_change(any_change(dice)), dir_mode=parse_change(any_change(dice)))
-    if dice.random() < 0.3:
-        wish = wish._replace(uid=dice.choice((0, os.geteuid(), *UIDS)))
-    if dice.random() < 0.4:
-        wish = wish._replace(gid=dice.choice((0, os.getegid(), *os.getgroups(), *GIDS)))
-    if dice.random() < 0.4:
-        wish = wish._replace(access=any_list_wish(world, dice))
-    if dice.random() < 0.2:
-        wish = wish._replace(default=any_list_wish(world, dice))
-    if dice.random() < 0.1:
-        wish = wish._replace(like=dice.choice(others))
-    if dice.random() < 0.2:
-        some = dice.choice((("immutable",), ("append-only",), FLAGS))
-        wish = wish._replace(flags=some) if dice.random() < 0.6 else wish._replace(no_flags=some)
-    return wish
-
-
-def attempt(path: str, item: Item) -> int:
-    """The errno with which the kernel refuses the steps of a change, tried all the same."""
-    _, node = open_end(LiveHost(), path, follow=False)
-    assert node is not None
-    try:
-        take(node, item.change.steps)
-    except OSError as error:
-        return error.errno or 0
-    finally:
-        node.close()
-    return 0
-
-
-def changes_as_this_process(
-    world: World, dice: random.Random, history: SqliteHistory
-) -> tuple[int, list[str], set[str]]:
-    """Change every path once: how many there were, what was not as planned, and where the refused was tried."""
-    host = LiveHost(world.people)
-    tried = 0
-    wrong: list[str] = []
-    done: list[IntendedChange] = []
-    attempted: set[str] = set()
-    postures = []
-    for path in world.objects:
-        route, node = open_end(host, path, follow=False)
-        if node is None or route.end is None:
-            continue
-        node.close()
-        postures.append(route.end.posture)
-        target = Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
-        wish = any_wish(world, dice, postures)
-        made = make_plan(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
-        for item in made.items():
-            tried += 1
-            about = f"{path}: {item.change} for {wish}"
-            if item.change.errno:
-                if item.change.steps != item.change.steps.__class__():  # else it was not for the kernel to refuse
-                    found_errno = attempt(path, item)
-                    attempted.add(path)
-                    if found_errno != item.change.errno:
-                        wrong.append(f"errno {found_errno} on {about}")
-                continue
-            if not item.change.changes:
-                continue
-            for step in apply(host, [item], lambda: False):
-                wrong += (f"{one.error} on {about}; it is {state_of(path)}" for one in step.told)
-                done.append(IntendedChange(item.path, item.identity, item.change))
-    history.begin(RunBeginning(0, None, ("test",)), done)
-    return tried, wrong, attempted
-
 
 _SOME = (
     capabilities.CHOWN,
@@ -173,21 +60,6 @@ def test_the_same_for_processes_with_some_capabilities(kind: str) -> None:
                 assert put_all_back(world, history) == []
                 # who gives a file away may not change its mode any more: half of such a plan goes through when tried
                 assert all(state_of(path) == before[path] for path in before if path not in attempted)
-
-
-def give_to_root(history: SqliteHistory) -> None:
-    for path in (history.place, os.path.dirname(history.place)):
-        os.chown(path, 0, 0)
-
-
-def put_all_back(world: World, history: SqliteHistory) -> list[str]:
-    """Put back the latest run; the paths where that failed."""
-    entries = history.entries(history.runs()[0].number)[::-1]
-    host = LiveHost(world.people)
-    despite = UndoTerms(privilege=True)
-    finds = list(find(host, entries, despite))
-    told = (one for tried in put_back(host, finds, lambda: False, despite=despite) for one in tried.told)
-    return [entries[one.place].path for one in told if one.error is not None]
 
 
 @pytest.mark.slow

@@ -251,6 +251,7 @@ def test_names_and_mounts_can_be_supposed(host: ImageHost, data: st.DataObject) 
 def test_objects_survive_as_fields(host: ImageHost) -> None:
     form = ObjectRecord(host.accounts)
     for found in host.objects.values():
+        found = found._replace(mount=None)  # which is told, and not read
         unknown = found._replace(unknown=(("flags", 13), ("access list", 5)), program=Program(Format.BINARY, "/lib/ld"))
         for one in (found, unknown, found._replace(posture=found.posture._replace(flags=None))):
             assert form.read(json.loads(json.dumps(form.write(one)))) == one

@@ -6,8 +6,9 @@ from fiat.core.model import accesslist, capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.host import Settings
+from fiat.core.model.idmap import UNMAPPED, IdMap, NumberMap
 from fiat.core.model.modechange import parse_change
-from fiat.core.model.posture import Identity, Kind, Object, Posture, Status
+from fiat.core.model.posture import Identity, Kind, Mount, Object, Posture, Status
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.host.image.host import ImageHost
@@ -87,9 +88,24 @@ def hosts(draw: st.DrawFn) -> ImageHost:
         if kind is Kind.DIRECTORY:
             paths.append(path)
     root = Object("/", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(Identity("test", 99)))
+    if draw(st.integers(0, 3)) == 0:
+        root, *objects = [draw(on_mapped_mount(one)) for one in (root, *objects)]
     members = {gid: draw(st.lists(st.sampled_from([user.name for user in USERS[1:]]), max_size=3)) for gid in GIDS}
     accounts = Accounts(USERS, [Group(f"g{gid}", gid, tuple(members[gid])) for gid in GIDS], "the test")
     return ImageHost("test", [root, *objects], accounts, Settings())
+
+
+_SOME_MAPPED = Mount("/", "ext4", id_map=IdMap(NumberMap(((5, UIDS[0], 2), (0, 0, 1))), NumberMap(((9, GIDS[0], 2),))))
+
+
+@st.composite
+def on_mapped_mount(draw: st.DrawFn, found: Object) -> Object:
+    """The object on an ID-mapped mount, where its owners may have no number."""
+    uid, gid = found.posture.uid, found.posture.gid
+    posture = found.posture._replace(
+        uid=draw(st.sampled_from([uid, uid, UNMAPPED])), gid=draw(st.sampled_from([gid, gid, gid, UNMAPPED]))
+    )
+    return found._replace(posture=posture, mount=_SOME_MAPPED)
 
 
 octal_modes = st.from_regex(r"[0-7]{1,4}", fullmatch=True)

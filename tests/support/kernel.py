@@ -23,6 +23,9 @@ from support.beside import Beside
 STRANGER = 65533
 """A number that owns nothing, to give files to."""
 
+NO_GROUP = 65000
+"""The group of who is in none that matters."""
+
 RAN = 7
 """The exit status of a program or script that really ran."""
 
@@ -116,7 +119,7 @@ def become(who: Principal) -> None:
     assert who.uid is not None
     gids = sorted(who.gids)
     os.setgroups(gids)
-    first = gids[0] if gids else 65000
+    first = who.gid if who.gid is not None else gids[0] if gids else NO_GROUP
     os.setresgid(first, first, first)
     os.setresuid(who.uid, who.uid, who.uid)
 
@@ -293,8 +296,15 @@ def _delete_by_the_wrong_call(path: str) -> None:
 
 def _change_group(path: str) -> None:
     gid = os.stat(path).st_gid
-    others = [mine for mine in (*os.getgroups(), os.getegid()) if mine != gid] or [STRANGER]
-    os.chown(path, -1, others[0])
+    others = [mine for mine in (*os.getgroups(), os.getegid()) if mine != gid]
+    for other in others:
+        try:
+            os.chown(path, -1, other)
+            return
+        except OSError as error:
+            if error.errno != errno.EOVERFLOW:  # a mount may have no number on disk for one and have it for another
+                raise
+    os.chown(path, -1, STRANGER)
 
 
 _TRIES: dict[str, Callable[[str], None]] = {

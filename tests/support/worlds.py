@@ -169,13 +169,13 @@ class World:
         """Put right what a try of ``right`` on ``path`` has changed."""
         path = path.rstrip("/")
         if right.startswith("create"):
-            self._remove_made(self._at_home(os.path.realpath(path)))
+            self._remove_made(self._at_home(os.path.realpath(self._at_home(path))))
         elif right == "rename":
-            os.rename(path + ".moved", path)
+            os.rename(self._at_home(path) + ".moved", self._at_home(path))
         elif right == "delete":
             self._bring_back(self._at_home(path))
         else:
-            self._set_posture(self._at_home(os.path.realpath(path)))
+            self._set_posture(self._at_home(os.path.realpath(self._at_home(path))))
 
     def _at_home(self, path: str) -> str:
         """The path under ``top`` for one under ``seen_at``."""

@@ -15,6 +15,7 @@ from fiat.core.model import capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
+from fiat.core.model.idmap import NO_NUMBERS, NumberMap
 from fiat.core.model.mode import STICKY, WRITE, letters, octal, permission_letters
 from fiat.core.model.posture import Kind, Mount, Object, Posture
 from fiat.core.rules.effective import effective, passes_over_list
@@ -299,6 +300,8 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
 
 
 def _members(gid: int, accounts: Accounts) -> str:
+    if gid in NO_NUMBERS:
+        return "nobody here"
     name = naming.group_with_number(gid, accounts)
     primary = accounts.primary_members(gid)
     listed = [user for user in accounts.listed_members(gid) if user.gid != gid]
@@ -328,7 +331,28 @@ def _capabilities(found: capabilities.FileCapabilities) -> str:
     return f"{'; '.join(parts)} (version {found.version})"
 
 
+_EXTENTS = 3
+"""So many ranges of numbers are told."""
+
+
+def _extents(numbers: NumberMap) -> str:
+    """Which numbers here are which on disk: ``7101 to 7110 here are 1000 to 1009 on disk``."""
+
+    def several(first: int, count: int) -> str:
+        return str(first) if count == 1 else f"{first} to {first + count - 1}"
+
+    told = [
+        f"{several(here, count)} here {'is' if count == 1 else 'are'} {several(disk, count)} on disk"
+        for disk, here, count in numbers.extents[:_EXTENTS]
+    ]
+    more = len(numbers.extents) - _EXTENTS
+    return joined([*told, *([f"{more} more ranges"] if more > 0 else [])]) or "none"
+
+
 def _mount(mount: Mount) -> str:
     options = (*mount.options, *(("ro",) if mount.read_only else ()))
     counting = [f"{option}: {meaning}" for option, meaning in _MOUNT_WORDS.items() if option in options]
+    if mount.id_map is not None:
+        kinds = (("users", mount.id_map.users), ("groups", mount.id_map.groups))
+        counting += [f"{what} {_extents(numbers)}" for what, numbers in kinds]
     return "; ".join([f"{unbroken(visible(mount.point))}, {visible(mount.type)}", *counting])

@@ -8,6 +8,7 @@ from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Settings
+from fiat.core.model.idmap import OVERFLOW
 from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.model.route import Route
@@ -102,10 +103,19 @@ def _of_mount(mount: Mount) -> list[Finding]:
         text = f"{point} is an overlay: the layers under it are asked too, with the rights of who mounted it"
         found.append(Finding("overlay", "plain", text))
     if "idmapped" in mount.options:
-        found.append(
-            Finding("id-mapped", "plain", f"{point} is an ID-mapped mount: numbers on disk mean other users here")
-        )
+        found += _of_numbers(mount, f"{point} is an ID-mapped mount")
     return found
+
+
+def _of_numbers(mount: Mount, what: str) -> Iterator[Finding]:
+    """What of an ID-mapped mount cannot be told: its map, or who has the number that is shown for what has none."""
+    numbers = mount.id_map
+    if numbers is None:
+        text = f"{what}, and this kernel does not say which numbers on disk are which here (Linux 6.15 and later do)"
+        yield Finding("id-mapped", "plain", f"{text}: what belongs to {OVERFLOW} may have no owner that counts")
+    elif numbers.users.inward(OVERFLOW) is not None or numbers.groups.inward(OVERFLOW) is not None:
+        text = f"{what} with a number {OVERFLOW}, which is also shown for what has no number"
+        yield Finding("id-mapped", "plain", f"{text}: all of it counts as what belongs to {OVERFLOW}")
 
 
 def _fuse(mount: Mount) -> str:

@@ -215,7 +215,7 @@ def as_opened(route: Route) -> Route:
 
     def opened(one: Object) -> Object:
         posture = one.posture
-        if posture.kind is Kind.SYMLINK or refused_to_everyone(posture, one.mount)[0]:
+        if posture.kind is Kind.SYMLINK or posture.unmapped or refused_to_everyone(posture, one.mount)[0]:
             return one
         acl = None if posture.acl is None else with_mode(posture.acl, posture.mode | _OWNERS)
         return one._replace(posture=posture._replace(mode=posture.mode | _OWNERS, acl=acl))

@@ -11,11 +11,12 @@ from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.finding import WEIGHTS, Finding
+from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, SETGID, SETUID, STICKY, WRITE, letters, permission_letters
 from fiat.core.model.posture import NEVER_READ_ONLY, Format, Kind, Object
 from fiat.core.rules.effective import effective, group_permissions, passes_over_list
 from fiat.core.rules.privilege import refuses_privilege, set_id_by_mode
-from fiat.core.text import joined, visible
+from fiat.core.text import counted, joined, visible
 from fiat.core.words import naming
 
 
@@ -198,6 +199,9 @@ def _set_id(subject: Subject, bit: int, name: str, how: str) -> Finding:
             f"capital S: {name} is set but nobody may execute this file, so it does nothing; "
             f"most likely a mistake: either x is missing or {name} is left over",
         )
+    if subject.posture.unmapped:
+        text = f"{name} does nothing here: who owns it has no number on this mount"
+        return Finding(f"{name}-without-effect", "odd", text)
     refused = refuses_privilege(subject.object.program, subject.object.mount)
     if refused:
         text = f"{name} does nothing here: {_REFUSES_PRIVILEGE[refused].format('it')}"
@@ -293,12 +297,24 @@ def _on_people(subject: Subject) -> Iterator[Finding]:
 
 def _owners(subject: Subject) -> Iterator[Finding]:
     posture, accounts = subject.posture, subject.accounts
-    if accounts.has_no_user(posture.uid):
+    without = [what for what, number in (("owner", posture.uid), ("group", posture.gid)) if number in NO_NUMBERS]
+    if posture.unmapped:
+        text = f"the number of its {' and '.join(without)} on disk is not mapped by this mount: nobody, not even root, "
+        mount, path = subject.object.mount, subject.object.path
+        elsewhere = mount.elsewhere(path)[:1] if mount is not None and path else []
+        where = f"; {visible(elsewhere[0])} is the same and may show it" if elsewhere else ""
+        yield Finding("unmapped", "odd", f"{text}writes to it, or changes it but by giving it both anew{where}")
+    elif without:
+        text = f"its {' and '.join(without)} is none that this user namespace knows: root here has no power over it"
+        yield Finding("outside", "odd", text)
+    if posture.uid not in NO_NUMBERS and accounts.has_no_user(posture.uid):
         yield Finding(
             "owner-without-account",
             "odd",
             f"no account has the owner's number {posture.uid}: the next account made with it will own this",
         )
+    if posture.gid in NO_NUMBERS:
+        return
     if accounts.has_no_group(posture.gid):
         yield Finding(
             "group-without-name",
@@ -315,10 +331,13 @@ def _named(subject: Subject) -> Iterator[Finding]:
     users: list[str] = []
     groups: list[str] = []
     empty: list[str] = []
+    unmapped = 0
     for entry in acl.entries if acl else ():
         if entry.id is None:
             continue
-        if entry.tag is Tag.NAMED_USER:
+        if entry.id in NO_NUMBERS:
+            unmapped += 1
+        elif entry.tag is Tag.NAMED_USER:
             if accounts.has_no_user(entry.id):
                 users.append(entry.text())
         elif accounts.has_no_group(entry.id):
@@ -329,6 +348,11 @@ def _named(subject: Subject) -> Iterator[Finding]:
         if some:
             names = f"names a number that no {what} has" if len(some) == 1 else f"name numbers that no {what} has"
             yield Finding("entry-without-name", "odd", f"{_first_of(some)} {names}")
+    if unmapped:
+        text = (
+            f"the list names {counted(unmapped, 'number')} on disk that this mount does not map: nobody here is meant"
+        )
+        yield Finding("entry-unmapped", "odd", text)
     if empty:
         gives = "gives nothing to anyone: nobody is in that group"
         if len(empty) > 1:
@@ -382,7 +406,7 @@ def unreadable_script(object_: Object) -> list[Finding]:
     return on_script(mode, object_.script)
 
 
-def owners_for_codes(uid: int, gid: int, accounts: Accounts) -> tuple[bool, bool, bool]:
+def owners_for_codes(uid: int, gid: int, accounts: Accounts) -> tuple[object, ...]:
     """All that the codes of remarks depend on of an owner and a group; what they say names both.
 
     Objects of which nothing else is different, and that have the same here, get the same codes.
@@ -391,6 +415,8 @@ def owners_for_codes(uid: int, gid: int, accounts: Accounts) -> tuple[bool, bool
         accounts.has_no_user(uid),
         accounts.has_no_group(gid),
         accounts.has_no_members(gid),
+        uid if uid in NO_NUMBERS else None,
+        gid if gid in NO_NUMBERS else None,
     )
 
 

@@ -21,7 +21,7 @@ from fiat.core.rules.access import Access
 from fiat.core.rules.attributes import refused_to_everyone
 from fiat.core.rules.checks import has_option
 from fiat.core.tree.answerkeys import AnswerKeys, Answers
-from fiat.core.tree.answers import for_tree
+from fiat.core.tree.answers import for_tree, unmapped
 from fiat.core.tree.distinct import distinct_columns
 from fiat.core.tree.profiles import Columns, Profiles
 from fiat.core.tree.survey import Survey
@@ -74,6 +74,7 @@ def _opened(profiles: Profiles) -> Profiles:
     can: NDArray[np.bool_] = profiles.by_rest(
         lambda one: one.posture.kind is not Kind.SYMLINK and not refused_to_everyone(one.posture, one.mount)[0]
     )
+    can &= ~unmapped(profiles)
     other = Profiles()
     other.rests, other._rest_numbers = profiles.rests.copy(), profiles._rest_numbers.copy()
     for acl in profiles.lists[1:]:

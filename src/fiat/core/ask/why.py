@@ -47,6 +47,8 @@ RULE_WORDS = {
     "loader-missing": "the program's loader cannot be found",
     "not-a-loader": "the program's loader is no program",
     "a-directory": "this is a directory",
+    "unmapped": "its owner or its group has no number on this ID-mapped mount: nobody writes to it or changes it",
+    "maker-unmapped": "the ID-mapped mount has no number on disk for what they make",
     "beyond-bounds": "it starts with capabilities that this process may not have: its bounding set lacks them",
 }
 """What decided, where no entry did."""

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from fiat.core.model import accesslist, capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, PERMISSION_BITS, READ, SPECIAL
 from fiat.core.model.posture import FLAGS, Kind, Mount, Posture
 from fiat.core.model.principals import Principal, Universe
@@ -21,7 +22,9 @@ from fiat.core.rules.attributes import (
     may_change_mode,
     may_choose_group,
     may_choose_owner,
+    out_of_range,
     refused_to_everyone,
+    unmapped_in,
 )
 from fiat.core.rules.decision import Decision
 from fiat.core.rules.effective import effective
@@ -245,25 +248,32 @@ class _Taking:
             yield refused, (now := after_owner(now, steps.uid, steps.gid, self.actor))
         if steps.acl is not None:
             none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else self.no_lists
-            refused = self._too_long(steps.acl) or self._refused(now) or none or self._mode_refused(now)
+            refused = self._too_long(steps.acl) or self._no_list(steps.acl) or self._refused(now) or none
+            refused = refused or self._list_refused(now, steps.acl)
             yield refused, (now := after_list(now, steps.acl, self.actor))
         if steps.mode is not None:
-            none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else 0
+            none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else errno.EOVERFLOW if now.unmapped else 0
             refused = self._refused(now) or none or self._mode_refused(now)
             yield refused, (now := after_mode(now, steps.mode, self.actor))
         if steps.default is not None or steps.no_default:
             none = self.no_lists or (0 if now.directory else errno.EACCES)
-            long = 0 if steps.default is None else self._too_long(steps.default)
-            refused = long or self._refused(now) or none or self._mode_refused(now)
+            long = 0 if steps.default is None else self._too_long(steps.default) or self._no_list(steps.default)
+            refused = long or self._refused(now) or none or self._list_refused(now, steps.default)
             yield refused, (now := now._replace(default=steps.default))
         if steps.capabilities is not None or steps.no_capabilities:
-            refused = self._refused(now) or (0 if self.actor.holds(capabilities.SETFCAP) else errno.EPERM)
+            may = self.actor.holds(capabilities.SETFCAP) and now.uid < NO_NUMBERS[0] and now.gid < NO_NUMBERS[0]
+            refused = self._refused(now) or (0 if may else errno.EPERM)
             yield refused, (now := now._replace(capabilities=steps.capabilities))
         if steps.flags is not None:
             yield self._flags_refused(now), now._replace(flags=steps.flags)
 
     def _too_long(self, acl: AccessList) -> int:
         return errno.E2BIG if is_too_long(acl, self.mount.type if self.mount is not None else None) else 0
+
+    def _no_list(self, acl: AccessList) -> int:
+        """Why it is none before anybody asks who sets it: with a number that is none (``posix_acl_from_xattr``)."""
+        read_only = self.mount is not None and self.mount.read_only
+        return errno.EINVAL if acl.unmapped and not read_only else 0
 
     def _refused(self, posture: Posture) -> int:
         return refused_to_everyone(posture, self.mount)[0]
@@ -281,7 +291,14 @@ class _Taking:
     def _mode_refused(self, posture: Posture) -> int:
         return 0 if may_change_mode(self._alone, posture) else errno.EPERM
 
+    def _list_refused(self, posture: Posture, acl: AccessList | None) -> int:
+        """Why a list is not set; an attribute of what is not mapped is not changed (``may_write_xattr``)."""
+        refused = errno.EPERM if posture.unmapped else self._mode_refused(posture)
+        return refused or (errno.EINVAL if acl is not None and unmapped_in(acl, self.mount) else 0)
+
     def _owner_refused(self, posture: Posture, uid: int | None, gid: int | None) -> int:
+        if out_of_range(posture, self.mount, uid, gid):
+            return errno.EOVERFLOW
         if uid is not None and not may_choose_owner(self._alone, posture, uid):
             return errno.EPERM
         if gid is not None and not may_choose_group(self._alone, posture, gid):

@@ -14,6 +14,7 @@ __all__ = (
     "finding",
     "glance",
     "host",
+    "idmap",
     "listbytes",
     "login",
     "mode",

@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.errors import InvalidAccessList
+from fiat.core.model.idmap import UNMAPPED
 from fiat.core.model.mode import permission_letters
 
 NO_ID = 0xFFFFFFFF
@@ -48,7 +49,8 @@ class Entry(NamedTuple):
 
     def text(self) -> str:
         """POSIX.1e long text form with the number: ``user:7105:r-x``."""
-        return f"{_WORD[self.tag]}:{'' if self.id is None else self.id}:{permission_letters(self.permissions)}"
+        number = "" if self.id is None else min(self.id, NO_ID)  # as the kernel shows one that is not mapped
+        return f"{_WORD[self.tag]}:{number}:{permission_letters(self.permissions)}"
 
 
 class AccessList(NamedTuple):
@@ -69,10 +71,15 @@ class AccessList(NamedTuple):
         return None
 
     def named(self) -> tuple[set[int], set[int]]:
-        """The uids and the gids that entries name."""
+        """The uids and the gids that entries name, but those that are not mapped."""
         uids = {entry.id for entry in self.entries if entry.tag is Tag.NAMED_USER and entry.id is not None}
         gids = {entry.id for entry in self.entries if entry.tag is Tag.NAMED_GROUP and entry.id is not None}
-        return uids, gids
+        return uids - {UNMAPPED}, gids - {UNMAPPED}
+
+    @property
+    def unmapped(self) -> bool:
+        """Whether it names somebody who has no number here: the kernel takes no such list."""
+        return any(entry.id == UNMAPPED for entry in self.entries)
 
     def texts(self) -> list[str]:
         """Every entry in long text form, numbers for names."""
@@ -169,7 +176,7 @@ def check(entries: Iterable[Entry]) -> AccessList:
             raise InvalidAccessList(f"permissions {entry.permissions} are not between 0 and 7")
         if (entry.tag in NAMED) != (entry.id is not None):
             raise InvalidAccessList(f"{entry.text()}: only a named user or group has an id, and each must have one")
-        if entry.id is not None and not 0 <= entry.id < NO_ID:
+        if entry.id is not None and not 0 <= entry.id < NO_ID and entry.id != UNMAPPED:
             raise InvalidAccessList(f"{entry.id} is no user or group number; numbers go from 0 to {NO_ID - 1}")
     return AccessList(entries)
 

@@ -11,6 +11,7 @@ from functools import lru_cache
 
 from fiat.core.errors import InvalidAccessList
 from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
+from fiat.core.model.idmap import UNMAPPED
 
 ACCESS_XATTR = "system.posix_acl_access"
 DEFAULT_XATTR = "system.posix_acl_default"
@@ -27,7 +28,8 @@ _TAGS = {int(tag): tag for tag in Tag}
 def pack(acl: AccessList) -> bytes:
     """The extended attribute's value for ``acl``."""
     return _HEADER.pack(_VERSION) + b"".join(
-        _ENTRY.pack(entry.tag, entry.permissions, NO_ID if entry.id is None else entry.id) for entry in acl.entries
+        _ENTRY.pack(entry.tag, entry.permissions, NO_ID if entry.id is None else min(entry.id, NO_ID))
+        for entry in acl.entries
     )
 
 
@@ -45,5 +47,6 @@ def unpack(value: bytes) -> AccessList:
         known = _TAGS.get(tag)
         if known is None:
             raise InvalidAccessList(f"entry with tag {tag:#x}; the kernel's are {', '.join(hex(t) for t in Tag)}")
-        entries.append(Entry(known, permissions, number if known in NAMED else None))
+        named = UNMAPPED if number == NO_ID else number
+        entries.append(Entry(known, permissions, named if known in NAMED else None))
     return check(entries)

@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 from fiat.core.model.accesslist import AccessList
 from fiat.core.model.capabilities import FileCapabilities
+from fiat.core.model.idmap import NO_NUMBERS, UNMAPPED, IdMap
 
 
 class Kind(Enum):
@@ -63,6 +64,7 @@ class Mount(NamedTuple):
     filesystem_options: tuple[str, ...] = ("rw",)
     covered: tuple[str, ...] = ()
     beside: tuple[tuple[str, str, str], ...] = ()
+    id_map: IdMap | None = None
 
     @property
     def read_only(self) -> bool:
@@ -180,9 +182,14 @@ class Posture(NamedTuple):
     capabilities: FileCapabilities | None = None
 
     def owners(self) -> tuple[set[int], set[int]]:
-        """The numbers of the users and of the groups that own it, or are named in its list."""
+        """The numbers of the users and of the groups that own it, or are named in its list; not what is no number."""
         uids, gids = self.acl.named() if self.acl is not None else (set(), set())
-        return {self.uid, *uids}, {self.gid, *gids}
+        return {self.uid, *uids}.difference(NO_NUMBERS), {self.gid, *gids}.difference(NO_NUMBERS)
+
+    @property
+    def unmapped(self) -> bool:
+        """Whether its owner or its group has no number on the mount by which it is seen: then nobody writes to it."""
+        return self.uid == UNMAPPED or self.gid == UNMAPPED
 
     @property
     def directory(self) -> bool:

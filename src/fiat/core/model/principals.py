@@ -11,6 +11,7 @@ from weakref import WeakKeyDictionary
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.idmap import NO_NUMBERS, IdMap
 
 Ranges = tuple[tuple[int, int], ...]
 """Numbers of users or groups, as pairs of the first and how many."""
@@ -58,8 +59,8 @@ class Principal(NamedTuple):
     is None for those that are no particular user. ``capabilities`` is a bit
     mask of effective capabilities; ``exec_capabilities`` those that are left
     to a program that it runs, where that has none of its own. ``pid``,
-    ``limits`` and ``gid``, the group that what it makes gets, are set for a process. Who is ``unsure`` may be in more
-    groups than ``gids``: not every source of accounts told.
+    ``limits`` are set for a process. ``gid`` is the group that what they make gets, None where that is not known. Who
+    is ``unsure`` may be in more groups than ``gids``: not every source of accounts told.
     """
 
     kind: str
@@ -86,7 +87,7 @@ class Principal(NamedTuple):
 def user(account: User, gids: Iterable[int]) -> Principal:
     """The principal a user is after login; number 0 holds every capability."""
     powers = capabilities.ALL if account.uid == 0 else 0
-    return Principal("user", account.name, account.uid, frozenset(gids), powers, powers)
+    return Principal("user", account.name, account.uid, frozenset(gids), powers, powers, gid=account.gid)
 
 
 def of_account(account: User, accounts: Accounts) -> Principal:
@@ -138,6 +139,14 @@ def bare_group(gid: int, name: str | None) -> Principal:
 ANYONE_ELSE = Principal("anyone-else", None, None, frozenset())
 
 
+def is_mapped(who: Principal, numbers: IdMap) -> bool:
+    """Whether a mount with these numbers has some on disk for what ``who`` makes there."""
+    user, group = who.uid, who.gid
+    return (user is None or numbers.users.inward(user) is not None) and (
+        group is None or numbers.groups.inward(group) is not None
+    )
+
+
 class Universe:
     """Principals in a fixed order, indexed by what the access rules ask about."""
 
@@ -146,6 +155,7 @@ class Universe:
         self.everyone = (1 << len(self.principals)) - 1
         self._holding: dict[int, int] = {}
         self._of_kind: dict[str, int] = {}
+        self._mapped: dict[IdMap, int] = {}
         self._after_exec: Universe | None = None
         by_uid: dict[int, list[int]] = {}
         by_gid: dict[int, list[int]] = {}
@@ -200,11 +210,23 @@ class Universe:
                 if self.principals[place].holds(capability):
                     found |= 1 << place
             self._holding[capability] = found
+        if uid in NO_NUMBERS or gid in NO_NUMBERS:
+            return 0
         if found & self.confined and (uid is not None or gid is not None):
             for place in places(found & self.confined):
                 limits = self.principals[place].limits
                 if limits is not None and not limits.count_for(uid, gid):
                     found &= ~(1 << place)
+        return found
+
+    def mapped(self, numbers: IdMap) -> int:
+        """The set of principals whose own numbers are there on disk under a mount with these, so that they can make
+        something (``fsuidgid_has_mapping`` in the kernel); those who are nobody in particular are taken to be."""
+        found = self._mapped.get(numbers)
+        if found is None:
+            found = self._mapped[numbers] = set_of(
+                place for place, who in enumerate(self.principals) if is_mapped(who, numbers)
+            )
         return found
 
     def of_kind(self, kind: str) -> int:

@@ -6,14 +6,15 @@ host shows another can hold in memory. List entries carry numbers, never names.
 
 import errno
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 from fiat.core.errors import NotationError, RecordError
 from fiat.core.model import capabilities, mode, modechange
-from fiat.core.model.accesslist import NAMED, NO_ID, AccessList, Entry, Tag, check
+from fiat.core.model.accesslist import NO_ID, AccessList, Entry, Tag, check
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import FileCapabilities
 from fiat.core.model.host import Settings
+from fiat.core.model.idmap import NO_NUMBERS, OUTSIDE, OVERFLOW, UNMAPPED, IdMap, NumberMap
 from fiat.core.model.listbytes import MOST_ENTRIES
 from fiat.core.model.posture import (
     FLAGS,
@@ -33,6 +34,23 @@ from fiat.core.text import Fields, quoted
 
 ID = Number(0, NO_ID - 1)
 """The number of a user or a group."""
+
+
+class _OwnerIds(NamedTuple):
+    """Numbers of owners and owning groups, those that are none among them (:mod:`fiat.core.model.idmap`)."""
+
+    least: int = 0
+    most: int = OUTSIDE
+
+    def write(self, value: int) -> Any:
+        return value
+
+    def read(self, data: Any, place: str) -> int:
+        return data if data in NO_NUMBERS else ID.read(data, place)
+
+
+OWNER_ID = _OwnerIds()
+"""The number of an owner or of an owning group."""
 
 
 # --- words ---------------------------------------------------------------------------
@@ -76,9 +94,11 @@ def _entry(word: str) -> Entry:
     permissions = _PERMISSIONS.get(letters)
     if tag is None or permissions is None or (number and not (number.isascii() and number.isdecimal())):
         raise NotationError(word, f"{quoted(word)} is no entry")
-    if len(number) > 10 or (number and int(number) >= NO_ID):
+    if len(number) > 10 or (number and int(number) > NO_ID):
         raise NotationError(word, f"{quoted(number)} is no number of a user or group")
-    return Entry(tag, permissions, int(number) if tag in NAMED else None)
+    if not number:
+        return Entry(tag, permissions)
+    return Entry(tag, permissions, UNMAPPED if int(number) == NO_ID else int(number))
 
 
 KIND: Form[Kind] = Word(lambda kind: kind.value, Kind, f"one of {', '.join(kind.value for kind in Kind)}")
@@ -157,12 +177,40 @@ CAPABILITIES: Record[FileCapabilities] = Record(
     Field("rootid", lambda value: value.rootid, OrNone(ID), required=False),
 )
 
+
+class _NumberMaps:
+    """Numbers that are others elsewhere: the first there, the first here and how many, of each extent."""
+
+    def write(self, value: NumberMap) -> Any:
+        return [list(extent) for extent in value.extents]
+
+    def read(self, data: Any, place: str) -> NumberMap:
+        extents = Listed(Listed(Number(0, NO_ID))).read(data, place)
+        if any(len(extent) != len(("inside", "outside", "count")) for extent in extents):
+            raise wrong(place, data, "a list of three numbers for each extent")
+        return NumberMap(tuple((one[0], one[1], one[2]) for one in extents))
+
+
+ID_MAP: Record[IdMap] = Record(
+    lambda found: IdMap(**found),
+    Field("users", lambda numbers: numbers.users, _NumberMaps()),
+    Field("groups", lambda numbers: numbers.groups, _NumberMaps()),
+)
+"""Numbers of users and groups that are others elsewhere."""
+
 MOUNT: Record[Mount] = Record(
-    lambda found: Mount(found["point"], found["type"], found["options"], found["filesystem_options"] or ("rw",)),
+    lambda found: Mount(
+        found["point"],
+        found["type"],
+        found["options"],
+        found["filesystem_options"] or ("rw",),
+        id_map=found["id_map"],
+    ),
     Field("point", lambda mount: mount.point, PATH),
     Field("type", lambda mount: mount.type, Text()),
     Field("options", lambda mount: mount.options, Listed(Text())),
     Field("filesystem_options", lambda mount: mount.filesystem_options, OrNone(Listed(Text())), required=False),
+    Field("id_map", lambda mount: mount.id_map, OrNone(ID_MAP), required=False),
 )
 """A mount; ``filesystem_options`` are those every mount of it shares."""
 
@@ -223,6 +271,10 @@ SETTINGS: Record[Settings] = Record(
 # --- postures and objects --------------------------------------------------------------
 
 
+_NO_NUMBERS = {UNMAPPED: "unmapped", OUTSIDE: "outside"}
+"""Why an owner has no number here; beside it stands what stat(2) shows."""
+
+
 class _Owners:
     """A user or a group: its number, and beside it the name, which only those who read the record need."""
 
@@ -232,6 +284,8 @@ class _Owners:
 
     def write(self, value: int) -> Any:
         found: User | Group | None = None
+        if value in NO_NUMBERS:
+            return {self._number: OVERFLOW, "name": None, "no_number": _NO_NUMBERS[value]}
         if self._accounts is not None:
             numbered = self._accounts.user_numbered if self._number == "uid" else self._accounts.group_numbered
             found = numbered(value)
@@ -241,6 +295,12 @@ class _Owners:
         if not isinstance(data, dict):
             raise wrong(place, data, "an object")
         OrNone(Text()).read(data.get("name"), f"{place}.name")
+        none = data.get("no_number")
+        for number, word in _NO_NUMBERS.items():
+            if none == word:
+                return number
+        if none is not None:
+            raise wrong(f"{place}.no_number", none, " or ".join(_NO_NUMBERS.values()))
         return ID.read(data.get(self._number), f"{place}.{self._number}")
 
 

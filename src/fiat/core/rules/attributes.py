@@ -8,6 +8,8 @@ import errno
 from collections.abc import Iterator
 
 from fiat.core.model import capabilities
+from fiat.core.model.accesslist import AccessList
+from fiat.core.model.idmap import NO_NUMBERS, UNMAPPED
 from fiat.core.model.posture import FLAGS, Mount, Object, Posture
 from fiat.core.model.principals import Principal, Universe, places
 from fiat.core.model.right import CHANGE_GROUP, CHANGE_MODE, CHANGE_OWNER, Right
@@ -19,6 +21,7 @@ from fiat.core.rules.sideeffects import cleared_by_chown
 def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Change the mode or the access list: the owner may, and CAP_FOWNER."""
     yield from _unchangeable(object_, CHANGE_MODE)
+    yield from _without_number(object_, CHANGE_MODE, object_.posture.unmapped)
     allowed = may_change_mode(context.universe, object_.posture)
     yield flat(object_, CHANGE_MODE.name, errno.EPERM, "owner-only", allowed)
 
@@ -26,7 +29,8 @@ def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Che
 def change_owner(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Give it to another user: only CAP_CHOWN may."""
     yield from _unchangeable(object_, CHANGE_OWNER)
-    allowed = may_give_away(context.universe, object_.posture)
+    yield from _without_number(object_, CHANGE_OWNER, object_.posture.gid == UNMAPPED)
+    allowed = may_choose_owner(context.universe, object_.posture, None)
     yield flat(object_, CHANGE_OWNER.name, errno.EPERM, "superuser-only", allowed)
     yield from _clearing_special_bits(context, object_, CHANGE_OWNER)
 
@@ -38,10 +42,15 @@ def change_group(context: Context, route: Route, object_: Object) -> Iterator[Ch
     """
     yield from _unchangeable(object_, CHANGE_GROUP)
     universe, posture = context.universe, object_.posture
-    allowed = may_give_away(universe, posture)
+    yield from _without_number(object_, CHANGE_GROUP, posture.uid == UNMAPPED)
+    allowed = may_give_away(universe, posture) | _may_give_a_number(universe, posture.gid)
+    numbers = object_.mount.id_map if object_.mount is not None else None
     for place in places(universe.with_uid(posture.uid)):
         gids = universe.principals[place].gids
-        if gids - {posture.gid} or not gids:
+        others = gids - {posture.gid}
+        if numbers is not None:
+            others = frozenset(gid for gid in others if numbers.groups.inward(gid) is not None)
+        if others or not gids:
             allowed |= 1 << place
     yield flat(object_, CHANGE_GROUP.name, errno.EPERM, "owner-in-other-group", allowed)
     yield from _clearing_special_bits(context, object_, CHANGE_GROUP)
@@ -65,6 +74,12 @@ def _unchangeable(object_: Object, right: Right) -> Iterator[Check]:
     number, rule = refused_to_everyone(object_.posture, object_.mount)
     if number:
         yield flat(object_, right.name, number, rule)
+
+
+def _without_number(object_: Object, right: Right, unmapped: bool) -> Iterator[Check]:
+    """What has an owner or a group that is not mapped is not changed, but for giving it one (``notify_change``)."""
+    if unmapped:
+        yield flat(object_, right.name, errno.EOVERFLOW, "unmapped")
 
 
 # --- the conditions, which making a change is held to as well ----------------------
@@ -99,12 +114,42 @@ def may_give_away(universe: Universe, posture: Posture) -> int:
     return universe.holders_of(capabilities.CHOWN, posture.uid, posture.gid)
 
 
-def may_choose_owner(universe: Universe, posture: Posture, uid: int) -> int:
-    """The set of principals that may make ``uid`` the owner; an owner may say so of what is theirs (``chown_ok``)."""
-    return may_give_away(universe, posture) | (universe.with_uid(posture.uid) if uid == posture.uid else 0)
+def _may_give_a_number(universe: Universe, number: int) -> int:
+    """The set of principals that may give an owner, or a group, to what has none that is mapped."""
+    return universe.holders_of(capabilities.CHOWN) if number == UNMAPPED else 0
+
+
+def may_choose_owner(universe: Universe, posture: Posture, uid: int | None) -> int:
+    """The set of principals that may make ``uid`` the owner, None being anybody else; an owner may say so of what is
+    theirs (``chown_ok``)."""
+    owner = universe.with_uid(posture.uid) if uid == posture.uid else 0
+    return may_give_away(universe, posture) | owner | _may_give_a_number(universe, posture.uid)
 
 
 def may_choose_group(universe: Universe, posture: Posture, gid: int) -> int:
     """The set of principals that may make ``gid`` the group: owners that are in it (``chgrp_ok``)."""
     owners = universe.with_uid(posture.uid)
-    return may_give_away(universe, posture) | (owners if gid == posture.gid else owners & universe.in_group(gid))
+    theirs = owners if gid == posture.gid else owners & universe.in_group(gid)
+    return may_give_away(universe, posture) | theirs | _may_give_a_number(universe, posture.gid)
+
+
+def out_of_range(posture: Posture, mount: Mount | None, uid: int | None, gid: int | None) -> bool:
+    """Whether such a change of owner and group (None for: left as it is) leaves or gives one that has no number on disk
+    (``notify_change``, EOVERFLOW)."""
+    numbers = mount.id_map if mount is not None else None
+    if numbers is None:
+        return uid in NO_NUMBERS or gid in NO_NUMBERS
+    one = posture.uid == UNMAPPED if uid is None else numbers.users.inward(uid) is None
+    other = posture.gid == UNMAPPED if gid is None else numbers.groups.inward(gid) is None
+    return one or other
+
+
+def unmapped_in(acl: AccessList, mount: Mount | None) -> bool:
+    """Whether a list names somebody who has no number on disk (``posix_acl_valid``, EINVAL)."""
+    uids, gids = acl.named()
+    numbers = mount.id_map if mount is not None else None
+    if acl.unmapped or numbers is None:
+        return acl.unmapped
+    return any(numbers.users.inward(uid) is None for uid in uids) or any(
+        numbers.groups.inward(gid) is None for gid in gids
+    )

@@ -6,10 +6,11 @@ from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.host import Settings
+from fiat.core.model.idmap import UNMAPPED
 from fiat.core.model.mode import EXECUTE, STICKY
 from fiat.core.model.posture import LIMITS, NEVER_READ_ONLY, Kind, Mount, Object
 from fiat.core.model.principals import Universe
-from fiat.core.model.right import APPEND, CREATE, LIST, TRAVERSE, Right
+from fiat.core.model.right import APPEND, CREATE, LIST, RENAME, TRAVERSE, Right
 from fiat.core.model.right import READ as RIGHT_TO_READ
 from fiat.core.model.right import WRITE as RIGHT_TO_WRITE
 from fiat.core.model.route import Route, Stage
@@ -167,7 +168,7 @@ def append(context: Context, route: Route, object_: Object) -> Iterator[Check]:
 def _write(context: Context, object_: Object, right: Right) -> Iterator[Check]:
     posture = object_.posture
     yield from _device(object_, right)
-    yield from before_permission_to_write(object_, right, names=posture.directory)
+    yield from before_permission_to_write(context, object_, right, names=posture.directory)
     yield permission(context, object_, right)
     if right is not APPEND:
         for flag in limits_on(object_, allow_adding=True):
@@ -176,7 +177,9 @@ def _write(context: Context, object_: Object, right: Right) -> Iterator[Check]:
         yield flat(object_, right.name, errno.EROFS, "read-only")
 
 
-def before_permission_to_write(object_: Object, right: Right, *, names: bool) -> Iterator[Check]:
+def before_permission_to_write(
+    context: Context, object_: Object, right: Right, *, names: bool, removed: Object | None = None
+) -> Iterator[Check]:
     """What refuses a write before the permission bits are asked.
 
     A read-only file system and the immutable flag always do. A read-only
@@ -187,8 +190,21 @@ def before_permission_to_write(object_: Object, right: Right, *, names: bool) ->
     refused = mount is not None and (mount.filesystem_read_only or (names and has_option(mount, "ro")))
     if refused and object_.posture.kind not in NEVER_READ_ONLY:
         yield flat(object_, right.name, errno.EROFS, "read-only")
+    if removed is not None and removed.posture.unmapped and not removed.mount_point:
+        yield flat(removed, right.name, errno.EOVERFLOW, "unmapped")
+    if names and right in (RIGHT_TO_WRITE, CREATE):
+        yield from _of_makers(context, object_, right)
     for flag in limits_on(object_, allow_adding=False):
         yield flat(object_, right.name, errno.EPERM, flag)
+    if object_.posture.unmapped:
+        yield flat(object_, right.name, errno.EACCES, "unmapped")
+
+
+def _of_makers(context: Context, directory: Object, right: Right) -> Iterator[Check]:
+    """Who makes a name on an ID-mapped mount must have a number on disk (``may_create``)."""
+    mount = directory.mount
+    if mount is not None and mount.id_map is not None:
+        yield flat(directory, right.name, errno.EOVERFLOW, "maker-unmapped", context.universe.mapped(mount.id_map))
 
 
 def _device(object_: Object, right: Right) -> Iterator[Check]:
@@ -219,7 +235,8 @@ def _follow(context: Context, stage: Stage, parent: Object | None) -> Iterator[C
     link, everyone = stage.object, context.universe.everyone
     if stage.trailing and context.settings.protected_symlinks and parent is not None:
         posture = parent.posture
-        if posture.mode & _STICKY_AND_OPEN == _STICKY_AND_OPEN and posture.uid != link.posture.uid:
+        same = posture.uid == link.posture.uid != UNMAPPED
+        if posture.mode & _STICKY_AND_OPEN == _STICKY_AND_OPEN and not same:
             owner = context.universe.with_uid(link.posture.uid)
             yield flat(link, FOLLOW, errno.EACCES, "protected-symlinks", owner)
     if has_option(link.mount, "nosymfollow"):
@@ -260,7 +277,7 @@ def create_over(context: Context, parent: Object | None, named: Object, right: R
         return
     kind, settings = named.posture.kind, context.settings
     level = {Kind.FILE: settings.protected_regular, Kind.FIFO: settings.protected_fifos}.get(kind, 1)
-    if not level or named.posture.uid == parent.posture.uid:
+    if not level or named.posture.uid == parent.posture.uid != UNMAPPED:
         return
     if parent.posture.mode & 0o002 or (parent.posture.mode & 0o020 and level >= 2 and kind in (Kind.FILE, Kind.FIFO)):
         owner = context.universe.with_uid(named.posture.uid)
@@ -283,7 +300,7 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
     if parent is None:
         yield flat(named, right.name, errno.EBUSY, "root-directory")
         return
-    yield from _change_names(context, parent, right)
+    yield from _change_names(context, parent, right, named)
     if named.mount_point:
         # What is checked from here on is the directory that the mount covers, which nobody can see.
         yield flat(named, right.name, errno.EBUSY, "mount-point")
@@ -297,9 +314,12 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
         yield flat(parent, right.name, errno.EPERM, "sticky", keepers)
     for flag in (*limits_on(named, allow_adding=True), *limits_on(named, allow_adding=False)):
         yield flat(named, right.name, errno.EPERM, flag)
+    if right is RENAME:  # the new name is made as any other
+        yield from _of_makers(context, parent, right)
 
 
-def _change_names(context: Context, directory: Object, right: Right) -> Iterator[Check]:
-    yield from before_permission_to_write(directory, right, names=True)
+def _change_names(context: Context, directory: Object, right: Right, named: Object | None = None) -> Iterator[Check]:
+    """What is asked before a name is made, or that of ``named`` taken away."""
+    yield from before_permission_to_write(context, directory, right, names=True, removed=named)
     want = right.permissions_on(Kind.DIRECTORY)
     yield context.permission(directory, right.name, want, errno.EACCES)

@@ -15,10 +15,11 @@ from typing import NamedTuple
 
 from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Entry, Tag
+from fiat.core.model.idmap import NO_NUMBERS, UNMAPPED
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, READ, WRITE
 from fiat.core.model.posture import Kind, Posture
 from fiat.core.model.principals import Principal, Universe
-from fiat.core.model.sets import INT_SETS, Number, Set, Sets
+from fiat.core.model.sets import INT_SETS, Condition, Number, Set, Sets
 from fiat.core.rules.effective import deciding_entries, deciding_list, left_by_mask, permissions_by_entry
 
 OWNER = "owner"
@@ -125,22 +126,33 @@ def partition(universe: Universe, sets: Sets, uid: Number, gid: Number, whom: Wh
 
 
 def overriding(universe: Universe, sets: Sets, of: DecisionInputs, want: int) -> Set:
-    """Who holds a capability that grants ``want`` where the classes refuse it."""
+    """Who holds a capability that grants ``want`` where the classes refuse it.
+
+    It counts for nothing where owner or group have no number (``capable_wrt_inode_uidgid``).
+    """
     found = sets.constant(0)
     for capability in overriding_capability(want, directory=of.directory, executable=of.executable):
         if capability and universe.confined:
             found = found | sets.lookup(partial(universe.holders_of, capability), of.uid, of.gid)
         elif capability:
             found = found | sets.constant(universe.holders_of(capability))
-    return found
+    return sets.where(_have_numbers(of), found)
+
+
+def _have_numbers(of: DecisionInputs) -> Condition:
+    """Whether both owner and group have a number."""
+    return (of.uid < NO_NUMBERS[0]) & (of.gid < NO_NUMBERS[0])
 
 
 def granted(sets: Sets, of: DecisionInputs, classes: Sequence[Set], want: int, anyway: Set) -> Set:
-    """The principals granted all the permissions in ``want`` (1 to 7) at once; some are granted them ``anyway``."""
+    """The principals granted all the permissions in ``want`` (1 to 7) at once; some are granted them ``anyway``.
+
+    Nobody writes to what has an owner or a group that is not mapped (``inode_permission`` in the kernel).
+    """
     found = anyway
     for permissions, principals in zip(of.permissions, classes, strict=True):
         found = found | sets.where(permissions & want == want, principals)
-    return found
+    return sets.where((of.uid != UNMAPPED) & (of.gid != UNMAPPED), found) if want & WRITE else found
 
 
 class Partitions:
@@ -161,7 +173,7 @@ class Partitions:
 
     def overriding(self, of: DecisionInputs, want: int) -> int:
         """Who holds a capability that grants ``want`` where the classes refuse it."""
-        key: tuple[object, ...] = (of.directory, of.executable, want)
+        key: tuple[object, ...] = (of.directory, of.executable, want, _have_numbers(of))
         if self.universe.confined:
             key += (of.uid, of.gid)
         found = self._overriding.get(key)

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from fiat.core.model import right as rights_
 from fiat.core.model.host import Host
+from fiat.core.model.idmap import UNMAPPED
 from fiat.core.model.mode import EXECUTE, SPECIAL, STICKY
 from fiat.core.model.posture import Format, Object, Program
 from fiat.core.model.principals import Universe
@@ -327,7 +328,7 @@ class TreeAccess:
         alike: dict[Hashable, int] = {}
         held = profiles.by_rest(lambda rest: alike.setdefault(_of_holder(rest), len(alike)), np.int64)[holders]
         sticky = profiles.columns.mode[holders] & STICKY
-        _, group = distinct_columns(held, sticky, kinds)
+        _, group = distinct_columns(held, sticky, kinds, unmapped(profiles)[holders].astype(np.int64))
         for some in together(group, len(group)):
             place = int(some[0])
             named = profiles[examples[int(kinds[place])]].at()
@@ -362,7 +363,9 @@ def for_tree(host: Host, universe: Universe, rights: Sequence[Right], route: Rou
         owning, sharing = found.posture.owners()
         uids |= owning
         gids |= sharing
-    people = crowd(universe, uids, gids)
+    mounts = {*(rest.mount for rest in survey.profiles.rests), *(one.mount for one in route.objects)}
+    maps = dict.fromkeys(mount.id_map for mount in mounts if mount is not None and mount.id_map is not None)
+    people = crowd(universe, uids, gids, [*maps])
     access = TreeAccess(host, Access(people.universe, host.settings), rights, people)
     access.runs_with_known(runs_with)
     return access
@@ -380,6 +383,13 @@ def _of_holder(rest: Profile) -> Hashable:
     return rest.posture.kind, rest.posture.flags, rest.mount, rest.mount_point
 
 
+def unmapped(profiles: Profiles) -> NDArray[np.bool_]:
+    """For each profile whether its owner or its group has no number on the mount by which it is seen."""
+    columns = profiles.columns
+    found: NDArray[np.bool_] = (columns.uid == UNMAPPED) | (columns.gid == UNMAPPED)
+    return found
+
+
 class _Named:
     """What profiles are to the directory that holds their names: a number for each, and a profile for each number."""
 
@@ -395,5 +405,6 @@ class _Named:
         rest = profiles.by_rest(numbered, np.int64)
         owners = (columns.uid,) if owned else ()
         groups = (columns.gid,) if owned and group else ()
-        first, self.kind = distinct_columns(rest, *owners, *groups)
+        without = (unmapped(profiles).astype(np.int64),)
+        first, self.kind = distinct_columns(rest, *owners, *groups, *without)
         self.examples: list[int] = first.tolist()

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.accesslist import AccessList
+from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.posture import Posture
 from fiat.core.tree.distinct import distinct_columns, distinct_values, each_once
 from fiat.core.tree.profile import Profile
@@ -161,7 +162,7 @@ class Profiles:
                 named_uids, named_gids = acl.named()
                 uids |= named_uids
                 gids |= named_gids
-        return uids, gids
+        return uids.difference(NO_NUMBERS), gids.difference(NO_NUMBERS)
 
 
 def _rest_of_posture(posture: Posture) -> Hashable:

@@ -1,14 +1,15 @@
 """Sets of principals for many postures at once: rows of 64-bit words, one for each posture."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.accesslist import AccessList, Tag
+from fiat.core.model.idmap import IdMap
 from fiat.core.model.mode import EXECUTE_BITS
-from fiat.core.model.principals import Principal, Universe
+from fiat.core.model.principals import Principal, Universe, is_mapped
 from fiat.core.rules.decision import NOBODY_NAMED, DecisionInputs, granted, overriding, partition
 from fiat.core.rules.effective import deciding_entries, left_by_mask, passes_over_list, permissions_by_entry
 from fiat.core.rules.unsure import Possible, supposed
@@ -52,15 +53,16 @@ class Crowd(NamedTuple):
         return int.from_bytes(np.packbits(ones, bitorder="little").tobytes(), "little")
 
 
-def crowd(universe: Universe, uids: Iterable[int], gids: Iterable[int]) -> Crowd:
-    """Those who are alike where only these users and groups own anything, or are named."""
+def crowd(universe: Universe, uids: Iterable[int], gids: Iterable[int], maps: Collection[IdMap] = ()) -> Crowd:
+    """Those who are alike where only these users and groups own anything, or are named, and mounts have these maps."""
     owning, sharing = set(uids), frozenset(gids)
     numbers: dict[object, int] = {}
     ones: list[Principal] = []
     one_of = np.empty(len(universe.principals), np.intp)
     for place, who in enumerate(universe.principals):
         uid = who.uid if who.uid in owning else None
-        like = (uid, who.gids & sharing, who.capabilities, who.exec_capabilities, who.limits, who.unsure)
+        mapped = tuple([is_mapped(who, numbers) for numbers in maps])
+        like = (uid, who.gids & sharing, who.capabilities, who.exec_capabilities, who.limits, who.unsure, mapped)
         number = numbers.setdefault(like, len(ones))
         if number == len(ones):
             ones.append(who)

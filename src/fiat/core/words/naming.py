@@ -5,41 +5,60 @@ from collections.abc import Iterable, Sequence
 
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
+from fiat.core.model.idmap import OUTSIDE, UNMAPPED
 from fiat.core.model.mode import permission_letters
 from fiat.core.model.principals import Principal, Universe, account_of, others_of_number
 from fiat.core.text import counted, several, several_of, visible
 
+_NO_NUMBERS = {
+    UNMAPPED: ("nobody, for the number on disk is not mapped", "unmapped"),
+    OUTSIDE: ("somebody outside, who has no number here", "outside"),
+}
+"""What is no number, in a sentence and in a column."""
+
+
+def _number(number: int) -> str:
+    return _NO_NUMBERS[number][0] if number in _NO_NUMBERS else f"number {number}"
+
 
 def user(uid: int, accounts: Accounts) -> str:
     """What the user with a number is called: ``keeper``, or ``number 7188`` without an account."""
-    return _name(accounts.user_numbered(uid)) or f"number {uid}"
+    return _name(accounts.user_numbered(uid)) or _number(uid)
 
 
 def group(gid: int, accounts: Accounts) -> str:
     """What the group with a number is called: ``watch``, or ``number 7299`` without a name."""
-    return _name(accounts.group_numbered(gid)) or f"number {gid}"
+    return _name(accounts.group_numbered(gid)) or _number(gid)
 
 
 def user_with_number(uid: int, accounts: Accounts) -> str:
     """``keeper (7101)``, or ``7188 (no account)``."""
+    if uid in _NO_NUMBERS:
+        return f"{_NO_NUMBERS[uid][1]} (no number here)"
     name = _name(accounts.user_numbered(uid))
     return f"{name} ({uid})" if name else f"{uid} ({'no account' if accounts.tells_all else 'name not known'})"
 
 
 def group_with_number(gid: int, accounts: Accounts) -> str:
     """``watch (7201)``, or ``7299 (no group of this number)``."""
+    if gid in _NO_NUMBERS:
+        return f"{_NO_NUMBERS[gid][1]} (no number here)"
     name = _name(accounts.group_numbered(gid))
     return f"{name} ({gid})" if name else f"{gid} ({'no group of this number' if accounts.tells_all else 'not known'})"
 
 
 def user_or_number(uid: int, accounts: Accounts) -> str:
     """``keeper``, or ``7188``: for a column of its own."""
-    return _name(accounts.user_numbered(uid)) or str(uid)
+    return _name(accounts.user_numbered(uid)) or _in_column(uid)
 
 
 def group_or_number(gid: int, accounts: Accounts) -> str:
     """``watch``, or ``7299``: for a column of its own."""
-    return _name(accounts.group_numbered(gid)) or str(gid)
+    return _name(accounts.group_numbered(gid)) or _in_column(gid)
+
+
+def _in_column(number: int) -> str:
+    return _NO_NUMBERS[number][1] if number in _NO_NUMBERS else str(number)
 
 
 def _name(found: User | Group | None) -> str:

@@ -15,7 +15,7 @@ from fiat.core.change.history import IntendedChange, ObjectFate, RunEntry, Settl
 from fiat.core.change.steps import Change
 from fiat.core.errors import RecordError
 from fiat.core.model.posture import Identity, Posture
-from fiat.core.model.record import ID, POSTURE
+from fiat.core.model.record import OWNER_ID, POSTURE
 from fiat.core.model.schema import Field, Form, Listed, Number, Record, Text, wrong
 from fiat.host.history.seals import Row, Seal, seal_of, sum_of
 
@@ -231,7 +231,7 @@ def _posture(numbers: Sequence[int], rests: Sequence[Posture], where: str) -> Po
         raise RecordError(where, "has a posture that is missing") from error
     if not mode <= 0o7777:
         raise wrong(where, mode, "the mode of a posture")
-    return found._replace(mode=mode, uid=ID.read(uid, where), gid=ID.read(gid, where))
+    return found._replace(mode=mode, uid=OWNER_ID.read(uid, where), gid=OWNER_ID.read(gid, where))
 
 
 def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[RunEntry]:

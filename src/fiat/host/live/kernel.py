@@ -3,8 +3,10 @@
 import errno
 import os
 from collections.abc import Callable
+from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
+from fiat.core.model.idmap import OUTSIDE, UNMAPPED, IdMap
 from fiat.core.model.posture import Mount
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
 from fiat.host.live.facts import Facts, mount_id
@@ -33,7 +35,7 @@ class Kernel:
 
     ``open_root`` opens the root directory from which everything is reached,
     ``mounts`` reads the mounts that are seen from there. ``handlers`` are those of
-    another one, for a view of the same host.
+    another one, for a view of the same host, and ``namespace`` the identifier of its mount namespace.
     """
 
     def __init__(
@@ -41,10 +43,13 @@ class Kernel:
         open_root: Callable[[], int],
         mounts: Callable[[], dict[int, Mount]],
         handlers: "tuple[Handler, ...] | None" = None,
+        namespace: int = 0,
     ) -> None:
         self._open_root = open_root
         self._handlers = handlers
         self._mounts_now = mounts
+        self._namespace = namespace
+        self._unmapped: dict[int, tuple[int, int, int]] = {}
         self._statx: StatusCalls | None = None
         self._mounts: dict[int, Mount] | None = None
         self.times_read = 0
@@ -74,7 +79,45 @@ class Kernel:
     def _read_mounts(self) -> dict[int, Mount]:
         self.times_read += 1
         self._mounts = self._mounts_now()
+        self._unmapped.clear()
+        if any("idmapped" in mount.options for mount in self._mounts.values()):
+            from fiat.host.live.idmaps import id_maps
+
+            for number, numbers in id_maps(self._namespace).items():
+                if number in self._mounts:
+                    self._mounts[number] = self._mounts[number]._replace(id_map=numbers)
         return self._mounts
+
+    def unmapped_as(self, mount: int) -> tuple[int, int, int]:
+        """The user and the group that stat(2) shows there for what has none; and what these are then.
+
+        -1 where every number is what it seems, or nobody can tell it from one.
+        """
+        found = self._unmapped.get(mount)
+        if found is None:
+            found = self._unmapped[mount] = self._shown_for_none(self.mount_with_id(mount))
+        return found
+
+    def _shown_for_none(self, mount: Mount | None) -> tuple[int, int, int]:
+        own = self._own_numbers
+        if own is None and (mount is None or mount.id_map is None):
+            return -1, -1, 0
+        from fiat.host.live.idmaps import overflow_numbers
+
+        user, group = overflow_numbers()
+        if mount is not None and mount.id_map is not None:
+            known, what = mount.id_map, UNMAPPED
+            real = known.users.inward(user) is not None, known.groups.inward(group) is not None
+        else:
+            assert own is not None
+            real, what = (own.users.outward(user) is not None, own.groups.outward(group) is not None), OUTSIDE
+        return -1 if real[0] else user, -1 if real[1] else group, what
+
+    @cached_property
+    def _own_numbers(self) -> IdMap | None:
+        from fiat.host.live.idmaps import own_numbers
+
+        return own_numbers()
 
     def mount_with_id(self, number: int) -> Mount | None:
         """The mount with this id; the table is read again when it is new."""

@@ -72,6 +72,12 @@ class _Where(NamedTuple):
     site: Placement
     filesystem: str
     lists_attributes: bool
+    unmapped_as: tuple[int, int, int]
+
+    def owners(self, uid: int, gid: int) -> tuple[int, int]:
+        """The owner and the group that stat(2) shows as these two, or that they have no number here."""
+        user, group, none = self.unmapped_as
+        return none if uid == user else uid, none if gid == group else gid
 
 
 class Reader:
@@ -110,7 +116,7 @@ class Reader:
             return None
         listed = os.listxattr(through)
         raw = attributes.read(listed, lambda name: os.getxattr(through, name)) if listed else NOTHING
-        found, said = self.postures.of(mode, known[2], known[3], known[0] & known[7], raw)
+        found, said = self.postures.of(mode, *where.owners(known[2], known[3]), known[0] & known[7], raw)
         return where.site if found == posture and not said.unknown else None
 
     @cached_property
@@ -145,7 +151,7 @@ class Reader:
             listed = os.listxattr(through) if where.lists_attributes else attributes.NAMES
             if listed:
                 raw = attributes.read(listed, lambda name: os.getxattr(through, name))
-        posture, said = self.postures.of(facts.mode, facts.uid, facts.gid, flags, raw)
+        posture, said = self.postures.of(facts.mode, *where.owners(facts.uid, facts.gid), flags, raw)
         unknown += said.unknown
         found = None
         if program and kind is Kind.FILE and facts.mode & 0o111:
@@ -171,6 +177,7 @@ class Reader:
             Placement(kernel.mount_with_id(mount), None if through is None else kernel.keeps_lists(mount, through)),
             kernel.filesystem_of(fd, facts.device, mount),
             kernel.lists_attributes(mount),
+            kernel.unmapped_as(mount),
         )
 
     def _flags(self, fd: int, facts: Facts, through: str, unknown: list[tuple[str, int]]) -> int:

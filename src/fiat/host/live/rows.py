@@ -164,10 +164,18 @@ class Numbering:
         rest[:, 2] = (rows[:, 3] & ~_LOW) | np.array(self._said, np.uint64)[which]
         first, places = distinct_rows(rest)
         numbers = [profiles.rest_number(self._profile(*row)) for row in rows[first].tolist()]
+        uid, gid = (rows[:, 1] & _LOW).astype(np.int64), (rows[:, 1] >> _HALF).astype(np.int64)
+        mounts = rows[:, 3] >> _HALF
+        for mount in np.unique(mounts).tolist():
+            user, group, none = self._kernel.unmapped_as(mount)
+            if none:
+                here = mounts == mount
+                uid[here & (uid == user)] = none
+                gid[here & (gid == group)] = none
         return Columns(
             mode=(rows[:, 0] & _PERMISSIONS).astype(np.int64),
-            uid=(rows[:, 1] & _LOW).astype(np.int64),
-            gid=(rows[:, 1] >> _HALF).astype(np.int64),
+            uid=uid,
+            gid=gid,
             acl=np.array(self._lists, np.int64)[which],
             rest=np.array(numbers, np.int64)[places],
         )

@@ -126,7 +126,12 @@ class ColumnsReader:
             raise SnapshotError("profiles is no object with a column for each part of a profile")
         mode = np.array(_MODES.read(data.get("mode"), "profiles.mode"), np.int64)
         lists, rests = (np.array(numbers, np.int64) for numbers in self._numbers)
-        most = {"owner": record.ID.most, "group": record.ID.most, "list": len(lists) - 1, "rest": len(rests) - 1}
+        most = {
+            "owner": record.OWNER_ID.most,
+            "group": record.OWNER_ID.most,
+            "list": len(lists) - 1,
+            "rest": len(rests) - 1,
+        }
         columns = []
         for name, largest in most.items():
             column = _Numbers(f"profiles.{name}", "q")

@@ -66,6 +66,7 @@ MOUNT: Record[Mount] = Record(
         found["filesystem_options"] or ("rw",),
         found["covered"],
         tuple((one[0], one[1], one[2]) for one in found["beside"] if len(one) == len(("mount", "here", "there"))),
+        found["id_map"],
     ),
     *record.MOUNT.fields,
     Field("covered", lambda mount: mount.covered, Listed(record.PATH), required=False, default=()),

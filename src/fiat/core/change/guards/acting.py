@@ -11,9 +11,9 @@ from fiat.core.change.planned import PlannedChange
 from fiat.core.change.steps import Change, Steps, change, steps_towards, through_flags
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.finding import Finding
-from fiat.core.model.posture import FLAGS, Kind
+from fiat.core.model.posture import FLAGS, Kind, Mount
 from fiat.core.model.principals import Principal
-from fiat.core.rules.attributes import may_change_flags, refused_to_everyone
+from fiat.core.rules.attributes import may_change_flags, out_of_range, refused_to_everyone, unmapped_in
 from fiat.core.rules.sideeffects import torn
 from fiat.core.text import counted, joined
 from fiat.core.tree.profile import Profile
@@ -105,6 +105,8 @@ def _why(one: Suspect, actor: Principal, accounts: Accounts) -> str:
         return _FLAT[rule]
     if one.change.errno == errno.ENOTTY:
         return "on a file system that keeps no such flags"
+    if without := _without_number(one.change, one.profile.mount):
+        return f"where {without}"
     if one.change.errno != errno.EPERM:
         return os.strerror(one.change.errno).lower()
     if (wished.flags is not None or wished.flags_first is not None) and not may_change_flags(actor):
@@ -127,6 +129,8 @@ def why_refused(planned: PlannedChange, actor: Principal, accounts: Accounts) ->
         return _FLAT_OF_ONE[rule]
     if planned.change.errno == errno.ENOTTY:
         return "its file system keeps no such flags"
+    if without := _without_number(planned.change, planned.profile.mount):
+        return without
     if planned.change.errno == errno.EOPNOTSUPP:
         link = before.kind is Kind.SYMLINK
         if not link and before.kind not in (Kind.FILE, Kind.DIRECTORY) and planned.change.steps == Steps():
@@ -145,6 +149,21 @@ def why_refused(planned: PlannedChange, actor: Principal, accounts: Accounts) ->
     if wished.gid is not None:
         group = naming.group(wished.gid, accounts)
         return f"{_name(actor, accounts)} is not in group {group}: only its members, or root, give to it what is theirs"
+    return ""
+
+
+def _without_number(change: Change, mount: Mount | None) -> str:
+    """Why numbers that an ID-mapped mount does not have forbid a change; empty where they do not."""
+    before, wished = change.before, change.steps
+    if change.errno == errno.EOVERFLOW and out_of_range(before, mount, wished.uid, wished.gid):
+        if before.unmapped:
+            return "the ID-mapped mount has no number for who owns it: both owner and group have to be given"
+        return "the ID-mapped mount has no number on disk for the new owner or group"
+    if before.unmapped and change.errno in (errno.EOVERFLOW, errno.EPERM):
+        return "the ID-mapped mount has no number for who owns it: change it where it is mounted without a map"
+    lists = (wished.acl, wished.default)
+    if change.errno == errno.EINVAL and any(one is not None and unmapped_in(one, mount) for one in lists):
+        return "the ID-mapped mount has no number on disk for somebody whom the list names"
     return ""
 
 
@@ -172,6 +191,8 @@ def _lost(one: Suspect, actor: Principal, accounts: Accounts) -> tuple[str, str]
     if not back.errno and back.after == before:
         return "", ""
     owner, group = naming.user(before.uid, accounts), naming.group(before.gid, accounts)
+    if before.unmapped and out_of_range(after, one.profile.mount, before.uid, before.gid):
+        return "an owner or a group that this mount does not map cannot be given", ""
     if after.uid != before.uid:
         return f"only root gives it to {WHO} again", owner
     if after.gid != before.gid and before.gid not in actor.gids:
