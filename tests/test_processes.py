@@ -20,10 +20,10 @@ from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.capabilities import ALL as EVERY_POWER
 from fiat.core.model.principals import Limits, Principal, Universe
 from fiat.core.model.process import difference
-from fiat.core.model.right import ALL, CREATE, DELETE, EXECUTE, RENAME, WRITE, Right
+from fiat.core.model.right import ALL, EXECUTE
 from fiat.core.rules import running
 from fiat.core.rules.access import Access
-from fiat.core.tree.walk import route_for, walk
+from fiat.core.tree.walk import route_for
 from fiat.host.live import processes
 from fiat.host.live.host import LiveHost
 from support import kernel
@@ -31,6 +31,7 @@ from support.files import POWERS
 from support.filesystems import fresh
 from support.kernel import MapIds, Subject, as_somebody, become
 from support.program import fiat, machine
+from support.trying import how_to_try
 from support.worlds import GIDS, UIDS, World, protections
 
 COUNT = int(os.environ.get("FIAT_JUDGE_PROCESSES", "40"))
@@ -134,27 +135,6 @@ def _paths_under(top: str) -> Iterator[str]:
         yield from (f"{folder}/{name}" for name in (*folders, *files))
 
 
-def _how(right: Right, host: LiveHost, path: str, *, changes: bool) -> str | None:
-    """How the right is tried; None where it is not, or where that could not be put right."""
-    route = route_for(host, path, right)
-    link = walk(host, path.rstrip("/"), follow=False).end
-    directory = route.end is not None and route.end.posture.directory
-    if right is WRITE or right is CREATE:
-        if link is not None and link.target is not None:
-            return None if right is CREATE else right.name if not directory else "write in"
-        if route.end is not None and directory:
-            # what is made in an append-only directory stays
-            return None if right is CREATE and "append-only" in (route.end.posture.flags or ()) else "write in"
-        return "create over" if right is CREATE and route.end is not None else None if right is CREATE else right.name
-    if right is DELETE or right is RENAME:
-        if path.endswith("/") or link is None:
-            return None
-        if right is RENAME:
-            return "rename and back"
-        return None if link.posture.directory else "delete by the wrong call"
-    return right.name if changes or not right.name.startswith("change-") else None
-
-
 def disagreements(seed: int, top: str, seen: Counter[str]) -> list[str]:
     """What Fiat and one process differ about; ``seen`` counts the answers, also by circumstance and errno."""
     wrong = []
@@ -169,7 +149,7 @@ def disagreements(seed: int, top: str, seen: Counter[str]) -> list[str]:
             asked = []
             for path in subject.made:
                 for right in ALL:
-                    how = _how(right, sees, path, changes=life.mounts is None)
+                    how = how_to_try(right, sees, path, changes=life.mounts is None)
                     if how is not None:
                         asked.append((right, path, how))
             verdicts = [judging.verdict(route_for(sees, path, right), right, 0) for right, path, _ in asked]

@@ -44,7 +44,7 @@ def disagreements(world: World) -> tuple[int, list[str]]:
     for place, who in enumerate(everyone):
         truth = tries(who if ROOT else None, questions, world.undo)
         for (right, path), number in zip(asked, truth, strict=True):
-            if right is EXECUTE and _says_it_cannot_know(routes[right, path]):
+            if right is EXECUTE and cannot_know(routes[right, path]):
                 continue
             if ROOT and routes[right, path].hidden:  # where not even root may look, and Fiat says so
                 continue
@@ -61,11 +61,13 @@ def _question(right: Right, path: str) -> tuple[str, str]:
     return (f"{right} in" if right in (WRITE, CREATE) and _is_directory(path) else right.name), path
 
 
-def _says_it_cannot_know(route: Route | None) -> bool:
+def cannot_know(route: Route | None) -> bool:
     """Whether something that is to be run may be a script for all that Fiat may read of it; only root always may."""
     if route is None or route.end is None:
         return False
-    return any(what == "first bytes" for what, _ in route.end.unknown) or _says_it_cannot_know(route.interpreter)
+    if route.interpreter is not None and route.interpreter.hidden:
+        return True
+    return any(what == "first bytes" for what, _ in route.end.unknown) or cannot_know(route.interpreter)
 
 
 def _own_meaning(right: Right, path: str) -> bool:

@@ -35,8 +35,9 @@ def of_host(settings: Settings) -> list[Finding]:
         text = f"a security module is active ({modules}) and may refuse what is allowed here"
         found.append(Finding("security-module", "plain", text))
     if settings.user_namespace:
-        text = "Fiat runs in a user namespace: users outside it have other numbers, and its root is not the host's"
-        found.append(Finding("user-namespace", "plain", text))
+        text = "Fiat runs in a user namespace: numbers are those of it, and its root has no power over what is outside"
+        more = f"where it has a user {OVERFLOW}, what belongs to others looks like theirs"
+        found.append(Finding("user-namespace", "plain", f"{text}; {more}"))
     return found
 
 

@@ -13,6 +13,7 @@ from fiat.core.model.host import Settings
 from fiat.core.model.login import Logins
 from fiat.core.model.principals import Principal
 from fiat.host.accounts.nameservice import NameService
+from fiat.host.live.namespace import own_numbers
 
 if TYPE_CHECKING:
     from fiat.host.live.postures import Reader
@@ -71,7 +72,7 @@ class LiveHost:
             protected_regular=_level("protected_regular"),
             protected_fifos=_level("protected_fifos"),
             security_modules=_security_modules(),
-            user_namespace=_line("/proc/self/uid_map").split() not in ([], ["0", "0", "4294967295"]),
+            user_namespace=own_numbers() is not None,
         )
 
     def root(self) -> LiveTreeNode:

@@ -64,7 +64,7 @@ def _numbers(answer: bytes, at: int) -> NumberMap:
     """A map: how many texts there are, and where they begin among the texts, each ended by a zero byte."""
     count, offset = struct.unpack_from("=II", answer, at)
     texts = answer[_TEXTS_AT + offset :].split(b"\0")[:count]
-    return parse("\n".join(text.decode("ascii", "replace") for text in texts))
+    return parse("\n".join(text.decode("utf-8", "replace") for text in texts))
 
 
 _GET_MOUNT_NAMESPACE = 2 << 30 | 8 << 16 | 0xB7 << 8 | 0x5
@@ -80,26 +80,3 @@ def identifier_of(namespace: int) -> int:
         return int(struct.unpack("=Q", fcntl.ioctl(namespace, _GET_MOUNT_NAMESPACE, bytes(8)))[0])
     except OSError:
         return 0
-
-
-def overflow_numbers() -> tuple[int, int]:
-    """What stat(2) shows for users and groups that have no number here (proc_sys_kernel(5))."""
-
-    def read(name: str) -> int:
-        with open(f"/proc/sys/kernel/{name}", encoding="ascii") as file:
-            return int(file.read())
-
-    return read("overflowuid"), read("overflowgid")
-
-
-def own_numbers() -> IdMap | None:
-    """The numbers that the user namespace of this process knows; None for that of the whole machine."""
-    texts = []
-    for name in ("uid_map", "gid_map"):
-        try:
-            with open(f"/proc/self/{name}", encoding="ascii") as file:
-                texts.append(file.read())
-        except OSError:
-            return None
-    whole = [text.split() == ["0", "0", "4294967295"] for text in texts]
-    return None if all(whole) else IdMap(parse(texts[0]), parse(texts[1]))

@@ -11,6 +11,7 @@ from fiat.core.model.posture import Mount
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
 from fiat.host.live.facts import Facts, mount_id
 from fiat.host.live.mounts import mount_at
+from fiat.host.live.namespace import overflow_numbers, own_numbers
 
 if TYPE_CHECKING:
     from fiat.core.rules.handlers import Handler
@@ -102,8 +103,6 @@ class Kernel:
         own = self._own_numbers
         if own is None and (mount is None or mount.id_map is None):
             return -1, -1, 0
-        from fiat.host.live.idmaps import overflow_numbers
-
         user, group = overflow_numbers()
         if mount is not None and mount.id_map is not None:
             known, what = mount.id_map, UNMAPPED
@@ -115,8 +114,6 @@ class Kernel:
 
     @cached_property
     def _own_numbers(self) -> IdMap | None:
-        from fiat.host.live.idmaps import own_numbers
-
         return own_numbers()
 
     def mount_with_id(self, number: int) -> Mount | None:

@@ -14,9 +14,11 @@ from contextlib import contextmanager
 from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
+from fiat.core.model import capabilities, idmap
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.rules.programs import left_after_exec
 from fiat.host.live.facts import mount_id
+from fiat.host.live.namespace import own_numbers
 
 _TRIES = 5
 """How often a process is read that does not stand still."""
@@ -205,7 +207,10 @@ def _itself(status: dict[str, str]) -> Process:
     # root that runs Fiat under SECBIT_NOROOT has no capabilities; without ctypes, Python has not set it since
     may_be_set = not whole or "ctypes" in sys.modules
     root = status["Uid"].split()[1] == "0" and not (may_be_set and _securebits() & _NO_ROOT)
-    return Process(_principal(os.getpid(), status, limits, root=root))
+    found = _principal(os.getpid(), status, limits, root=root)
+    if own_numbers() is not None:  # that counts in no other namespace than the machine's (capabilities(7))
+        found = found._replace(capabilities=found.capabilities & ~capabilities.LINUX_IMMUTABLE)
+    return Process(found)
 
 
 def _limits(found: _Found, own: _Found) -> Limits:
@@ -218,7 +223,9 @@ def _limits(found: _Found, own: _Found) -> Limits:
         return limits
     if found.users is None or found.groups is None:
         return limits._replace(root=None, hidden=("user namespace",))
-    return limits._replace(users=_ranges(found.users), groups=_ranges(found.groups), root=_outside(found.users, 0))
+    return limits._replace(
+        users=_ranges(found.users), groups=_ranges(found.groups), root=idmap.parse(found.users).outward(0)
+    )
 
 
 def _bounds(status: dict[str, str]) -> Limits:
@@ -230,27 +237,9 @@ def _bounds(status: dict[str, str]) -> Limits:
     )
 
 
-def _entries(text: str) -> list[tuple[int, int, int]]:
-    """The lines of a uid_map or gid_map: first number inside, first number here, how many (user_namespaces(7))."""
-    found = []
-    for line in text.split("\n"):
-        numbers = line.split()
-        if len(numbers) == 3:
-            found.append((int(numbers[0]), int(numbers[1]), int(numbers[2])))
-    return found
-
-
 def _ranges(text: str) -> Ranges:
     """The numbers of this namespace that are known in the other one."""
-    return tuple((outside, count) for _, outside, count in _entries(text))
-
-
-def _outside(text: str, number: int) -> int | None:
-    """What ``number`` of the other namespace is in this one."""
-    for inside, outside, count in _entries(text):
-        if inside <= number < inside + count:
-            return outside + number - inside
-    return None
+    return tuple((outside, count) for _, outside, count in idmap.parse(text).extents)
 
 
 def _principal(pid: int, status: dict[str, str], limits: Limits, *, root: bool) -> Principal:
