@@ -161,6 +161,14 @@ class World:
         if path in self._flags:
             change_flags(path, self._flags[path])
 
+    def set_again(self, path: str) -> None:
+        """Give a path the posture that it was given."""
+        self._set_posture(path)
+
+    def flagged(self, path: str) -> bool:
+        """Whether it is immutable or append-only."""
+        return path in self._flags
+
     def _keep(self, path: str) -> None:
         if os.path.islink(path) or not os.path.isdir(path):
             os.link(path, os.path.join(self.spare, os.path.basename(path)), follow_symlinks=False)
