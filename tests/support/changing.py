@@ -4,6 +4,7 @@ import os
 import random
 
 from fiat.core.change.apply import apply
+from fiat.core.change.copyup import in_upper_layers
 from fiat.core.change.history import IntendedChange, RunBeginning
 from fiat.core.change.making import make_plan
 from fiat.core.change.planned import Item
@@ -102,7 +103,7 @@ def changes_as_this_process(
         target = Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
         wish = any_wish(world, dice, postures)
         made = make_plan(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
-        for item in made.items():
+        for item in in_upper_layers(host, [*made.items()]):
             tried += 1
             about = f"{path}: {item.change} for {wish}"
             if item.change.errno:

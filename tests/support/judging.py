@@ -30,14 +30,17 @@ def people(world: World, host: LiveHost) -> list[Principal]:
     return [*known, unlisted_user(NO_ACCOUNT)._replace(gid=NO_GROUP)]
 
 
-def disagreements(world: World) -> tuple[int, list[str]]:
-    """How many answers were compared, and those where Fiat and the kernel differ."""
+def disagreements(world: World, *, keeping: bool = False) -> tuple[int, list[str]]:
+    """How many answers were compared, and those where Fiat and the kernel differ; nothing is deleted when ``keeping``
+    what there is."""
     host = LiveHost(world.people)
     everyone = people(world, host)
     judging = Access(Universe(everyone), host.settings)
     asked = [(right, world.seen(path)) for path in world.paths for right in ALL]
     asked = [question for question in asked if not _own_meaning(*question)]
     questions = [_question(*question) for question in asked]
+    if keeping:
+        questions = [("delete by the wrong call" if right == "delete" else right, path) for right, path in questions]
     routes = {(right, path): route_for(host, path, right) for right, path in asked}
     granted = {question: judging.allowed(route, question[0]) for question, route in routes.items()}
     wrong = []
@@ -103,13 +106,17 @@ Record = Callable[[str, object], None]
 
 
 def judge(
-    made: list[World], record: Record, around: Callable[[World], AbstractContextManager[None]] = lambda _: nullcontext()
+    made: list[World],
+    record: Record,
+    around: Callable[[World], AbstractContextManager[None]] = lambda _: nullcontext(),
+    *,
+    keeping: bool = False,
 ) -> None:
     """Compare every answer in every world, and record how many there were."""
     total = 0
     for number, world in enumerate(made):
         with around(world):
-            compared, wrong = disagreements(world)
+            compared, wrong = disagreements(world, keeping=keeping)
         assert not wrong, f"seed {SEED + number}: {len(wrong)} of {compared} wrong, such as {wrong[0]}"
         total += compared
     assert total > (1500 if ROOT else 100) * len(made)

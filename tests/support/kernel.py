@@ -7,6 +7,7 @@ import os
 import pickle
 import resource  # noqa: F401  the same
 import signal
+import stat
 import struct
 import subprocess
 import sys
@@ -286,12 +287,17 @@ def _rename_and_back(path: str) -> None:
 
 
 def _delete_by_the_wrong_call(path: str) -> None:
-    """rmdir(2) of what is no directory: the kernel's ``may_delete`` asks for the right before it looks at the type."""
+    """rmdir(2) of what is no directory, unlink(2) of what is one: the kernel's ``may_delete`` asks for the right before
+    it looks at the type."""
     try:
-        os.rmdir(path)
-    except NotADirectoryError:
+        directory = stat.S_ISDIR(os.lstat(path).st_mode)
+    except FileNotFoundError:
+        directory = True
+    try:
+        (os.unlink if directory else os.rmdir)(path)
+    except (NotADirectoryError, IsADirectoryError):
         return
-    raise AssertionError(f"{path} was a directory")
+    raise AssertionError(f"{path} was removed")
 
 
 def _change_group(path: str) -> None:
@@ -414,6 +420,15 @@ def unmount(point: str) -> None:
     _call("umount2", os.fsencode(point), 2)
 
 
+def mount(kind: str, point: str, options: str) -> None:
+    """Mount a file system that needs no device."""
+    _call("mount", b"none", os.fsencode(point), kind.encode(), 0, os.fsencode(options))
+
+
 def mount_memory(point: str) -> None:
     """Mount an empty tmpfs at ``point``."""
-    _call("mount", b"none", os.fsencode(point), b"tmpfs", 0, b"mode=0755")
+    mount("tmpfs", point, "mode=0755")
+
+
+SYS_ADMIN = 1 << 21
+"""CAP_SYS_ADMIN, which mount(2) takes."""

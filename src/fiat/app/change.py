@@ -9,6 +9,7 @@ from fiat.app.running import RunResult, beginning_of, run
 from fiat.core.ask import caveats
 from fiat.core.ask.effects import kept
 from fiat.core.change.claims import claims
+from fiat.core.change.copyup import in_upper_layers
 from fiat.core.change.guards import GUARDS as GUARDS
 from fiat.core.change.guards import why_refused
 from fiat.core.change.history import History, IntendedChange, Waiting, in_silence
@@ -159,6 +160,7 @@ def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem
     yield from made.caveats
     yield from caveats.of_mounts_not_counted(made.skipped)
     yield from caveats.of_names_not_counted(made.names_elsewhere)
+    yield from caveats.of_changed_alone(made.changed_alone)
     yield from caveats.of_other_mounts(made.shown_at)
     for trouble in made.troubles:
         problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))
@@ -199,6 +201,7 @@ def apply(
     items = [] if stop_at_first and refused else made.to_write()
     if not items:
         return RunResult()
+    items = in_upper_layers(host, items)
     beginning = beginning_of(host.accounts, command)._replace(gains=kept(made.gains), losses=kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),

@@ -80,16 +80,28 @@ def of_object(object_: Object) -> list[Finding]:
         )
     mount = object_.mount
     if mount is not None:
-        found += _of_mount(mount)
+        found += _of_mount(object_, mount)
     return found
 
 
 def kind_of(object_: Object) -> Hashable:
     """What decides which caveats :func:`of_object` finds: where it is the same, they say the same."""
-    return object_.mount, object_.label is None, object_.unknown
+    unsettled = object_.posture.directory and object_.layer is None
+    return object_.mount, object_.label is None, object_.unknown, unsettled, bool(object_.refused_below)
 
 
-def _of_mount(mount: Mount) -> list[Finding]:
+def _of_overlay(object_: Object, mount: Mount, point: str) -> Iterator[Finding]:
+    """What of an overlay is not to be told, or holds for one that not all-powerful root has mounted."""
+    if object_.posture.directory and object_.layer is None and not mount.moves_directories:
+        text = f"{point} is an overlay whose layers cannot be looked into from here"
+        yield Finding("overlay", "plain", f"{text}: directories that come from a lower one cannot be renamed (EXDEV)")
+    if object_.refused_below:
+        text = f"who mounted the overlay {point} may not do everything in its layers"
+        more = "what needs a copy in the upper one may fail in other ways too"
+        yield Finding("overlay-limited", "odd", f"{text}: {more}")
+
+
+def _of_mount(object_: Object, mount: Mount) -> list[Finding]:
     point, kind = visible(mount.point), visible(mount.type)
     found = []
     if mount.type in _REMOTE:
@@ -101,8 +113,7 @@ def _of_mount(mount: Mount) -> list[Finding]:
         text = f"{point} is the kernel's own: settings and processes there refuse more than their modes say, root too"
         found.append(Finding("kernels-own", "plain", text))
     elif mount.type == "overlay":
-        text = f"{point} is an overlay: the layers under it are asked too, with the rights of who mounted it"
-        found.append(Finding("overlay", "plain", text))
+        found += _of_overlay(object_, mount, point)
     if "idmapped" in mount.options:
         found += _of_numbers(mount, f"{point} is an ID-mapped mount")
     return found
@@ -221,6 +232,15 @@ def of_names_not_counted(names: int) -> list[Finding]:
     what = "another name" if names == 1 else f"{names:,} other names"
     text = f"gains and losses leave out {what} of what changes: nothing says where on the file system these are"
     return [Finding("names-not-counted", "plain", text)]
+
+
+def of_changed_alone(files: int) -> list[Finding]:
+    """Files of an overlay's lower layer that have several names, of which one is copied up without the others."""
+    if not files:
+        return []
+    what = "a file has" if files == 1 else f"{files:,} files have"
+    text = f"{what} several names, and this overlay, which keeps no index, copies up each alone"
+    return [Finding("changed-alone", "odd", f"{text}: the other names keep what they have")]
 
 
 def of_unread_programs(paths: Sequence[str]) -> list[Finding]:

@@ -65,7 +65,10 @@ def _beyond(subject: Subject) -> Iterator[Finding]:
     yield from _mount(subject)
     links = subject.object.status.links
     if links > 1 and not subject.directory:
+        mount = subject.object.mount
         text = f"{links} names lead to this object: a change made through one of them shows under all"
+        if mount is not None and not mount.keeps_names_together:
+            text = f"{links} names lead to this object, and on this overlay a change may show under one of them alone"
         yield Finding("hard-links", "plain", text)
     for what, number in subject.object.unknown:
         so = (

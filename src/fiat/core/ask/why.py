@@ -49,6 +49,8 @@ RULE_WORDS = {
     "a-directory": "this is a directory",
     "unmapped": "its owner or its group has no number on this ID-mapped mount: nobody writes to it or changes it",
     "maker-unmapped": "the ID-mapped mount has no number on disk for what they make",
+    "lower-layer": "it comes from a lower layer, and this overlay cannot move such directories (no redirect_dir)",
+    "layers": "the layers under the overlay refuse it, for they are asked with the rights of who mounted it",
     "beyond-bounds": "it starts with capabilities that this process may not have: its bounding set lacks them",
 }
 """What decided, where no entry did."""

@@ -6,6 +6,7 @@ The effects are those of the host *as if* the plan were carried out; they are co
 
 import errno
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +26,7 @@ from fiat.core.model.posture import Identity, Kind, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import Wish
 from fiat.core.tree.profile import Profile
+from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Handles
 
 
@@ -86,7 +88,10 @@ class _Making:
             number[0] = self._number(target, int(survey.profile[0]), named=True)
         write = number >= 0
         several = np.flatnonzero(write & (survey.links > 1) & ~survey.directories()).tolist()
+        alone = self._alone(survey, several)
         for place in several:
+            if place in alone:
+                continue
             write[place] = survey.identity(place) not in seen
             seen.add(survey.identity(place))
         if write[0] and 0 not in several:
@@ -95,7 +100,26 @@ class _Making:
         # what is mounted in it may be a target of its own, and its top is here already
         points = survey.profiles.by_rest(lambda rest: rest.mount_point)
         seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
-        return PlanPart(target, number, write)
+        return PlanPart(target, number, write, alone)
+
+    def _alone(self, survey: Survey, places: Sequence[int]) -> frozenset[int]:
+        """Which of the entries with several names change under one of them alone: an overlay copies that up."""
+        apart = survey.profiles.by_rest(lambda rest: rest.mount is not None and not rest.mount.keeps_names_together)
+        handles, found = Handles(self.host), set()
+        try:
+            for place in places:
+                if not apart[survey.profile[place]]:
+                    continue
+                with suppress(OSError):
+                    node = handles.open(survey.path(place))
+                    try:
+                        if node.in_lower_layer():
+                            found.add(place)
+                    finally:
+                        node.close()
+        finally:
+            handles.close()
+        return frozenset(found)
 
     def _number(self, target: Target, place: int, *, named: bool) -> int:
         """The number of the change for entries with this profile; what was not ``named`` may not be meant at all."""
@@ -224,7 +248,9 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked
             changed.append(guards.ChangedPlace(survey.top.path, part.target.with_tree, int(meant.sum())))
         for place in np.flatnonzero(meant & (survey.links > 1) & ~survey.directories()).tolist():
             names = int(survey.links[place]) - inside[survey.identity(place)]
-            if names > 0:
+            if place in part.alone:
+                made.changed_alone += 1
+            elif names > 0:
                 shared.append((survey.path(place), names))
                 made.names_elsewhere += names
     secret_asked = asked | {(Tag.OWNING_GROUP, None)} if group_asked else asked

@@ -26,12 +26,14 @@ NOT_MEANT = -1
 class PlanPart(NamedTuple):
     """The part of a plan that is one target's: for each entry the number of its change.
 
-    ``write`` leaves out the further names of an inode that has several.
+    ``write`` leaves out the further names of an inode that has several. Those ``alone`` change under just one of
+    their names.
     """
 
     target: Target
     number: Numbers
     write: NDArray[np.bool_]
+    alone: frozenset[int] = frozenset()
 
 
 class Plan:
@@ -40,7 +42,8 @@ class Plan:
     ``troubles`` are places under a changed directory that could not be looked
     at: gains and losses there are not counted; ``skipped`` are mounts that
     were left out there. ``shown_at`` are paths by which other
-    mounts show what changes; ``names_elsewhere`` are further names of what changes,
+    mounts show what changes; ``changed_alone`` is how many files change under one of
+    their names, the others staying what they are; ``names_elsewhere`` are further names of what changes,
     wherever they are. ``caveats`` are about what gains and losses were counted on, ``notes`` what is
     to be known of some of the paths besides.
     """
@@ -53,6 +56,7 @@ class Plan:
         self.troubles: list[Trouble] = []
         self.skipped: list[str] = []
         self.names_elsewhere = 0
+        self.changed_alone = 0
         self.shown_at: list[str] = []
         self.caveats: list[Finding] = []
         self.notes: list[Finding] = []
@@ -107,7 +111,8 @@ class Plan:
             several = survey.several_names()
             items = list(self._items(part, part.write & self.changing_in(part)))
             with_names = set()
-            for at in [at for at, item in enumerate(items) if item.links > 1]:
+            places = np.flatnonzero(part.write & self.changing_in(part)).tolist()
+            for at in [at for at, item in enumerate(items) if item.links > 1 and places[at] not in part.alone]:
                 names = several.get(items[at].identity, ())
                 if items[at].links <= len(names):  # more than it has, where one was moved while the tree was read
                     shared.append(items[at]._replace(names=tuple(survey.path(other) for other in names)))

@@ -125,6 +125,15 @@ class Node(Protocol):
     def keeps_flags(self) -> bool:
         """Whether its file system keeps such flags, as far as can be told."""
 
+    def copy_up(self) -> None:
+        """On an overlay, have the object in the upper layer, nothing of it changed; elsewhere do nothing.
+
+        A change would do that first, and what is copied may be another inode.
+        """
+
+    def in_lower_layer(self) -> bool:
+        """Whether it is known to be no directory and to come from a lower layer of an overlay."""
+
     def close(self) -> None:
         """Let go of the object."""
 

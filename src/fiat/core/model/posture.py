@@ -55,7 +55,8 @@ class Mount(NamedTuple):
     ``options`` are those of the mount, ``filesystem_options`` those of the
     file system under it, which every mount of it shares. ``covered`` are the
     paths on it where nothing is mounted, but where another mount of the same
-    file system has something mounted: the kernel keeps such names in use.
+    file system has something mounted: the kernel keeps such names in use. ``root`` is what of its file system it
+    shows.
     """
 
     point: str
@@ -65,11 +66,23 @@ class Mount(NamedTuple):
     covered: tuple[str, ...] = ()
     beside: tuple[tuple[str, str, str], ...] = ()
     id_map: IdMap | None = None
+    root: str = "/"
 
     @property
     def read_only(self) -> bool:
         """Whether nothing can be written through this mount, or to the file system under it."""
         return "ro" in self.options or "ro" in self.filesystem_options
+
+    @property
+    def moves_directories(self) -> bool:
+        """Whether any directory can be renamed: an overlay without redirect_dir keeps those of its lower layers where
+        they are."""
+        return self.type != "overlay" or "redirect_dir=on" in self.filesystem_options
+
+    @property
+    def keeps_names_together(self) -> bool:
+        """Whether all names of a file change together: an overlay without an index copies up one of them alone."""
+        return self.type != "overlay" or "index=on" in self.filesystem_options
 
     @property
     def filesystem_read_only(self) -> bool:
@@ -220,6 +233,10 @@ class Status(NamedTuple):
     modified: int | None = None
 
 
+UPPER, LOWER, MERGED = LAYERS = ("upper", "lower", "merged")
+"""Where a directory of an overlay comes from: from its upper layer alone, from lower ones alone, or from both."""
+
+
 class Object(NamedTuple):
     """One thing in the file tree as it was found at ``path``.
 
@@ -229,7 +246,9 @@ class Object(NamedTuple):
     asked. ``keeps_lists`` tells whether the file system keeps access lists,
     None where it was not asked. ``unknown`` pairs what could not be read
     (one of :data:`UNKNOWN`) with the errno. ``other_flags`` are those of
-    :data:`OTHER_FLAGS` that are set, None where that is not known.
+    :data:`OTHER_FLAGS` that are set, None where that is not known. ``layer`` is one of :data:`LAYERS` for a directory
+    of an overlay that cannot move all of them, where that is known. ``refused_below`` pairs permissions (4, 2 or 1)
+    that the layers under an overlay refuse to everybody, by the rights of who mounted it, with the errno.
     """
 
     path: str
@@ -242,6 +261,13 @@ class Object(NamedTuple):
     keeps_lists: bool | None = None
     unknown: tuple[tuple[str, int], ...] = ()
     other_flags: tuple[str, ...] | None = None
+    layer: str | None = None
+    refused_below: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def stays(self) -> bool:
+        """Whether it is a directory that cannot be renamed, as it comes from a lower layer of an overlay."""
+        return self.layer in (LOWER, MERGED) and self.mount is not None and not self.mount.moves_directories
 
     @property
     def script(self) -> str | None:

@@ -18,6 +18,7 @@ from fiat.core.model.idmap import NO_NUMBERS, OUTSIDE, OVERFLOW, UNMAPPED, IdMap
 from fiat.core.model.listbytes import MOST_ENTRIES
 from fiat.core.model.posture import (
     FLAGS,
+    LAYERS,
     OTHER_FLAGS,
     UNKNOWN,
     Format,
@@ -356,6 +357,24 @@ _OTHER_FLAG: Form[str] = Word(
     str, lambda word: OTHER_FLAGS[OTHER_FLAGS.index(word)], f"one of {', '.join(OTHER_FLAGS)}"
 )
 
+_LAYER: Form[str] = Word(str, lambda word: LAYERS[LAYERS.index(word)], f"one of {', '.join(LAYERS)}")
+
+
+class _Refused:
+    """A permission that layers refuse, and the errno."""
+
+    def write(self, value: tuple[int, int]) -> Any:
+        return list(value)
+
+    def read(self, data: Any, place: str) -> tuple[int, int]:
+        pair = Listed(Number(0, 4095)).read(data, place)
+        if len(pair) != 2 or pair[0] not in (1, 2, 4):
+            raise wrong(place, data, "4, 2 or 1 and an errno")
+        return pair[0], pair[1]
+
+
+_REFUSED: Form[tuple[int, int]] = _Refused()
+
 BESIDE_POSTURE = (
     Field("program", lambda found: found.program, OrNone(PROGRAM), required=False),
     Field("label", lambda found: found.label, OrNone(Text()), required=False),
@@ -369,6 +388,14 @@ BESIDE_POSTURE = (
         default=(),
     ),
     Field("other_flags", lambda found: found.other_flags, OrNone(Listed(_OTHER_FLAG)), required=False),
+    Field("layer", lambda found: found.layer, OrNone(_LAYER), required=False),
+    Field(
+        "refused_below",
+        lambda found: found.refused_below,
+        Listed(_REFUSED),
+        required=False,
+        default=(),
+    ),
 )
 """What is known of an object beside its posture; :func:`read_unknown` reads the two that speak of it."""
 
@@ -452,4 +479,6 @@ def _make_object(found: Fields) -> Object:
         keeps_lists=found["keeps_lists"],
         unknown=read_unknown(found),
         other_flags=found["other_flags"],
+        layer=found["layer"],
+        refused_below=found["refused_below"],
     )

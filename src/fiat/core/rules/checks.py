@@ -7,7 +7,7 @@ from typing import NamedTuple
 from fiat.core.model import capabilities
 from fiat.core.model.host import Settings
 from fiat.core.model.idmap import UNMAPPED
-from fiat.core.model.mode import EXECUTE, STICKY
+from fiat.core.model.mode import EXECUTE, READ, STICKY, WRITE
 from fiat.core.model.posture import LIMITS, NEVER_READ_ONLY, Kind, Mount, Object
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import APPEND, CREATE, LIST, RENAME, TRAVERSE, Right
@@ -133,6 +133,7 @@ def read(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Open for reading; for a directory, list its names."""
     yield from _device(object_, RIGHT_TO_READ)
     yield permission(context, object_, RIGHT_TO_READ)
+    yield from below(object_, RIGHT_TO_READ.name, READ)
 
 
 def list_names(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -150,6 +151,7 @@ def _in_directory(context: Context, object_: Object, right: Right) -> Iterator[C
         yield flat(object_, right.name, errno.ENOTDIR, "not-a-directory")
         return
     yield permission(context, object_, right)
+    yield from below(object_, right.name, right.permissions_on(Kind.DIRECTORY))
 
 
 def write(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -198,6 +200,14 @@ def before_permission_to_write(
         yield flat(object_, right.name, errno.EPERM, flag)
     if object_.posture.unmapped:
         yield flat(object_, right.name, errno.EACCES, "unmapped")
+    yield from below(object_, right.name, WRITE)
+
+
+def below(object_: Object, needs: str, want: int) -> Iterator[Check]:
+    """What the layers under an overlay refuse, with the rights of who mounted it (``ovl_permission``)."""
+    for permission, number in object_.refused_below:
+        if permission & want:
+            yield flat(object_, needs, number, "read-only" if number == errno.EROFS else "layers")
 
 
 def _of_makers(context: Context, directory: Object, right: Right) -> Iterator[Check]:
@@ -227,6 +237,7 @@ def stage_checks(context: Context, route: Route) -> Iterator[Check]:
         if stage.object.posture.directory:
             parent = stage.object
             yield context.permission(parent, TRAVERSE.name, EXECUTE, errno.EACCES)
+            yield from below(parent, TRAVERSE.name, EXECUTE)
         else:
             yield from _follow(context, stage, parent)
 
@@ -314,8 +325,10 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
         yield flat(parent, right.name, errno.EPERM, "sticky", keepers)
     for flag in (*limits_on(named, allow_adding=True), *limits_on(named, allow_adding=False)):
         yield flat(named, right.name, errno.EPERM, flag)
-    if right is RENAME:  # the new name is made as any other
-        yield from _of_makers(context, parent, right)
+    if right is RENAME:
+        yield from _of_makers(context, parent, right)  # the new name is made as any other
+        if named.stays:
+            yield flat(named, right.name, errno.EXDEV, "lower-layer")
 
 
 def _change_names(context: Context, directory: Object, right: Right, named: Object | None = None) -> Iterator[Check]:

@@ -11,7 +11,7 @@ from fiat.core.model.posture import Format, Kind, Object
 from fiat.core.model.principals import places
 from fiat.core.model.right import EXECUTE, READ
 from fiat.core.model.route import MAX_INTERPRETERS, Route
-from fiat.core.rules.checks import Check, Context, failure_check, flat, has_option, permission, stage_checks
+from fiat.core.rules.checks import Check, Context, below, failure_check, flat, has_option, permission, stage_checks
 from fiat.core.rules.privilege import refuses_privilege
 from fiat.core.rules.programs import may_not_hold
 
@@ -48,6 +48,7 @@ def _open_to_execute(context: Context, object_: Object) -> Iterator[Check]:
     if has_option(object_.mount, "noexec"):
         yield flat(object_, EXECUTE.name, errno.EACCES, "noexec")
     yield permission(context, object_, EXECUTE)
+    yield from below(object_, EXECUTE.name, EXECUTE.permission | READ.permission)  # a layer's file is opened to be read
 
 
 def _script(context: Context, route: Route, script: Object, interpreter: Route, depth: int) -> Iterator[Check]:

@@ -171,13 +171,21 @@ class TreeAccess:
             key = arriving.astype(np.int64) * len(profiles) + survey.profile[level]
             distinct, places = distinct_values(key)
             before, profile = distinct // len(profiles), distinct % len(profiles)
-            enters = self._decided(profiles, self.access).allowed(EXECUTE, profile)
+            enters = self._entering(profiles, self.access, profile)
             principals = programs = table.both(reaches.principals[before], enters)
             if apart:
-                enters = self._decided(profiles, self._programs).allowed(EXECUTE, profile)
+                enters = self._entering(profiles, self._programs, profile)
                 programs = table.both(reaches.programs[before], enters)
             inside[level] = reaches.numbers(principals, programs)[places]
         return Reached(inside, int(top[0]), reaches)
+
+    def _entering(self, profiles: Profiles, access: Access, numbers: NDArray[np.intp]) -> NDArray[np.int32]:
+        """For each of these profiles the set of principals that may traverse it."""
+        found = self._decided(profiles, access).allowed(EXECUTE, numbers)
+        if any(rest.refused_below for rest in profiles.rests):
+            shut = profiles.by_rest(lambda rest: any(one & EXECUTE for one, _ in rest.refused_below))[numbers]
+            found = np.where(shut, np.int32(self.table.number(0)), found)
+        return found
 
     def _decided(self, profiles: Profiles, access: Access) -> DecisionsOfMany:
         """What profiles decide; remembered for those that were asked about last."""
@@ -221,7 +229,7 @@ class TreeAccess:
     def _of_rest(self, rest: Profile) -> tuple[tuple[int, Right, Conditions], ...]:
         """What decides the rights, but those of owners, on what has this rest; each by its place among the rights."""
         held = rest.posture.capabilities if self.access.universe.limited else None
-        key = (rest.posture.kind.value, rest.posture.flags, rest.mount, rest.program, held)
+        key = (rest.posture.kind.value, rest.posture.flags, rest.mount, rest.program, held, rest.refused_below)
         found = self._conditions.get(key)
         if found is None:
             found = self._conditions[key] = tuple(
@@ -380,7 +388,7 @@ def _all_walked(route: Route | None) -> Iterator[Object]:
 
 def _of_holder(rest: Profile) -> Hashable:
     """What of a directory the checks for names look at, beside its owners and permissions."""
-    return rest.posture.kind, rest.posture.flags, rest.mount, rest.mount_point
+    return rest.posture.kind, rest.posture.flags, rest.mount, rest.mount_point, rest.refused_below
 
 
 def unmapped(profiles: Profiles) -> NDArray[np.bool_]:
@@ -399,7 +407,7 @@ class _Named:
         def numbered(rest: Profile) -> int:
             posture = rest.posture
             kind: object = posture.kind if owned else posture.directory
-            return numbers.setdefault((kind, posture.flags, rest.mount_point), len(numbers))
+            return numbers.setdefault((kind, posture.flags, rest.mount_point, rest.stays), len(numbers))
 
         columns = profiles.columns
         rest = profiles.by_rest(numbered, np.int64)

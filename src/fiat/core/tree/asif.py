@@ -123,6 +123,9 @@ class HostAsIf:
 class _ReadOnly:
     """Refuses every change: what is supposed is not there to be changed."""
 
+    def copy_up(self) -> None:
+        """Nothing is written."""
+
     def change_owner(self, uid: int | None, gid: int | None) -> None:
         raise _error(errno.EROFS)
 
@@ -191,6 +194,10 @@ class NodeAsIf(_ReadOnly):
             return _Supposed(supposed, self.supposition, self)
         return NodeAsIf(self.beneath.child(name), self.supposition)
 
+    def in_lower_layer(self) -> bool:
+        """It comes from where it comes from."""
+        return self.beneath.in_lower_layer()
+
     def names(self) -> Iterator[str]:
         """The names that would be in this directory."""
         found = set(self.beneath.names())
@@ -243,6 +250,9 @@ class _Supposed(_ReadOnly):
         if name == ".." or supposed is None:
             raise _error(errno.ENOENT)
         return _Supposed(supposed, self.supposition, self)
+
+    def in_lower_layer(self) -> bool:
+        return False
 
     def names(self) -> Iterator[str]:
         return iter(_changed_names(set(), self.path, self.supposition))

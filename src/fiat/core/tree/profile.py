@@ -23,6 +23,13 @@ class Profile(NamedTuple):
     keeps_lists: bool | None = None
     unknown: tuple[tuple[str, int], ...] = ()
     other_flags: tuple[str, ...] | None = None
+    layer: str | None = None
+    refused_below: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def stays(self) -> bool:
+        """Whether it is a directory that cannot be renamed, as :attr:`Object.stays` says."""
+        return self.at().stays
 
     def at(self, path: str = "", inode: int = 0, links: int = 1, birth: int = 0) -> Object:
         """An object with this profile at ``path``; its size and time are not known.
@@ -42,6 +49,8 @@ class Profile(NamedTuple):
             keeps_lists=self.keeps_lists,
             unknown=self.unknown,
             other_flags=self.other_flags,
+            layer=self.layer,
+            refused_below=self.refused_below,
         )
 
 
@@ -58,4 +67,6 @@ def profile_of(found: Object) -> Profile:
         found.keeps_lists,
         found.unknown,
         found.other_flags,
+        found.layer,
+        found.refused_below,
     )

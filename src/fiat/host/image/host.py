@@ -97,6 +97,13 @@ class ImageNode:
         """Have just these of the flags that limit change."""
         self._become(self.look().posture._replace(flags=flags))
 
+    def copy_up(self) -> None:
+        """There is nothing below."""
+
+    def in_lower_layer(self) -> bool:
+        """There is nothing below."""
+        return False
+
     def keeps_flags(self) -> bool:
         """It may: nothing here tells."""
         return True

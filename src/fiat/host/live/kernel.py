@@ -3,18 +3,21 @@
 import errno
 import os
 from collections.abc import Callable
+from contextlib import suppress
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
+from fiat.core.model import capabilities
 from fiat.core.model.idmap import OUTSIDE, UNMAPPED, IdMap
 from fiat.core.model.posture import Mount
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS, lists_are_kept
 from fiat.host.live.facts import Facts, mount_id
 from fiat.host.live.mounts import mount_at
-from fiat.host.live.namespace import overflow_numbers, own_numbers
+from fiat.host.live.namespace import effective_capabilities, overflow_numbers, own_numbers
 
 if TYPE_CHECKING:
     from fiat.core.rules.handlers import Handler
+    from fiat.host.live.layers import Layers
 
 
 # FS_IOC_GETFSUUID of linux/fs.h: _IOR(0x15, 0, a length of one byte and 16 bytes)
@@ -51,6 +54,7 @@ class Kernel:
         self._mounts_now = mounts
         self._namespace = namespace
         self._unmapped: dict[int, tuple[int, int, int]] = {}
+        self._layers: dict[int, Layers] = {}
         self._statx: StatusCalls | None = None
         self._mounts: dict[int, Mount] | None = None
         self.times_read = 0
@@ -81,6 +85,10 @@ class Kernel:
         self.times_read += 1
         self._mounts = self._mounts_now()
         self._unmapped.clear()
+        self._layers.clear()
+        for number, mount in self._mounts.items():
+            if mount.type == "overlay":
+                self._mounts[number] = mount._replace(filesystem_options=_with_defaults(mount.filesystem_options))
         if any("idmapped" in mount.options for mount in self._mounts.values()):
             from fiat.host.live.idmaps import id_maps
 
@@ -88,6 +96,35 @@ class Kernel:
                 if number in self._mounts:
                     self._mounts[number] = self._mounts[number]._replace(id_map=numbers)
         return self._mounts
+
+    @cached_property
+    def overrides_permissions(self) -> bool:
+        """Whether nothing but what lies behind an object refuses this process: it has CAP_DAC_OVERRIDE everywhere."""
+        return self._own_numbers is None and bool(effective_capabilities() & capabilities.DAC_OVERRIDE)
+
+    def layer_of(self, number: int, path: str, fd: int) -> str | None:
+        """Of which layers the directory at ``path`` comes, held by ``fd``, on the mount with this id.
+
+        None where it is on no overlay that cannot move all of them, or that is not to be told.
+        """
+        mount = self.mount_with_id(number)
+        if mount is None or mount.moves_directories:
+            return None
+        return self._layers_of(number, mount).of(path[len(mount.point.rstrip("/")) :], os.fstat(fd))
+
+    def comes_from_below(self, number: int, path: str) -> bool:
+        """Whether what is at ``path``, no directory, is known to come from a lower layer of the mount with this id."""
+        mount = self.mount_with_id(number)
+        if mount is None or mount.type != "overlay":
+            return False
+        return self._layers_of(number, mount).has_above(path[len(mount.point.rstrip("/")) :]) is False
+
+    def _layers_of(self, number: int, mount: Mount) -> "Layers":
+        if number not in self._layers:
+            from fiat.host.live.layers import Layers
+
+            self._layers[number] = Layers(mount, number)
+        return self._layers[number]
 
     def unmapped_as(self, mount: int) -> tuple[int, int, int]:
         """The user and the group that stat(2) shows there for what has none; and what these are then.
@@ -171,6 +208,16 @@ class Kernel:
                 raise
             identifier = 0
         return f"{identifier:016x}" if identifier else ""
+
+
+def _with_defaults(options: tuple[str, ...]) -> tuple[str, ...]:
+    """The options of an overlay with those that it does not show, for they are what the module has by itself."""
+    found = options
+    for name in ("redirect_dir", "index"):
+        if not any(option.startswith(f"{name}=") for option in options):
+            with suppress(OSError), open(f"/sys/module/overlay/parameters/{name}", encoding="utf-8") as file:
+                found = (*found, f"{name}=on") if file.read().strip() == "Y" else found
+    return found
 
 
 def handlers_at(point: str) -> "tuple[Handler, ...]":

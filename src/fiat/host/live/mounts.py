@@ -40,7 +40,8 @@ def read_mounts(text: str) -> dict[int, Mount]:
                 point=_unescaped(fields[4]),
                 type=fields[end + 1],
                 options=tuple(fields[5].split(",")),
-                filesystem_options=tuple(fields[end + 3].split(",")),
+                filesystem_options=tuple(map(_unescaped, fields[end + 3].split(","))),
+                root=_unescaped(fields[3]),
             )
             places[number] = _Place(int(fields[1]), fields[2], _unescaped(fields[3]).rstrip("/"))
         except (ValueError, IndexError):

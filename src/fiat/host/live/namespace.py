@@ -24,3 +24,10 @@ def own_numbers() -> IdMap | None:
             return None
     whole = [text.split() == ["0", "0", "4294967295"] for text in texts]
     return None if all(whole) else IdMap(parse(texts[0]), parse(texts[1]))
+
+
+def effective_capabilities() -> int:
+    """The effective capabilities of this process, as a mask (proc(5))."""
+    with open("/proc/self/status", encoding="utf-8") as file:
+        powers = next((line for line in file if line.startswith("CapEff:")), "CapEff: 0")
+    return int(powers.split()[1], 16)

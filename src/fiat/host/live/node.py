@@ -19,7 +19,7 @@ from fiat.core.model.accesslist import AccessList
 from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Identity, Kind, Object, Posture, Program
-from fiat.host.live.facts import KINDS, flags_are_kept, set_flags
+from fiat.host.live.facts import KINDS, flags_are_kept, mount_id, set_flags
 from fiat.host.live.postures import Reader, program_of
 
 if TYPE_CHECKING:
@@ -188,6 +188,16 @@ class LiveNode:
         except OSError as error:
             if error.errno != errno.ENODATA:
                 raise
+
+    def copy_up(self) -> None:
+        """Have it in the upper layer of an overlay."""
+        from fiat.host.live.layers import copy_up
+
+        copy_up(self._through)
+
+    def in_lower_layer(self) -> bool:
+        """Whether it comes from a lower layer of an overlay."""
+        return self.reader.kernel.comes_from_below(mount_id(self.fd), self.path)
 
     def close(self) -> None:
         """Close the descriptor that is held."""

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
 from fiat.core.model.posture import Identity, Kind, Object, Placement, Posture, Program, Status
 from fiat.core.rules import programs
-from fiat.host.live import attributes
+from fiat.host.live import attributes, layers
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
 from fiat.host.live.facts import KINDS, SECOND, Facts, facts_of, flag_names, flags_by_ioctl, other_flag_names
 from fiat.host.live.kernel import Kernel
@@ -110,7 +110,10 @@ class Reader:
             return None
         if identity is not None:
             filesystem, inode, birth = identity
-            if inode != known[5] or birth != known[8] * SECOND + known[9] or filesystem != where.filesystem:
+            born = known[8] * SECOND + known[9]
+            if where.site.mount is not None and where.site.mount.type == "overlay":
+                born = 0
+            if inode != known[5] or birth != born or filesystem != where.filesystem:
                 return None
         if links and links != known[1] and not stat.S_ISDIR(mode):
             return None
@@ -156,7 +159,9 @@ class Reader:
         found = None
         if program and kind is Kind.FILE and facts.mode & 0o111:
             found = program_at(through, facts.size, unknown, self.kernel.handlers, os.path.basename(path))
-        identity = Identity(where.filesystem, facts.inode, facts.birth)
+        overlay = where.site.mount is not None and where.site.mount.type == "overlay"
+        layer, refused = self._layers(fd, path, facts, through, posture) if overlay and not link else (None, ())
+        identity = Identity(where.filesystem, facts.inode, 0 if overlay else facts.birth)
         return Object(
             path,
             posture,
@@ -168,7 +173,20 @@ class Reader:
             where.site.keeps_lists,
             tuple(unknown),
             None if flags == FLAGS_UNKNOWN else other_flag_names(kind, flags),
+            layer,
+            refused,
         )
+
+    def _layers(
+        self, fd: int, path: str, facts: Facts, through: str, posture: Posture
+    ) -> tuple[str | None, tuple[tuple[int, int], ...]]:
+        """Where on an overlay it comes from, and what the layers refuse to everybody."""
+        mount = self.kernel.mount_with_id(facts.mount)
+        layer = self.kernel.layer_of(facts.mount, path, fd) if path and posture.directory else None
+        wants = layers.asked_of_layers(posture, mount)
+        if not wants or not self.kernel.overrides_permissions:
+            return layer, ()
+        return layer, layers.refused(through, wants)
 
     def _where(self, fd: int, facts: Facts, through: str | None) -> _Where:
         """Where an object is, which is a symlink where nothing leads ``through`` to it."""

@@ -245,6 +245,8 @@ class TreeReader:
     def _read_some(self, fd: int, directory: Directory, names: list[bytes], bulk: bool, inside: list[_Inside]) -> int:
         """Read those names in a directory; how many of them are there. What is to be read goes to ``inside``."""
         names, looked_at = self._there(fd, directory, names, bulk)
+        if bulk and directory.where is not None and self._mounts[directory.where[0]].type == "overlay":
+            self._look_at_layers(fd, directory, names, looked_at)
         filled, count, entry = self._filled, len(names), self._entries
         details, descend = self._extent.details, not self._extent.one_level
         listxattr, special = os.listxattr, self._special
@@ -275,6 +277,26 @@ class TreeReader:
         self._filled += count
         self._entries += count
         return count
+
+    def _look_at_layers(self, fd: int, directory: Directory, names: list[bytes], looked_at: dict[bytes, int]) -> None:
+        """Look thoroughly at what layers refuse, and at directories where it counts of which layer they are."""
+        assert directory.where is not None
+        kernel, mount = self._reader.kernel, self._mounts[directory.where[0]]
+        asks = kernel.overrides_permissions
+        filled = self._filled
+        modes = self._halves[_MODE_AT + filled * 128 : (filled + len(names)) * 128 : 128].tolist()
+        for name, mode in zip(names, modes, strict=True):
+            kind = mode & 0o170000
+            if name in looked_at or kind == _LINK:
+                continue
+            special = kind not in (_DIRECTORY, _FILE)
+            wants = os.R_OK | (os.W_OK if special or not mount.read_only else 0)
+            wants |= os.X_OK if kind == _DIRECTORY or (mode & 0o111 and not special) else 0
+            layered = kind == _DIRECTORY and not mount.moves_directories
+            if layered or (asks and not os.access(name, wants, effective_ids=True, follow_symlinks=False)):
+                number = self._look(fd, name, directory)
+                if number >= 0:
+                    looked_at[name] = number
 
     def _there(
         self, fd: int, directory: Directory, names: list[bytes], bulk: bool
@@ -370,6 +392,11 @@ class TreeReader:
         """Find the rows of the entries in the buffer, and empty it."""
         answers, special = self._answers[: self._filled], self._special
         self._filled, self._special = 0, array("Q")
+        overlays = [number for number, mount in self._mounts.items() if mount.type == "overlay"]
+        if overlays:  # what is copied up is made anew
+            born_again = np.isin(answers["mount"], overlays)
+            for name in ("birth", "birth_fraction"):
+                answers[name][born_again] = 0
         self._rows.add(answers, special, details=self._extent.details)
 
     def _batch(self) -> Batch:

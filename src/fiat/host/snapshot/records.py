@@ -139,6 +139,8 @@ def _make_rest(found: Fields) -> Rest:
         keeps_lists=found["keeps_lists"],
         unknown=record.read_unknown(found),
         other_flags=found["other_flags"],
+        layer=found["layer"],
+        refused_below=found["refused_below"],
     )
     return Rest(profile, found["mount"])
 

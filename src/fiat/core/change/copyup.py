@@ -1,0 +1,38 @@
+"""Changes on an overlay: what comes from a lower layer is copied to the upper one first, and that may make it another
+inode, of which the history has to know before anything changes."""
+
+from collections.abc import Sequence
+from contextlib import suppress
+
+from fiat.core.change.planned import Item
+from fiat.core.change.rewriting import same_posture
+from fiat.core.model.host import Host
+from fiat.core.tree.walk import Handles
+
+
+def in_upper_layers(host: Host, items: Sequence[Item]) -> list[Item]:
+    """The items, each with the identity that its object has in the upper layer, where it is on an overlay.
+
+    What is another object than was planned for by now is left alone: that is told when it is to be changed.
+    """
+    found = list(items)
+    handles = Handles(host)
+    try:
+        for place, item in enumerate(items):
+            mount = item.planned.profile.mount
+            if mount is None or mount.type != "overlay":
+                continue
+            with suppress(OSError):
+                node = handles.open(item.path)
+                try:
+                    seen = node.glance()
+                    if not (same_posture(seen.posture, item.change.before) and seen.identity.same_as(item.identity)):
+                        continue
+                    node.copy_up()
+                    now = node.glance()
+                    found[place] = item._replace(identity=now.identity, links=now.links)
+                finally:
+                    node.close()
+    finally:
+        handles.close()
+    return found
