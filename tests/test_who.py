@@ -240,7 +240,10 @@ def test_what_is_not_evaluated_is_said() -> None:
     (text,) = caveats_on("fuse", "user_id=0", "default_permissions")
     assert "nobody else is let in, not even root, and the kernel checks the mode" in text
     assert "NFSv4" in next(caveats_on("nfs4"))
-    assert "layers" in next(caveats_on("overlay"))
+    assert list(caveats_on("overlay")) == []
+    folder = Object("/m", Posture(Kind.DIRECTORY, 0o755, 0, 0), Status(Identity("test", 1)), Mount("/m", "overlay"))
+    assert [caveat.code for caveat in caveats.of_object(folder)] == ["overlay"]
+    assert not caveats.of_object(folder._replace(layer="upper"))
     assert "ID-mapped" in next(caveats_on("ext4", mount=("rw", "idmapped")))
     settings = Settings(security_modules=("apparmor",), user_namespace=True)
     assert [caveat.code for caveat in caveats.of_host(settings)] == ["security-module", "user-namespace"]

@@ -7,6 +7,7 @@ The doors of this room: ``plan`` (what a wish does to many paths), ``guards``,
 __all__ = (
     "apply",
     "claims",
+    "copyup",
     "guards",
     "history",
     "liketree",

@@ -67,10 +67,12 @@ MOUNT: Record[Mount] = Record(
         found["covered"],
         tuple((one[0], one[1], one[2]) for one in found["beside"] if len(one) == len(("mount", "here", "there"))),
         found["id_map"],
+        found["root"],
     ),
     *record.MOUNT.fields,
     Field("covered", lambda mount: mount.covered, Listed(record.PATH), required=False, default=()),
     Field("beside", lambda mount: mount.beside, Listed(_BESIDE), required=False, default=()),
+    Field("root", lambda mount: mount.root, Text(), required=False, default="/"),
 )
 """A mount with what decides which of its names are in use, and by which other paths it is seen."""
 
