@@ -430,5 +430,8 @@ def mount_memory(point: str) -> None:
     mount("tmpfs", point, "mode=0755")
 
 
+SETTING = 1 << 6 | 1 << 7 | 1 << 18
+"""CAP_SETGID, CAP_SETUID and CAP_SYS_CHROOT: what it takes to become somebody else, somewhere else."""
+
 SYS_ADMIN = 1 << 21
 """CAP_SYS_ADMIN, which mount(2) takes."""

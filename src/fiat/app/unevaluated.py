@@ -8,7 +8,7 @@ from fiat.core.model.route import Route
 
 def of_host(host: Host) -> list[Finding]:
     """What holds for the whole host, and Fiat does not evaluate."""
-    return caveats.of_host(host.settings)
+    return [*caveats.of_host(host.settings), *caveats.of_view(host.accounts.view)]
 
 
 def of_route(route: Route) -> list[Finding]:

@@ -6,6 +6,7 @@ import errno
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
+from fiat.app import unevaluated
 from fiat.app.problems import failure
 from fiat.core.ask import caveats
 from fiat.core.ask.why import explain
@@ -163,7 +164,7 @@ def _why(host: Host, seen: Host, principal: Principal, asked: Right, path: str) 
         from fiat.core.model.process import difference
 
         found += caveats.of_process(principal, difference(principal, host.accounts), host.accounts)
-    found += [*caveats.of_route(route), *caveats.of_host(host.settings)]
+    found += [*caveats.of_route(route), *unevaluated.of_host(host)]
     return Why(
         principal,
         asked,
@@ -193,11 +194,10 @@ def _advice(host: Host, seen: Host, who: Principal, verdict: Verdict, ask: Askin
     from fiat.core.suggest.advice import advice_on  # most of what is loaded for an answer, and only for a no
 
     found = advice_on(seen, who, verdict, ask)
-    if seen is host:
+    if seen is host and host.accounts.view is None:
         return found
     return [
-        advice if advice.wish is None or _same_object(host, seen, advice.path) else _in_words(advice)
-        for advice in found
+        advice if advice.wish is None or _is_here(host, seen, advice.path) else _in_words(advice) for advice in found
     ]
 
 
@@ -206,6 +206,11 @@ def _same_object(host: Host, seen: Host, path: str) -> bool:
     return one is not None and other is not None and one.status.identity.same_as(other.status.identity)
 
 
+def _is_here(host: Host, seen: Host, path: str) -> bool:
+    """Whether Fiat finds the same object at a path: a container's are its own."""
+    return host.accounts.view is None and _same_object(host, seen, path)
+
+
 def _in_words(advice: Advice) -> Advice:
-    at = f"changing what the process finds at {visible(advice.path)}, which is not there for Fiat"
+    at = f"changing what is found there at {visible(advice.path)}, which is not there for Fiat"
     return advice._replace(effect=f"{advice.effect}, {at}", wish=None)

@@ -57,6 +57,7 @@ class WhoView(PlainResult):
                 continue
             elif who.kind == "user":
                 about = {"name": who.name, "uid": who.uid, **self._rights(place), **self._reasons(place)}
+                about |= self._elsewhere(who)
                 users.append({**about, **self._acting(place), **self._means(place)})
             elif who.kind == "process":
                 about = {"pid": who.pid, "name": who.name, "uid": who.uid, "gids": sorted(who.gids)}
@@ -116,12 +117,21 @@ class WhoView(PlainResult):
         return {
             "name": who.name,
             "gid": gid,
+            **self._elsewhere(who),
             "members": members.bit_count(),
             "alone": self._rights(place),
             "members_who": {
                 right.name: (allowed & members).bit_count() for right, allowed in self.answer.allowed.items()
             },
         }
+
+    def _elsewhere(self, who: Principal) -> Fields:
+        """What somebody of a container is there, and who has the number here."""
+        if self.answer.accounts.view is None:
+            return {}
+        from fiat.render.view import fields_of
+
+        return fields_of(who, self.answer.accounts.view)
 
     def _reasons(self, place: int) -> Fields:
         """The rule that decided each right, and where, if that was not the path itself."""
@@ -204,6 +214,11 @@ class WhoView(PlainResult):
             yield Table([*header, "by this group alone (of its members)"], rows)
         yield from self._what_stops_superusers()
         yield from self._stops()
+        if answer.accounts.view is not None:
+            from fiat.render.view import blocks_of
+
+            shown = (who for who in answer.universe.principals if self.shows(who))
+            yield from blocks_of(shown, answer.accounts.view)
         if self.acting is not None:
             from fiat.render.acting import acting_blocks
 

@@ -10,9 +10,10 @@ import sys
 
 from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, host_of, not_with, output_of
+from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, not_with, output_of
 from fiat.cli.options.elevation import add_elevation
 from fiat.cli.options.paths import add_paths
+from fiat.cli.options.view import add_view, viewed_host_of
 from fiat.cli.progress import Progress
 from fiat.render.save import SavedView
 
@@ -36,6 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--for-audit", action="store_true", help="keep what fiat audit asks besides: kinds of secrets, never contents"
     )
     add_elevation(parser)
+    add_view(parser)
     add_common(parser)
 
 
@@ -46,7 +48,7 @@ def run(args: argparse.Namespace) -> int:
     form = f"--format {args.format}"
     not_with(form, args.format != "text", "--output -", to_output, "what is printed is the snapshot itself")
     output = output_of("save", args, changes=not to_output)
-    host = host_of(args)
+    host = viewed_host_of(args)
     output.settled = False  # what the accounts could not tell is not kept either
     with Progress(output.shows_progress and not to_output) as progress:
         saved = save(

@@ -20,7 +20,6 @@ from fiat.cli.options.common import (
     add_common,
     add_null,
     goes_with,
-    host_of,
     not_with,
     output_of,
     process_number,
@@ -30,6 +29,7 @@ from fiat.cli.options.common import (
 from fiat.cli.options.elevation import add_elevation
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.view import add_view, viewed_host_of
 from fiat.cli.progress import Progress
 from fiat.core.errors import ArrangementError, ElevationError, NotationError
 from fiat.core.model.finding import Finding
@@ -69,6 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_selection(parser)
     add_file(parser)
     add_null(parser)
+    add_view(parser)
     add_common(parser, ("text", "json", "csv"))
 
 
@@ -81,7 +82,7 @@ def run(args: argparse.Namespace) -> int:
     for option, given in (("--umask", args.umask), ("--inside", args.inside), ("--below", args.below)):
         not_with(option, given, "--group" if args.group else "--user", about_accounts, "it is about an account")
     output = output_of("show", args)
-    host = host_of(args)
+    host = viewed_host_of(args)
     if args.umask:
         return _umask(args, host, output)
     if about_accounts:

@@ -17,7 +17,6 @@ from fiat.cli.options.common import (
     add_null,
     count_of_users,
     goes_with,
-    host_of,
     not_with,
     output_of,
     say_groups,
@@ -28,6 +27,7 @@ from fiat.cli.options.ownmeans import add_own_means, expect_own_means
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.questions import add_question, question
 from fiat.cli.options.selections import add_selection, selected
+from fiat.cli.options.view import add_view, viewed_host_of
 from fiat.cli.progress import Progress
 from fiat.core.model.host import Host
 from fiat.render.output import Output
@@ -69,6 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_selection(parser)
     add_null(parser)
+    add_view(parser)
     add_common(parser, ("text", "json", "jsonl", "csv"))
 
 
@@ -88,7 +89,7 @@ def run(args: argparse.Namespace) -> int:
     expect_own_means(args)
     not_with("--through-programs", args.through_programs, "--below", args.below, "chains are told for one path")
     output = output_of("who", args)
-    host = host_of(args)
+    host = viewed_host_of(args)
     if args.if_gone is not None:
         return _if_gone(args, host, output)
     asked = question(args, host)

@@ -15,10 +15,11 @@ import argparse
 
 from fiat.app.status import ExitStatus
 from fiat.app.why import why_each
-from fiat.cli.options.common import add_common, goes_with, host_of, not_with, output_of, same_host, say_groups
+from fiat.cli.options.common import add_common, goes_with, not_with, output_of, same_host, say_groups
 from fiat.cli.options.elevation import add_elevation, matcher_of
 from fiat.cli.options.ownmeans import add_own_means, expect_own_means
 from fiat.cli.options.paths import add_paths
+from fiat.cli.options.view import add_view, viewed_host_of
 from fiat.core.errors import PathError
 from fiat.core.model.host import Host
 from fiat.core.words.who import parse_rights
@@ -49,6 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_elevation(parser, "where they have it not, whether they have it by acting as another")
     add_own_means(parser)
+    add_view(parser)
     add_common(parser)
 
 
@@ -59,7 +61,7 @@ def run(args: argparse.Namespace) -> int:
     expect_own_means(args)
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer
-    host = host_of(args)
+    host = viewed_host_of(args)
     matcher = matcher_of(args, host)
     say_groups(args.who, host, output)
     output.settled = True  # what is not known of others makes no difference to who is asked about

@@ -12,6 +12,7 @@ from fiat.core.model.idmap import OVERFLOW
 from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.model.route import Route
+from fiat.core.model.view import View
 from fiat.core.text import joined, quoted, visible
 from fiat.core.words import naming
 
@@ -39,6 +40,32 @@ def of_host(settings: Settings) -> list[Finding]:
         more = f"where it has a user {OVERFLOW}, what belongs to others looks like theirs"
         found.append(Finding("user-namespace", "plain", f"{text}; {more}"))
     return found
+
+
+def of_view(view: View | None) -> list[Finding]:
+    """That a container is asked about, and how far the powers of its root go."""
+    if view is None:
+        return []
+    text = f"this is how {view.process} and its container see it: paths, names and numbers are theirs"
+    found = [Finding("as-seen-by", "odd", f"{text}, and others on the host may come to the same by other paths")]
+    lacks = [f"CAP_{name.upper()}" for name in capabilities.names(_ABOUT_FILES & ~view.powers)]
+    if view.numbers is not None:
+        root = "nobody there is root" if view.root is None else f"its root is number {view.root} here"
+        whose = _ranges(tuple((here, count) for _, here, count in view.numbers.users.extents))
+        text = f"{root}, with powers over what belongs to {whose}"
+        found.append(Finding("container-root", "odd", text + (f", and without {joined(lacks)}" if lacks else "")))
+    elif lacks:
+        found.append(Finding("container-root", "odd", f"its root is that of the host, but without {joined(lacks)}"))
+    return found
+
+
+_ABOUT_FILES = (
+    capabilities.CHOWN
+    | capabilities.DAC_OVERRIDE
+    | capabilities.DAC_READ_SEARCH
+    | capabilities.FOWNER
+    | capabilities.FSETID
+)
 
 
 def of_accounts(accounts: Accounts) -> list[Finding]:

@@ -29,5 +29,6 @@ __all__ = (
     "sets",
     "shown",
     "umask",
+    "view",
     "wish",
 )

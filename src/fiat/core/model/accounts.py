@@ -6,10 +6,13 @@ passwd(5), and every group of group(5) that lists the user.
 
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.errors import AccountNotKnown, UnknownAccount
 from fiat.core.text import LARGEST, id_number, joined, near, quoted, shortened
+
+if TYPE_CHECKING:
+    from fiat.core.model.view import View
 
 
 class User(NamedTuple):
@@ -138,6 +141,11 @@ class Accounts:
     def unsure(self, user: User) -> bool:
         """Whether ``user`` may be in more groups than :meth:`gids_of` has: not all that could know them told."""
         return False
+
+    @property
+    def view(self) -> "View | None":
+        """How those see the host whose accounts these are, where they are those of a container."""
+        return None
 
     @property
     def first_person(self) -> int:
@@ -352,6 +360,11 @@ class SupposedAccounts(Accounts):
         return tuple(dict.fromkeys((*kept, *joined)))
 
     @property
+    def view(self) -> "View | None":
+        """That of the accounts beneath."""
+        return self._base.view
+
+    @property
     def unknown(self) -> tuple[Unknown, ...]:
         """What the sources of the accounts beneath did not tell."""
         return self._base.unknown
@@ -392,6 +405,11 @@ class SupplementedAccounts(Accounts):
             return own
         before = self._known.user_named(user.name)
         return tuple(dict.fromkeys((*own, *(() if before is None else self._known.gids_of(before)))))
+
+    @property
+    def view(self) -> "View | None":
+        """That of the accounts beneath."""
+        return self._base.view
 
     @property
     def unknown(self) -> tuple[Unknown, ...]:

@@ -171,6 +171,10 @@ class Host(Protocol):
     def seen_by(self, who: Principal) -> Host:
         """The host as ``who`` sees it: with other mounts, or another root directory, for a process that has its own."""
 
+    def view_of(self, pid: int) -> Host:
+        """The host as the processes of the container see it that ``pid`` is in: with their mounts and root directory,
+        and their accounts, by the numbers that these have here; UnknownAccount if there is no such process."""
+
     def logins(self) -> Logins:
         """What logins give on this host, as its files are now."""
 

@@ -6,12 +6,15 @@ same for one principal and, in machine words, for thousands.
 """
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 from weakref import WeakKeyDictionary
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
-from fiat.core.model.idmap import NO_NUMBERS, IdMap
+from fiat.core.model.idmap import NO_NUMBERS, IdMap, NumberMap
+
+if TYPE_CHECKING:
+    from fiat.core.model.view import View
 
 Ranges = tuple[tuple[int, int], ...]
 """Numbers of users or groups, as pairs of the first and how many."""
@@ -98,10 +101,31 @@ def of_account(account: User, accounts: Accounts) -> Principal:
 def of_each(found: Sequence[User], accounts: Accounts) -> list[Principal]:
     """The principals that several users of ``accounts`` are."""
     who = [user(one, gids) for one, gids in zip(found, accounts.gids_of_each(found), strict=True)]
+    if accounts.view is not None:
+        who = [within(one, accounts.view) for one in who]
     return [
         principal._replace(unsure=True) if accounts.unsure(one) and one.uid else principal
         for one, principal in zip(found, who, strict=True)
     ]
+
+
+def within(who: Principal, view: "View") -> Principal:
+    """Who, as somebody in a container: its root has the powers that it can have there, and nobody else any."""
+    powers = view.powers if who.uid == view.root else 0
+    limits = None
+    if view.numbers is not None or view.powers != capabilities.ALL or view.no_new_privileges:
+        limits = Limits(
+            bounding=view.powers,
+            users=_ranges(view.numbers.users) if view.numbers is not None else None,
+            groups=_ranges(view.numbers.groups) if view.numbers is not None else None,
+            root=view.root,
+            no_new_privileges=view.no_new_privileges,
+        )
+    return who._replace(capabilities=powers, exec_capabilities=powers, limits=limits)
+
+
+def _ranges(numbers: NumberMap) -> Ranges:
+    return tuple((outside, count) for _, outside, count in numbers.extents)
 
 
 def account_of(who: Principal, accounts: Accounts) -> User | None:
@@ -128,7 +152,8 @@ def unlisted_user(uid: int, gids: Iterable[int] = ()) -> Principal:
 
 def of_number(uid: int, accounts: Accounts) -> Principal:
     """A user number that no account is known to have: where not every source told, there may be one."""
-    return unlisted_user(uid)._replace(unsure=uid != 0 and not accounts.tells_all)
+    who = unlisted_user(uid)._replace(unsure=uid != 0 and not accounts.tells_all)
+    return who if accounts.view is None else within(who, accounts.view)
 
 
 def bare_group(gid: int, name: str | None) -> Principal:
@@ -301,6 +326,9 @@ def of_accounts(
     question, where they have no account.
     """
     uids, gids = {*uids}, {*gids}
+    if (view := accounts.view) is not None:  # nobody there has any other number
+        uids = {uid for uid in uids if view.user_there(uid) is not None}
+        gids = {gid for gid in gids if view.group_there(gid) is not None}
     users = list(_users_of(accounts))
     known = {who.uid for who in users}
     listed = {group.gid for group in accounts.groups}
@@ -324,4 +352,7 @@ def of_accounts(
     for gid in sorted(gids - groups.keys()):
         groups[gid] = accounts.group_numbered(gid)
     bare = [bare_group(gid, group.name if group else None) for gid, group in groups.items()]
-    return Universe((*users, *bare, ANYONE_ELSE, *more))
+    others = [*bare, ANYONE_ELSE]
+    if view is not None:
+        others = [within(one, view) for one in others]
+    return Universe((*users, *others, *more))

@@ -17,6 +17,7 @@ from fiat.core.model.accounts import Accounts, Group, Unknown, User
 from fiat.core.model.host import Host, Progress, Settings, no_progress
 from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.route import Route, lies_under
+from fiat.core.model.view import View
 from fiat.core.rules.privilege import is_privileged
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
@@ -28,7 +29,8 @@ class CapturedPeople(NamedTuple):
 
     ``logins`` holds, by the name of a user, the numbers of every group that a login gives, where these are not
     what ``users`` and ``groups`` say: the name service may know memberships that it does not list. ``unknown`` is what
-    its sources did not tell, ``unsure`` are the names of those whose groups they did not.
+    its sources did not tell, ``unsure`` are the names of those whose groups they did not. ``view`` is how a container
+    sees the host, where they are those of one.
     """
 
     users: tuple[User, ...]
@@ -37,6 +39,7 @@ class CapturedPeople(NamedTuple):
     first_person: int
     unknown: tuple[Unknown, ...] = ()
     unsure: tuple[str, ...] = ()
+    view: View | None = None
 
 
 class FileDigest(NamedTuple):
@@ -208,4 +211,6 @@ def _people(accounts: Accounts, trees: list[Survey], objects: list[Object]) -> C
     listed = Accounts(users, groups, "")
     others = {user.name: logins[user.name] for user in users if listed.gids_of(user) != logins[user.name]}
     unsure = tuple(user.name for user in users if accounts.unsure(user))
-    return CapturedPeople(tuple(users), tuple(groups), others, accounts.first_person, accounts.unknown, unsure)
+    return CapturedPeople(
+        tuple(users), tuple(groups), others, accounts.first_person, accounts.unknown, unsure, accounts.view
+    )

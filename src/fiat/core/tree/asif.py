@@ -111,6 +111,10 @@ class HostAsIf:
         seen = self.host.seen_by(who)
         return self if seen is self.host else HostAsIf(seen, self.supposition)
 
+    def view_of(self, pid: int) -> "HostAsIf":
+        """As a container sees the host beneath, seen through the same change."""
+        return HostAsIf(self.host.view_of(pid), self.supposition)
+
     def logins(self) -> Logins:
         """What logins give on the host beneath."""
         return self.host.logins()

@@ -17,34 +17,49 @@ _NO_NUMBERS = {
 """What is no number, in a sentence and in a column."""
 
 
-def _number(number: int) -> str:
-    return _NO_NUMBERS[number][0] if number in _NO_NUMBERS else f"number {number}"
+def _number(number: int | str) -> str:
+    return _NO_NUMBERS[number][0] if isinstance(number, int) and number in _NO_NUMBERS else f"number {number}"
 
 
 def user(uid: int, accounts: Accounts) -> str:
     """What the user with a number is called: ``keeper``, or ``number 7188`` without an account."""
-    return _name(accounts.user_numbered(uid)) or _number(uid)
+    return _name(accounts.user_numbered(uid)) or _number(_there(uid, accounts, users=True))
+
+
+def _there(number: int, accounts: Accounts, *, users: bool) -> int | str:
+    """A number as those have it whose accounts these are: in a container, it is another one, or none."""
+    view = accounts.view
+    if view is None or view.numbers is None or number in _NO_NUMBERS:
+        return number
+    there = view.user_there(number) if users else view.group_there(number)
+    return f"{number} of the host" if there is None else f"{there}, here {number}"
 
 
 def group(gid: int, accounts: Accounts) -> str:
     """What the group with a number is called: ``watch``, or ``number 7299`` without a name."""
-    return _name(accounts.group_numbered(gid)) or _number(gid)
+    return _name(accounts.group_numbered(gid)) or _number(_there(gid, accounts, users=False))
 
 
 def user_with_number(uid: int, accounts: Accounts) -> str:
     """``keeper (7101)``, or ``7188 (no account)``."""
     if uid in _NO_NUMBERS:
         return f"{_NO_NUMBERS[uid][1]} (no number here)"
-    name = _name(accounts.user_numbered(uid))
-    return f"{name} ({uid})" if name else f"{uid} ({'no account' if accounts.tells_all else 'name not known'})"
+    name, there = _name(accounts.user_numbered(uid)), _there(uid, accounts, users=True)
+    if accounts.view is not None and accounts.view.user_there(uid) is None:
+        return f"{there} (nobody there)"
+    return f"{name} ({there})" if name else f"{there} ({'no account' if accounts.tells_all else 'name not known'})"
 
 
 def group_with_number(gid: int, accounts: Accounts) -> str:
     """``watch (7201)``, or ``7299 (no group of this number)``."""
     if gid in _NO_NUMBERS:
         return f"{_NO_NUMBERS[gid][1]} (no number here)"
-    name = _name(accounts.group_numbered(gid))
-    return f"{name} ({gid})" if name else f"{gid} ({'no group of this number' if accounts.tells_all else 'not known'})"
+    name, there = _name(accounts.group_numbered(gid)), _there(gid, accounts, users=False)
+    if accounts.view is not None and accounts.view.group_there(gid) is None:
+        return f"{there} (nobody there)"
+    return (
+        f"{name} ({there})" if name else f"{there} ({'no group of this number' if accounts.tells_all else 'not known'})"
+    )
 
 
 def user_or_number(uid: int, accounts: Accounts) -> str:

@@ -179,6 +179,10 @@ class ImageHost:
         """This very host: everyone sees the same of an image."""
         return self
 
+    def view_of(self, pid: int) -> "ImageHost":
+        """Always raises: nothing runs in an image."""
+        raise self._no_process(pid)
+
     def logins(self) -> Logins:
         """What is usual: an image holds none of the files that decide it."""
         return UsualLogins()

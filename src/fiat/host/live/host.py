@@ -106,13 +106,19 @@ class LiveHost:
 
         found = processes.process_at(pid)
         if found.root >= 0:
-            self._seen_by[pid] = _SeenByProcess(self, found.root, found.mounts)
+            self._seen_by[pid] = SeenByProcess(self, found.root, found.mounts, found.namespace)
         account = self.accounts.user_numbered(found.principal.uid or 0)
         return found.principal._replace(name=account.name if account else None)
 
     def seen_by(self, who: Principal) -> LiveHost:
         """This host with the mounts and the root directory of the process ``who``, where it has others."""
         return self._seen_by.get(who.pid, self) if who.pid is not None else self
+
+    def view_of(self, pid: int) -> LiveHost:
+        """This host with the mounts, the root directory and the accounts of the process ``pid``."""
+        from fiat.host.live.containers import seen_from
+
+        return seen_from(self, pid)
 
     def logins(self) -> Logins:
         """What the programs and files of a login on this host give (:mod:`fiat.host.logins`)."""
@@ -127,7 +133,7 @@ class LiveHost:
         return processes.umask_of(pid)
 
 
-class _SeenByProcess(LiveHost):
+class SeenByProcess(LiveHost):
     """This host with the mounts and the root directory of one process.
 
     It is walked from a handle on that root, name by name: no path is ever
@@ -135,9 +141,10 @@ class _SeenByProcess(LiveHost):
     Fiat's own tree.
     """
 
-    def __init__(self, host: LiveHost, root: int, mounts: str) -> None:
+    def __init__(self, host: LiveHost, root: int, mounts: str, namespace: int = 0) -> None:
         self.name = host.name
         self._accounts = host.accounts
+        self._namespace = namespace
         self._root = root
         self._mounts = mounts
         self._handlers = host._reader.kernel.handlers
@@ -150,7 +157,12 @@ class _SeenByProcess(LiveHost):
         from fiat.host.live.mounts import read_mounts
         from fiat.host.live.postures import PostureReader, Reader
 
-        return Reader(Kernel(self.open_root, lambda: read_mounts(self._mounts), self._handlers), PostureReader())
+        kernel = Kernel(self.open_root, lambda: read_mounts(self._mounts), self._handlers, self._namespace)
+        return Reader(kernel, PostureReader())
+
+    def with_accounts(self, accounts: Accounts) -> SeenByProcess:
+        """The same, with other accounts."""
+        return SeenByProcess(LiveHost(accounts), os.dup(self._root), self._mounts, self._namespace)
 
     def open_root(self) -> int:
         """A new handle on the root directory of the process."""

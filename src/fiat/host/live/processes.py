@@ -15,6 +15,7 @@ from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model import capabilities, idmap
+from fiat.core.model.idmap import IdMap
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.rules.programs import left_after_exec
 from fiat.host.live.facts import mount_id
@@ -37,12 +38,14 @@ class Process(NamedTuple):
     """A process that stood still: the principal without its name, and what it sees.
 
     ``root`` is an open handle on its root directory and ``mounts`` the text of
-    its mountinfo, where these are not Fiat's own; else -1 and empty.
+    its mountinfo, where these are not Fiat's own; else -1 and empty. ``namespace`` is the identifier of its mount
+    namespace, 0 where that is not known.
     """
 
     principal: Principal
     root: int = -1
     mounts: str = ""
+    namespace: int = 0
 
 
 class _Found(NamedTuple):
@@ -76,7 +79,8 @@ def process_at(pid: int) -> Process:
             try:
                 found = _read(folder, pid)
                 if found.who() == before.who():
-                    return _process(pid, found, root)
+                    made = _process(pid, found, root)
+                    return made if made.root < 0 else made._replace(namespace=_mount_namespace(folder, found.mounts))
             except BaseException:
                 _close(root)
                 raise
@@ -154,6 +158,34 @@ def _link(folder: int, name: str) -> str | None:
         return os.readlink(name, dir_fd=folder)
     except OSError:
         return None
+
+
+def _mount_namespace(folder: int, mounts: str | None) -> int:
+    """The identifier of the process's mount namespace; 0 where it is not known, or nobody will ask by it."""
+    if "idmapped" not in (mounts or ""):
+        return 0
+    from fiat.host.live.idmaps import identifier_of
+
+    try:
+        fd = os.open("ns/mnt", os.O_RDONLY, dir_fd=folder)
+    except OSError:
+        return 0
+    try:
+        return identifier_of(fd)
+    finally:
+        os.close(fd)
+
+
+def user_namespace(pid: int) -> tuple[IdMap | None, str]:
+    """The numbers that the user namespace of a process knows, None where it is Fiat's own; and what it runs (comm)."""
+    with _folder(pid) as folder, _folder(os.getpid()) as own:
+        here, there = (tuple(_text(one, name) for name in ("uid_map", "gid_map")) for one in (own, folder))
+        same = _link(folder, "ns/user") == _link(own, "ns/user") and here == there
+        command = (_text(folder, "comm") or "").strip()
+    users, groups = there
+    if users is None or groups is None:
+        raise UnknownAccount(f"pid:{pid}", f"the numbers of process {pid} may not be looked at; root may")
+    return (None if same else IdMap(idmap.parse(users), idmap.parse(groups))), command
 
 
 def _root_of(folder: int) -> int | None:

@@ -14,6 +14,7 @@ from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Identity, Mount, Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
+from fiat.core.model.view import SeenAccounts
 from fiat.core.text import quoted, visible
 from fiat.core.tree.walk import Trouble
 from fiat.core.words.accountfiles import expect_few_of_a_name
@@ -145,9 +146,10 @@ class _Reader:
         expect_few_of_a_name(self.users, "it")
         lowest = FIRST_PERSON if header.first_person is None else header.first_person
         source = f"the accounts of {visible(name)}"
-        people = HeldAccounts(
-            self.users, self.groups, source, lowest, self.logins, header.unknown_accounts, header.unsure
-        )
+        listed = (self.users, self.groups, source)
+        people: Accounts = HeldAccounts(*listed, lowest, self.logins, header.unknown_accounts, header.unsure)
+        if header.view is not None:
+            people = SeenAccounts(*listed, header.view, lowest, header.unknown_accounts)
         settings = (header.settings or Settings())._replace(cut_short=not self.ended)
         if self.columns is None:
             self._look_at_tree(self.objects)

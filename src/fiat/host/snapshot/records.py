@@ -10,6 +10,7 @@ from fiat.core.model.accounts import Unknown
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, Truth
+from fiat.core.model.view import View
 from fiat.core.state.capture import FileDigest
 from fiat.core.text import Fields
 from fiat.core.tree.profile import Profile
@@ -22,7 +23,7 @@ class Header(NamedTuple):
     """The first line: ``trees`` are the paths of the tops, ``taken`` is in ISO 8601.
 
     ``unknown_accounts`` is what the sources of accounts did not tell, ``unsure`` are the users whose groups are
-    not all known.
+    not all known. ``view`` is how a container sees the host, where it was saved so.
     """
 
     host: str | None
@@ -33,6 +34,7 @@ class Header(NamedTuple):
     first_person: int | None
     unknown_accounts: tuple[Unknown, ...] = ()
     unsure: tuple[str, ...] = ()
+    view: View | None = None
 
 
 _UNKNOWN: Record[Unknown] = Record(
@@ -41,6 +43,16 @@ _UNKNOWN: Record[Unknown] = Record(
     Field("what", lambda one: one.what, Text()),
     Field("why", lambda one: one.why, Text()),
     Field("kind", lambda one: one.kind, Text()),
+)
+
+
+_VIEW: Record[View] = Record(
+    lambda found: View(**found),
+    Field("process", lambda view: view.process, Text()),
+    Field("numbers", lambda view: view.numbers, OrNone(record.ID_MAP), required=False),
+    Field("powers", lambda view: view.powers, record.MASK),
+    Field("no_new_privileges", lambda view: view.no_new_privileges, Truth(), required=False, default=False),
+    Field("people", lambda view: view.people, Listed(record.USER)),
 )
 
 
@@ -54,6 +66,7 @@ HEADER: Record[Header] = Record(
     Field("first_person", lambda header: header.first_person, OrNone(Number()), required=False),
     Field("unknown_accounts", lambda header: header.unknown_accounts, Listed(_UNKNOWN), required=False, default=()),
     Field("unsure", lambda header: header.unsure, Listed(record.NAME), required=False, default=()),
+    Field("view", lambda header: header.view, OrNone(_VIEW), required=False),
 )
 
 _BESIDE = Listed(Text())

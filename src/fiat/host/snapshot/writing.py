@@ -59,6 +59,7 @@ def _records(
         first_person=people.first_person,
         unknown_accounts=people.unknown,
         unsure=people.unsure,
+        view=people.view,
     )
     yield _dump({"schema": records.SCHEMA, **records.HEADER.write(header)})
     for mount in capture.mounts:

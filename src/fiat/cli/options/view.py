@@ -1,0 +1,27 @@
+"""The option that asks how a container sees the host."""
+
+import argparse
+
+from fiat.cli.options.common import host_of, not_with, process_number, speaks_of
+from fiat.core.model.host import Host
+
+
+def add_view(parser: argparse._ActionsContainer) -> None:
+    """Add it."""
+    parser.add_argument(
+        "--as-seen-by", type=process_number, metavar="PID", help="as the container sees it that the process PID is in"
+    )
+
+
+def viewed_host_of(args: argparse.Namespace) -> Host:
+    """The host that is asked, as the container sees it that is named, if one is."""
+    about = "--as-seen-by"
+    given = args.as_seen_by is not None
+    not_with(about, given, "--from", args.snapshot is not None, "nothing runs on a host in a file")
+    not_with(about, given, "--accounts", args.accounts is not None, "its account files are the container's")
+    host = host_of(args)
+    if not given:
+        return host
+    seen = host.view_of(args.as_seen_by)
+    speaks_of(args, seen)
+    return seen

@@ -1,0 +1,116 @@
+"""A host as the processes of a container see it: by whose numbers, with which powers, and who has the numbers here."""
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from fiat.core.model import capabilities
+from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts, Unknown, User
+from fiat.core.model.idmap import IdMap
+from fiat.core.text import joined, quoted
+
+_NAMED = 4
+"""So many of those who are left out are named."""
+
+
+class View(NamedTuple):
+    """How the process ``pid``, called ``process`` in words, sees a host.
+
+    ``numbers`` maps those of its user namespace (inside) to those here (outside), None where they are the same.
+    ``powers`` are the capabilities that its root can have at most (the bounding set, capabilities(7)). ``people`` are
+    accounts of the host whose numbers some of its accounts have.
+    """
+
+    process: str
+    numbers: IdMap | None = None
+    powers: int = capabilities.ALL
+    no_new_privileges: bool = False
+    people: tuple[User, ...] = ()
+
+    @property
+    def root(self) -> int | None:
+        """The number that its root has here; None where nobody is root there."""
+        return self.user_here(0)
+
+    def user_here(self, uid: int) -> int | None:
+        """The number here of one of its users."""
+        return uid if self.numbers is None else self.numbers.users.outward(uid)
+
+    def group_here(self, gid: int) -> int | None:
+        """The number here of one of its groups."""
+        return gid if self.numbers is None else self.numbers.groups.outward(gid)
+
+    def user_there(self, uid: int) -> int | None:
+        """What a user number here is for its processes; None where it is none of theirs."""
+        return uid if self.numbers is None else self.numbers.users.inward(uid)
+
+    def group_there(self, gid: int) -> int | None:
+        """What a group number here is for its processes."""
+        return gid if self.numbers is None else self.numbers.groups.inward(gid)
+
+    def same_people(self, uid: int) -> list[User]:
+        """The accounts of the host that have this number here."""
+        return [one for one in self.people if one.uid == uid]
+
+
+class SeenAccounts(HeldAccounts):
+    """The accounts of a container, by the numbers that they have on the host."""
+
+    def __init__(
+        self,
+        users: Iterable[User],
+        groups: Iterable[Group],
+        source: str,
+        view: View,
+        first_person: int = FIRST_PERSON,
+        unknown: Iterable[Unknown] = (),
+    ) -> None:
+        super().__init__(users, groups, source, first_person, unknown=unknown)
+        self._view = view
+
+    @property
+    def view(self) -> View:
+        """How the host is seen by those who have these accounts."""
+        return self._view
+
+    def has_no_user(self, uid: int) -> bool:
+        """Whether it is known that no account has this number, which is one of theirs."""
+        return self._view.user_there(uid) is not None and super().has_no_user(uid)
+
+    def has_no_group(self, gid: int) -> bool:
+        """Whether it is known that no group has this number, which is one of theirs."""
+        return self._view.group_there(gid) is not None and super().has_no_group(gid)
+
+    def has_no_members(self, gid: int) -> bool:
+        """Whether it is known that nobody there is in a group."""
+        return self._view.group_there(gid) is None or super().has_no_members(gid)
+
+
+def seen_accounts(
+    users: Iterable[User], groups: Iterable[Group], source: str, view: View, here: Accounts
+) -> SeenAccounts:
+    """The accounts that account files of a container hold, each by its number here.
+
+    Whose number is none of its user namespace's is nobody there: that is noted, and they are left out.
+    """
+    found, left_out = [], []
+    for user in users:
+        uid, gid = view.user_here(user.uid), view.group_here(user.gid)
+        if uid is None or gid is None:
+            left_out.append(user.name)
+        else:
+            found.append(user._replace(uid=uid, gid=gid))
+    listed = []
+    for group in groups:
+        number = view.group_here(group.gid)
+        if number is None:
+            left_out.append(group.name)
+        else:
+            listed.append(group._replace(gid=number))
+    people = dict.fromkeys(one for uid in dict.fromkeys(user.uid for user in found) for one in here.users_numbered(uid))
+    unknown: tuple[Unknown, ...] = ()
+    if left_out:
+        more = len(left_out) - _NAMED
+        names = joined([*map(quoted, left_out[:_NAMED]), *([f"{more:,} more"] if more > 0 else [])])
+        what = f"numbers that its user namespace does not know, of {names}"
+        unknown = (Unknown("container", what, "nobody there can be them", "left-out"),)
+    return SeenAccounts(found, listed, source, view._replace(people=tuple(people)), unknown=unknown)

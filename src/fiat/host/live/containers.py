@@ -1,0 +1,70 @@
+"""A host as the processes of one container see it: their mounts, root directory, numbers and account files.
+
+user_namespaces(7), mount_namespaces(7), capabilities(7). Its files are read by handles from its own root directory, so
+that no link in them leads into Fiat's tree; what they hold is whatever somebody wrote there.
+"""
+
+import errno
+import os
+from typing import TYPE_CHECKING
+
+from fiat.core.errors import UnknownAccount
+from fiat.core.model import capabilities
+from fiat.core.model.posture import Kind
+from fiat.core.model.view import View, seen_accounts
+from fiat.core.text import visible
+from fiat.core.tree.walk import open_end
+from fiat.host.accounts.files import LARGEST, groups_in, users_in
+from fiat.host.live import processes
+
+if TYPE_CHECKING:
+    from fiat.host.live.host import LiveHost
+
+
+def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
+    """``host`` with the mounts, the root directory and the accounts of the process ``pid``.
+
+    Raises :class:`UnknownAccount` where there is none, it may not be looked into, or its account files cannot be read.
+    """
+    from fiat.host.live.host import LiveHost, SeenByProcess
+
+    who = host.process(pid)
+    limits = who.limits
+    if limits is not None and limits.hidden:
+        hidden = " and ".join(limits.hidden)
+        raise UnknownAccount(f"pid:{pid}", f"the {hidden} of process {pid} may not be looked into; root may")
+    numbers, command = processes.user_namespace(pid)
+    seen = host.seen_by(who)
+    called = f"process {pid} ({visible(command)})" if command else f"process {pid}"
+    view = View(
+        called,
+        numbers,
+        capabilities.ALL if limits is None else limits.bounding & capabilities.ALL,
+        limits is not None and limits.no_new_privileges,
+    )
+    source = f"the account files that {called} sees"
+    users = users_in(_text(seen, pid, "/etc/passwd"))
+    groups = groups_in(_text(seen, pid, "/etc/group"))
+    accounts = seen_accounts(users, groups, source, view, host.accounts)
+    return seen.with_accounts(accounts) if isinstance(seen, SeenByProcess) else LiveHost(accounts)
+
+
+def _text(seen: "LiveHost", pid: int, path: str) -> str:
+    """What an account file holds, as the process sees it; nothing where there is none."""
+    route, node = open_end(seen, path)
+    if node is None:
+        if route.errno in (errno.ENOENT, errno.ENOTDIR):
+            return ""
+        problem = os.strerror(route.errno)
+        raise UnknownAccount(f"pid:{pid}", f"{path}, as process {pid} sees it, cannot be read: {problem}")
+    try:
+        if route.end is None or route.end.posture.kind is not Kind.FILE:
+            raise UnknownAccount(f"pid:{pid}", f"{path}, as process {pid} sees it, is no regular file")
+        found = node.beginning(LARGEST)
+    except OSError as error:
+        raise UnknownAccount(
+            f"pid:{pid}", f"{path}, as process {pid} sees it, cannot be read: {error.strerror}"
+        ) from error
+    finally:
+        node.close()
+    return (found or b"").decode("utf-8", "surrogateescape")

@@ -1,0 +1,43 @@
+"""Who the people of a container are on the host."""
+
+from collections.abc import Iterable, Iterator
+
+from fiat.core.model.principals import Principal
+from fiat.core.model.view import View
+from fiat.core.text import Fields, counted, visible
+from fiat.render.model import BLANK, Block, Prose, Table
+
+
+def fields_of(who: Principal, view: View | None) -> Fields:
+    """The number of a user or a group there, and who has it here; nothing where no container is asked about."""
+    if view is None:
+        return {}
+    if who.kind == "group":
+        (gid,) = who.gids
+        return {"inside": view.group_there(gid)}
+    if who.uid is None:
+        return {}
+    return {"inside": view.user_there(who.uid), "here": [one.name for one in view.same_people(who.uid)]}
+
+
+def blocks_of(people: Iterable[Principal], view: View) -> Iterator[Block]:
+    """Those who have the number of somebody else here, and how many have that of nobody."""
+    rows, alone = [], 0
+    for who in people:
+        if who.kind != "user" or who.uid is None:
+            continue
+        there, same = view.user_there(who.uid), [visible(one.name) for one in view.same_people(who.uid)]
+        name = visible(who.name) if who.name is not None else "no account"
+        if same == [name] and there == who.uid:
+            continue
+        if same:
+            rows.append([f"{name} ({there})", str(who.uid), ", ".join(same)])
+        else:
+            alone += 1
+    if rows:
+        yield BLANK
+        yield Table(["there", "number here", "who is the same here"], rows)
+    if alone:
+        yield BLANK
+        has = "has" if alone == 1 else "have"
+        yield Prose(f"{counted(alone, 'user')} there {has} a number that no account of this host has", 1, hanging="  ")
