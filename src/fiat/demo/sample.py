@@ -8,7 +8,10 @@ SNAPSHOT = os.path.join(_HERE, "skerry.jsonl")
 LATER = os.path.join(_HERE, "skerry-later.jsonl")
 """The same host a week later."""
 
-SNAPSHOTS = {"skerry": SNAPSHOT, "skerry-later": LATER}
+PRESS = os.path.join(_HERE, "skerry-press.jsonl")
+"""As the container sees it that charts are printed in: its numbers are those of people of the host."""
+
+SNAPSHOTS = {"skerry": SNAPSHOT, "skerry-later": LATER, "skerry-press": PRESS}
 """The words for them on a command line."""
 
 EXPECTATIONS = {"skerry": os.path.join(_HERE, "expectations.toml")}

@@ -2,14 +2,15 @@
 
 from collections.abc import Iterable, Iterator
 
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.principals import Principal
-from fiat.core.model.view import View
 from fiat.core.text import Fields, counted, visible
 from fiat.render.model import BLANK, Block, Prose, Table
 
 
-def fields_of(who: Principal, view: View | None) -> Fields:
+def fields_of(who: Principal, accounts: Accounts) -> Fields:
     """The number of a user or a group there, and who has it here; nothing where no container is asked about."""
+    view = accounts.view
     if view is None:
         return {}
     if who.kind == "group":
@@ -17,16 +18,19 @@ def fields_of(who: Principal, view: View | None) -> Fields:
         return {"inside": view.group_there(gid)}
     if who.uid is None:
         return {}
-    return {"inside": view.user_there(who.uid), "here": [one.name for one in view.same_people(who.uid)]}
+    return {"inside": view.user_there(who.uid), "here": [one.name for one in accounts.same_people(who.uid)]}
 
 
-def blocks_of(people: Iterable[Principal], view: View) -> Iterator[Block]:
+def blocks_of(people: Iterable[Principal], accounts: Accounts) -> Iterator[Block]:
     """Those who have the number of somebody else here, and how many have that of nobody."""
+    view = accounts.view
+    if view is None:
+        return
     rows, alone = [], 0
     for who in people:
         if who.kind != "user" or who.uid is None:
             continue
-        there, same = view.user_there(who.uid), [visible(one.name) for one in view.same_people(who.uid)]
+        there, same = view.user_there(who.uid), [visible(one.name) for one in accounts.same_people(who.uid)]
         name = visible(who.name) if who.name is not None else "no account"
         if same == [name] and there == who.uid:
             continue

@@ -131,7 +131,7 @@ class WhoView(PlainResult):
             return {}
         from fiat.render.view import fields_of
 
-        return fields_of(who, self.answer.accounts.view)
+        return fields_of(who, self.answer.accounts)
 
     def _reasons(self, place: int) -> Fields:
         """The rule that decided each right, and where, if that was not the path itself."""
@@ -218,7 +218,7 @@ class WhoView(PlainResult):
             from fiat.render.view import blocks_of
 
             shown = (who for who in answer.universe.principals if self.shows(who))
-            yield from blocks_of(shown, answer.accounts.view)
+            yield from blocks_of(shown, answer.accounts)
         if self.acting is not None:
             from fiat.render.acting import acting_blocks
 

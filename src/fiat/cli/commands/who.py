@@ -45,6 +45,7 @@ EXAMPLES = (
     ("who can do it as somebody else", "fiat who /srv/skerry/gauge/raw --can write --elevated"),
     ("who can bring it about", "fiat who /srv/skerry/tools/reduce --by-own-means"),
     ("what an account would leave behind", "fiat who /srv/skerry --if-gone chartpress"),
+    ("what the root of a container can", "fiat who /keys/lamp.key --user root --from skerry-press"),
     ("what a membership would change", "fiat who /srv/skerry/observatory --if-member surveyor:watch"),
 )
 

@@ -18,7 +18,6 @@ def viewed_host_of(args: argparse.Namespace) -> Host:
     about = "--as-seen-by"
     given = args.as_seen_by is not None
     not_with(about, given, "--from", args.snapshot is not None, "nothing runs on a host in a file")
-    not_with(about, given, "--accounts", args.accounts is not None, "its account files are the container's")
     host = host_of(args)
     if not given:
         return host

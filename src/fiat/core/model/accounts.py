@@ -147,6 +147,10 @@ class Accounts:
         """How those see the host whose accounts these are, where they are those of a container."""
         return None
 
+    def same_people(self, uid: int) -> list[User]:
+        """The accounts of the host that have this number, where these are the accounts of a container."""
+        return []
+
     @property
     def first_person(self) -> int:
         """The lowest number of a person's account."""
@@ -363,6 +367,10 @@ class SupposedAccounts(Accounts):
     def view(self) -> "View | None":
         """That of the accounts beneath."""
         return self._base.view
+
+    def same_people(self, uid: int) -> list[User]:
+        """Those of the accounts beneath."""
+        return self._base.same_people(uid)
 
     @property
     def unknown(self) -> tuple[Unknown, ...]:

@@ -17,7 +17,7 @@ class View(NamedTuple):
 
     ``numbers`` maps those of its user namespace (inside) to those here (outside), None where they are the same.
     ``powers`` are the capabilities that its root can have at most (the bounding set, capabilities(7)). ``people`` are
-    accounts of the host whose numbers some of its accounts have.
+    accounts of the host that have these numbers, where they are kept with it.
     """
 
     process: str
@@ -47,10 +47,6 @@ class View(NamedTuple):
         """What a group number here is for its processes."""
         return gid if self.numbers is None else self.numbers.groups.inward(gid)
 
-    def same_people(self, uid: int) -> list[User]:
-        """The accounts of the host that have this number here."""
-        return [one for one in self.people if one.uid == uid]
-
 
 class SeenAccounts(HeldAccounts):
     """The accounts of a container, by the numbers that they have on the host."""
@@ -61,16 +57,23 @@ class SeenAccounts(HeldAccounts):
         groups: Iterable[Group],
         source: str,
         view: View,
+        here: Accounts | None = None,
         first_person: int = FIRST_PERSON,
         unknown: Iterable[Unknown] = (),
     ) -> None:
+        """``here`` are the accounts of the host, by default those that the view holds."""
         super().__init__(users, groups, source, first_person, unknown=unknown)
         self._view = view
+        self._here = Accounts(view.people, (), "the host") if here is None else here
 
     @property
     def view(self) -> View:
         """How the host is seen by those who have these accounts."""
         return self._view
+
+    def same_people(self, uid: int) -> list[User]:
+        """The accounts of the host that have this number."""
+        return self._here.users_numbered(uid)
 
     def has_no_user(self, uid: int) -> bool:
         """Whether it is known that no account has this number, which is one of theirs."""
@@ -106,11 +109,10 @@ def seen_accounts(
             left_out.append(group.name)
         else:
             listed.append(group._replace(gid=number))
-    people = dict.fromkeys(one for uid in dict.fromkeys(user.uid for user in found) for one in here.users_numbered(uid))
     unknown: tuple[Unknown, ...] = ()
     if left_out:
         more = len(left_out) - _NAMED
         names = joined([*map(quoted, left_out[:_NAMED]), *([f"{more:,} more"] if more > 0 else [])])
         what = f"numbers that its user namespace does not know, of {names}"
         unknown = (Unknown("container", what, "nobody there can be them", "left-out"),)
-    return SeenAccounts(found, listed, source, view._replace(people=tuple(people)), unknown=unknown)
+    return SeenAccounts(found, listed, source, view, here, unknown=unknown)

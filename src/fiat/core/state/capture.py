@@ -211,6 +211,9 @@ def _people(accounts: Accounts, trees: list[Survey], objects: list[Object]) -> C
     listed = Accounts(users, groups, "")
     others = {user.name: logins[user.name] for user in users if listed.gids_of(user) != logins[user.name]}
     unsure = tuple(user.name for user in users if accounts.unsure(user))
-    return CapturedPeople(
-        tuple(users), tuple(groups), others, accounts.first_person, accounts.unknown, unsure, accounts.view
-    )
+    view = accounts.view
+    if view is not None:
+        numbers = sorted({*uids, *(user.uid for user in users)})
+        here = dict.fromkeys(one for uid in numbers for one in accounts.same_people(uid))
+        view = view._replace(people=tuple(here))
+    return CapturedPeople(tuple(users), tuple(groups), others, accounts.first_person, accounts.unknown, unsure, view)

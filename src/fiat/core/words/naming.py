@@ -29,10 +29,16 @@ def user(uid: int, accounts: Accounts) -> str:
 def _there(number: int, accounts: Accounts, *, users: bool) -> int | str:
     """A number as those have it whose accounts these are: in a container, it is another one, or none."""
     view = accounts.view
-    if view is None or view.numbers is None or number in _NO_NUMBERS:
+    if view is None or number in _NO_NUMBERS:
         return number
     there = view.user_there(number) if users else view.group_there(number)
-    return f"{number} of the host" if there is None else f"{there}, here {number}"
+    if there is None:
+        return f"{number} of the host"
+    same = [one.name for one in accounts.same_people(number)[:1]] if users else []
+    if there == number:
+        known = accounts.user_numbered(number) if users else None
+        return f"{number}, here {visible(same[0])}" if same and (known is None or known.name != same[0]) else number
+    return " ".join([f"{there}, here {number}", *map(visible, same)])
 
 
 def group(gid: int, accounts: Accounts) -> str:
@@ -47,7 +53,8 @@ def user_with_number(uid: int, accounts: Accounts) -> str:
     name, there = _name(accounts.user_numbered(uid)), _there(uid, accounts, users=True)
     if accounts.view is not None and accounts.view.user_there(uid) is None:
         return f"{there} (nobody there)"
-    return f"{name} ({there})" if name else f"{there} ({'no account' if accounts.tells_all else 'name not known'})"
+    none = "no account there" if accounts.view is not None else "no account"
+    return f"{name} ({there})" if name else f"{there} ({none if accounts.tells_all else 'name not known'})"
 
 
 def group_with_number(gid: int, accounts: Accounts) -> str:

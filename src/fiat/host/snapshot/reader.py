@@ -34,10 +34,11 @@ SCHEMA = "fiat-snapshot/1"
 _OBJECT = record.ObjectRecord()
 
 _HEADER: Record[Header] = Record(
-    lambda found: Header(found["host"], found["taken"], found["settings"], (), False, None),
+    lambda found: Header(found["host"], found["taken"], found["settings"], (), False, None, view=found["view"]),
     Field("host", itemgetter("host"), OrNone(Text()), required=False),
     Field("taken", itemgetter("taken"), OrNone(Text()), required=False),
     Field("settings", itemgetter("settings"), OrNone(record.SETTINGS), required=False),
+    Field("view", itemgetter("view"), OrNone(records.VIEW), required=False),
 )
 
 
@@ -149,7 +150,7 @@ class _Reader:
         listed = (self.users, self.groups, source)
         people: Accounts = HeldAccounts(*listed, lowest, self.logins, header.unknown_accounts, header.unsure)
         if header.view is not None:
-            people = SeenAccounts(*listed, header.view, lowest, header.unknown_accounts)
+            people = SeenAccounts(*listed, header.view, first_person=lowest, unknown=header.unknown_accounts)
         settings = (header.settings or Settings())._replace(cut_short=not self.ended)
         if self.columns is None:
             self._look_at_tree(self.objects)

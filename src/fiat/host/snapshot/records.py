@@ -46,7 +46,7 @@ _UNKNOWN: Record[Unknown] = Record(
 )
 
 
-_VIEW: Record[View] = Record(
+VIEW: Record[View] = Record(
     lambda found: View(**found),
     Field("process", lambda view: view.process, Text()),
     Field("numbers", lambda view: view.numbers, OrNone(record.ID_MAP), required=False),
@@ -54,6 +54,7 @@ _VIEW: Record[View] = Record(
     Field("no_new_privileges", lambda view: view.no_new_privileges, Truth(), required=False, default=False),
     Field("people", lambda view: view.people, Listed(record.USER)),
 )
+"""How a container sees the host."""
 
 
 HEADER: Record[Header] = Record(
@@ -66,7 +67,7 @@ HEADER: Record[Header] = Record(
     Field("first_person", lambda header: header.first_person, OrNone(Number()), required=False),
     Field("unknown_accounts", lambda header: header.unknown_accounts, Listed(_UNKNOWN), required=False, default=()),
     Field("unsure", lambda header: header.unsure, Listed(record.NAME), required=False, default=()),
-    Field("view", lambda header: header.view, OrNone(_VIEW), required=False),
+    Field("view", lambda header: header.view, OrNone(VIEW), required=False),
 )
 
 _BESIDE = Listed(Text())
