@@ -169,6 +169,12 @@ class World:
         """Whether it is immutable or append-only."""
         return path in self._flags
 
+    def forget_flags(self) -> None:
+        """Have nothing immutable or append-only."""
+        for path in self._flags:
+            change_flags(path, 0)
+        self._flags.clear()
+
     def _keep(self, path: str) -> None:
         if os.path.islink(path) or not os.path.isdir(path):
             os.link(path, os.path.join(self.spare, os.path.basename(path)), follow_symlinks=False)

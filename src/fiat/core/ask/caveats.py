@@ -135,7 +135,7 @@ def _of_mount(object_: Object, mount: Mount) -> list[Finding]:
         lists = ", which may keep NFSv4 lists that Fiat does not read" if mount.type.startswith("nfs") else ""
         found.append(Finding("remote", "plain", f"{point} is a {kind} mount: its server decides in the end{lists}"))
     elif mount.type.startswith("fuse"):
-        found.append(Finding("fuse", "plain", f"{point} is a {kind} mount: {_fuse(mount)}"))
+        found.append(Finding("fuse", "plain", f"{point} is a {kind} mount: {_fuse(mount, object_)}"))
     elif mount.type == "proc":
         text = f"{point} is the kernel's own: settings and processes there refuse more than their modes say, root too"
         found.append(Finding("kernels-own", "plain", text))
@@ -157,12 +157,16 @@ def _of_numbers(mount: Mount, what: str) -> Iterator[Finding]:
         yield Finding("id-mapped", "plain", f"{text}: all of it counts as what belongs to {OVERFLOW}")
 
 
-def _fuse(mount: Mount) -> str:
+def _fuse(mount: Mount, object_: Object) -> str:
     """Who is let in, and who decides (fuse(8) mount options, as mountinfo shows them)."""
     options = mount.filesystem_options
     mounter = next((option.removeprefix("user_id=") for option in options if option.startswith("user_id=")), "unknown")
     others = "others are let in" if "allow_other" in options else "nobody else is let in, not even root"
-    decides = "the kernel checks the mode" if "default_permissions" in options else "the process behind it decides"
+    decides = "the process behind it decides"
+    if "default_permissions" in options:
+        decides = "the kernel checks the mode; the process behind it may refuse all the same"
+        if object_.posture.acl is not None:
+            decides += ", and it alone knows whether the kernel asks the list"
     return f"user number {visible(mounter)} made it, {others}, and {decides}"
 
 

@@ -51,6 +51,7 @@ RULE_WORDS = {
     "maker-unmapped": "the ID-mapped mount has no number on disk for what they make",
     "lower-layer": "it comes from a lower layer, and this overlay cannot move such directories (no redirect_dir)",
     "layers": "the layers under the overlay refuse it, for they are asked with the rights of who mounted it",
+    "fuse": "the FUSE mount lets in nobody but who made it (no allow_other), not even root",
     "beyond-bounds": "it starts with capabilities that this process may not have: its bounding set lacks them",
 }
 """What decided, where no entry did."""

@@ -74,6 +74,16 @@ class Mount(NamedTuple):
         return "ro" in self.options or "ro" in self.filesystem_options
 
     @property
+    def lets_in(self) -> tuple[int, int] | None:
+        """The user and the group whose processes alone a FUSE mount lets in, not even root's (fuse(4)); None for
+        everybody."""
+        if not self.type.startswith("fuse") or "allow_other" in self.filesystem_options:
+            return None
+        numbers = dict(option.partition("=")[::2] for option in self.filesystem_options)
+        user, group = (numbers.get(name, "") for name in ("user_id", "group_id"))
+        return (int(user), int(group)) if user.isdecimal() and group.isdecimal() else None
+
+    @property
     def moves_directories(self) -> bool:
         """Whether any directory can be renamed: an overlay without redirect_dir keeps those of its lower layers where
         they are."""

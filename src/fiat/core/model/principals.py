@@ -244,6 +244,10 @@ class Universe:
                     found &= ~(1 << place)
         return found
 
+    def only_of(self, uid: int, gid: int) -> int:
+        """The set of principals that are this user with this group; those of no known group are taken to have it."""
+        return set_of(place for place, who in enumerate(self.principals) if who.uid == uid and who.gid in (None, gid))
+
     def mapped(self, numbers: IdMap) -> int:
         """The set of principals whose own numbers are there on disk under a mount with these, so that they can make
         something (``fsuidgid_has_mapping`` in the kernel); those who are nobody in particular are taken to be."""

@@ -20,7 +20,7 @@ from fiat.core.rules.sideeffects import cleared_by_chown
 
 def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Change the mode or the access list: the owner may, and CAP_FOWNER."""
-    yield from _unchangeable(object_, CHANGE_MODE)
+    yield from _unchangeable(context, object_, CHANGE_MODE)
     yield from _without_number(object_, CHANGE_MODE, object_.posture.unmapped)
     allowed = may_change_mode(context.universe, object_.posture)
     yield flat(object_, CHANGE_MODE.name, errno.EPERM, "owner-only", allowed)
@@ -28,7 +28,7 @@ def change_mode(context: Context, route: Route, object_: Object) -> Iterator[Che
 
 def change_owner(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Give it to another user: only CAP_CHOWN may."""
-    yield from _unchangeable(object_, CHANGE_OWNER)
+    yield from _unchangeable(context, object_, CHANGE_OWNER)
     yield from _without_number(object_, CHANGE_OWNER, object_.posture.gid == UNMAPPED)
     allowed = may_choose_owner(context.universe, object_.posture, None)
     yield flat(object_, CHANGE_OWNER.name, errno.EPERM, "superuser-only", allowed)
@@ -40,7 +40,7 @@ def change_group(context: Context, route: Route, object_: Object) -> Iterator[Ch
 
     Of a number without an account no groups are known; whoever acts by it has one.
     """
-    yield from _unchangeable(object_, CHANGE_GROUP)
+    yield from _unchangeable(context, object_, CHANGE_GROUP)
     universe, posture = context.universe, object_.posture
     yield from _without_number(object_, CHANGE_GROUP, posture.uid == UNMAPPED)
     allowed = may_give_away(universe, posture) | _may_give_a_number(universe, posture.gid)
@@ -69,11 +69,14 @@ def _clearing_special_bits(context: Context, object_: Object, right: Right) -> I
         yield flat(object_, right.name, errno.EPERM, "clears-special", untouched | may_change_mode(universe, posture))
 
 
-def _unchangeable(object_: Object, right: Right) -> Iterator[Check]:
-    """What refuses everyone alike: a read-only mount, then the flags."""
+def _unchangeable(context: Context, object_: Object, right: Right) -> Iterator[Check]:
+    """What refuses everyone alike: a read-only mount, then the flags; and a FUSE mount that lets in just one."""
     number, rule = refused_to_everyone(object_.posture, object_.mount)
     if number:
         yield flat(object_, right.name, number, rule)
+    mount = object_.mount
+    if mount is not None and mount.lets_in is not None:
+        yield flat(object_, right.name, errno.EACCES, "fuse", context.universe.only_of(*mount.lets_in))
 
 
 def _without_number(object_: Object, right: Right, unmapped: bool) -> Iterator[Check]:

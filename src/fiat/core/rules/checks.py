@@ -7,7 +7,7 @@ from typing import NamedTuple
 from fiat.core.model import capabilities
 from fiat.core.model.host import Settings
 from fiat.core.model.idmap import UNMAPPED
-from fiat.core.model.mode import EXECUTE, READ, STICKY, WRITE
+from fiat.core.model.mode import EXECUTE, STICKY
 from fiat.core.model.posture import LIMITS, NEVER_READ_ONLY, Kind, Mount, Object
 from fiat.core.model.principals import Universe
 from fiat.core.model.right import APPEND, CREATE, LIST, RENAME, TRAVERSE, Right
@@ -132,8 +132,7 @@ _DEVICES = (Kind.BLOCK, Kind.CHARACTER)
 def read(context: Context, route: Route, object_: Object) -> Iterator[Check]:
     """Open for reading; for a directory, list its names."""
     yield from _device(object_, RIGHT_TO_READ)
-    yield permission(context, object_, RIGHT_TO_READ)
-    yield from below(object_, RIGHT_TO_READ.name, READ)
+    yield from permission(context, object_, RIGHT_TO_READ)
 
 
 def list_names(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -150,8 +149,7 @@ def _in_directory(context: Context, object_: Object, right: Right) -> Iterator[C
     if not object_.posture.directory:
         yield flat(object_, right.name, errno.ENOTDIR, "not-a-directory")
         return
-    yield permission(context, object_, right)
-    yield from below(object_, right.name, right.permissions_on(Kind.DIRECTORY))
+    yield from permission(context, object_, right)
 
 
 def write(context: Context, route: Route, object_: Object) -> Iterator[Check]:
@@ -171,7 +169,7 @@ def _write(context: Context, object_: Object, right: Right) -> Iterator[Check]:
     posture = object_.posture
     yield from _device(object_, right)
     yield from before_permission_to_write(context, object_, right, names=posture.directory)
-    yield permission(context, object_, right)
+    yield from permission(context, object_, right)
     if right is not APPEND:
         for flag in limits_on(object_, allow_adding=True):
             yield flat(object_, right.name, errno.EPERM, flag)
@@ -200,7 +198,6 @@ def before_permission_to_write(
         yield flat(object_, right.name, errno.EPERM, flag)
     if object_.posture.unmapped:
         yield flat(object_, right.name, errno.EACCES, "unmapped")
-    yield from below(object_, right.name, WRITE)
 
 
 def below(object_: Object, needs: str, want: int) -> Iterator[Check]:
@@ -222,9 +219,22 @@ def _device(object_: Object, right: Right) -> Iterator[Check]:
         yield flat(object_, right.name, errno.EACCES, "nodev")
 
 
-def permission(context: Context, object_: Object, right: Right) -> Check:
-    """The check that the classes of the object make for ``right``."""
-    return context.permission(object_, right.name, right.permissions_on(object_.posture.kind), errno.EACCES)
+def permission(context: Context, object_: Object, right: Right) -> Iterator[Check]:
+    """What is asked of the object itself for ``right``: its classes, and what stands behind it."""
+    return permissions(context, object_, right.name, right.permissions_on(object_.posture.kind))
+
+
+def permissions(context: Context, object_: Object, needs: str, want: int) -> Iterator[Check]:
+    """What is asked of the object itself for the permissions in ``want``.
+
+    A FUSE mount lets nobody in but who made it, unless others are allowed (``fuse_allow_current_process``); an overlay
+    has layers.
+    """
+    mount = object_.mount
+    if mount is not None and mount.lets_in is not None:
+        yield flat(object_, needs, errno.EACCES, "fuse", context.universe.only_of(*mount.lets_in))
+    yield context.permission(object_, needs, want, errno.EACCES)
+    yield from below(object_, needs, want)
 
 
 _STICKY_AND_OPEN = STICKY | 0o002
@@ -236,8 +246,7 @@ def stage_checks(context: Context, route: Route) -> Iterator[Check]:
     for stage in route.stages:
         if stage.object.posture.directory:
             parent = stage.object
-            yield context.permission(parent, TRAVERSE.name, EXECUTE, errno.EACCES)
-            yield from below(parent, TRAVERSE.name, EXECUTE)
+            yield from permissions(context, parent, TRAVERSE.name, EXECUTE)
         else:
             yield from _follow(context, stage, parent)
 
@@ -334,5 +343,4 @@ def remove(context: Context, parent: Object | None, named: Object, right: Right)
 def _change_names(context: Context, directory: Object, right: Right, named: Object | None = None) -> Iterator[Check]:
     """What is asked before a name is made, or that of ``named`` taken away."""
     yield from before_permission_to_write(context, directory, right, names=True, removed=named)
-    want = right.permissions_on(Kind.DIRECTORY)
-    yield context.permission(directory, right.name, want, errno.EACCES)
+    yield from permissions(context, directory, right.name, right.permissions_on(Kind.DIRECTORY))

@@ -47,8 +47,8 @@ def _open_to_execute(context: Context, object_: Object) -> Iterator[Check]:
         return
     if has_option(object_.mount, "noexec"):
         yield flat(object_, EXECUTE.name, errno.EACCES, "noexec")
-    yield permission(context, object_, EXECUTE)
-    yield from below(object_, EXECUTE.name, EXECUTE.permission | READ.permission)  # a layer's file is opened to be read
+    yield from permission(context, object_, EXECUTE)
+    yield from below(object_, EXECUTE.name, READ.permission)  # a layer's file is opened to be read
 
 
 def _script(context: Context, route: Route, script: Object, interpreter: Route, depth: int) -> Iterator[Check]:
@@ -65,7 +65,8 @@ def _script(context: Context, route: Route, script: Object, interpreter: Route, 
     if run is not context:
         for check in stage_checks(run, route):
             yield check._replace(runs_for=script.path)
-    yield permission(run, script, READ)._replace(runs_for=script.path)
+    for check in permission(run, script, READ):
+        yield check._replace(runs_for=script.path)
 
 
 def _run_with(context: Context, file: Object, interpreter: Route, depth: int) -> Iterator[Check]:

@@ -185,7 +185,15 @@ class TreeAccess:
         if any(rest.refused_below for rest in profiles.rests):
             shut = profiles.by_rest(lambda rest: any(one & EXECUTE for one, _ in rest.refused_below))[numbers]
             found = np.where(shut, np.int32(self.table.number(0)), found)
+        if any(rest.mount is not None and rest.mount.lets_in is not None for rest in profiles.rests):
+            found = self.table.both(found, profiles.by_rest(self._let_in, np.int32)[numbers])
         return found
+
+    def _let_in(self, rest: Profile) -> int:
+        """The number of the set of principals whom the mount lets in."""
+        lets_in = rest.mount.lets_in if rest.mount is not None else None
+        universe = self.access.universe
+        return self.table.number(universe.everyone if lets_in is None else universe.only_of(*lets_in))
 
     def _decided(self, profiles: Profiles, access: Access) -> DecisionsOfMany:
         """What profiles decide; remembered for those that were asked about last."""
@@ -373,7 +381,9 @@ def for_tree(host: Host, universe: Universe, rights: Sequence[Right], route: Rou
         gids |= sharing
     mounts = {*(rest.mount for rest in survey.profiles.rests), *(one.mount for one in route.objects)}
     maps = dict.fromkeys(mount.id_map for mount in mounts if mount is not None and mount.id_map is not None)
-    people = crowd(universe, uids, gids, [*maps])
+    let_in = dict.fromkeys(mount.lets_in for mount in mounts if mount is not None and mount.lets_in is not None)
+    apart = [*map(universe.mapped, maps), *(universe.only_of(*one) for one in let_in)]
+    people = crowd(universe, uids, gids, apart)
     access = TreeAccess(host, Access(people.universe, host.settings), rights, people)
     access.runs_with_known(runs_with)
     return access

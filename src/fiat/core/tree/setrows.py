@@ -7,9 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.model.accesslist import AccessList, Tag
-from fiat.core.model.idmap import IdMap
 from fiat.core.model.mode import EXECUTE_BITS
-from fiat.core.model.principals import Principal, Universe, is_mapped
+from fiat.core.model.principals import Principal, Universe
 from fiat.core.rules.decision import NOBODY_NAMED, DecisionInputs, granted, overriding, partition
 from fiat.core.rules.effective import deciding_entries, left_by_mask, passes_over_list, permissions_by_entry
 from fiat.core.rules.unsure import Possible, supposed
@@ -53,16 +52,17 @@ class Crowd(NamedTuple):
         return int.from_bytes(np.packbits(ones, bitorder="little").tobytes(), "little")
 
 
-def crowd(universe: Universe, uids: Iterable[int], gids: Iterable[int], maps: Collection[IdMap] = ()) -> Crowd:
-    """Those who are alike where only these users and groups own anything, or are named, and mounts have these maps."""
+def crowd(universe: Universe, uids: Iterable[int], gids: Iterable[int], apart: Collection[int] = ()) -> Crowd:
+    """Those who are alike where only these users and groups own anything, or are named; who is in one of the sets
+    ``apart`` is like nobody who is not."""
     owning, sharing = set(uids), frozenset(gids)
     numbers: dict[object, int] = {}
     ones: list[Principal] = []
     one_of = np.empty(len(universe.principals), np.intp)
     for place, who in enumerate(universe.principals):
         uid = who.uid if who.uid in owning else None
-        mapped = tuple([is_mapped(who, numbers) for numbers in maps])
-        like = (uid, who.gids & sharing, who.capabilities, who.exec_capabilities, who.limits, who.unsure, mapped)
+        among = tuple([bits >> place & 1 for bits in apart])
+        like = (uid, who.gids & sharing, who.capabilities, who.exec_capabilities, who.limits, who.unsure, among)
         number = numbers.setdefault(like, len(ones))
         if number == len(ones):
             ones.append(who)
