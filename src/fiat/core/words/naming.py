@@ -53,8 +53,15 @@ def user_with_number(uid: int, accounts: Accounts) -> str:
     name, there = _name(accounts.user_numbered(uid)), _there(uid, accounts, users=True)
     if accounts.view is not None and accounts.view.user_there(uid) is None:
         return f"{there} (nobody there)"
-    none = "no account there" if accounts.view is not None else "no account"
-    return f"{name} ({there})" if name else f"{there} ({none if accounts.tells_all else 'name not known'})"
+    if name:
+        return f"{name} ({there})"
+    if accounts.same_people(uid):  # who that is here says enough
+        return str(there)
+    return f"{there} ({_none('no account', accounts) if accounts.tells_all else 'name not known'})"
+
+
+def _none(what: str, accounts: Accounts) -> str:
+    return what if accounts.view is None else f"{what} there"
 
 
 def group_with_number(gid: int, accounts: Accounts) -> str:
@@ -64,9 +71,10 @@ def group_with_number(gid: int, accounts: Accounts) -> str:
     name, there = _name(accounts.group_numbered(gid)), _there(gid, accounts, users=False)
     if accounts.view is not None and accounts.view.group_there(gid) is None:
         return f"{there} (nobody there)"
-    return (
-        f"{name} ({there})" if name else f"{there} ({'no group of this number' if accounts.tells_all else 'not known'})"
-    )
+    if name:
+        return f"{name} ({there})"
+    none = "no group of this number" if accounts.view is None else "no group there"
+    return f"{there} ({none if accounts.tells_all else 'not known'})"
 
 
 def user_or_number(uid: int, accounts: Accounts) -> str:
