@@ -18,7 +18,8 @@ from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
 from fiat.host.live.host import LiveHost
 from fiat.host.live.kernel import Kernel
-from support import kernel
+from support import changing, kernel, worlds
+from support.changing import changes_as_this_process
 from support.filesystems import fresh
 from support.judging import SEED, WORLDS, Record, cannot_know
 from support.kernel import MapIds, Subject, as_somebody, errno_of
@@ -135,3 +136,37 @@ def test_the_judge_catches(fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
                 if disagreements(seed, top, Counter()):
                     return
     pytest.fail("no disagreement in 79 worlds")
+
+
+_NUMBERS = (_FIRST + 1, _FIRST + 2, _FIRST + 3, UIDS[3], GIDS[3])
+"""Some that the namespace knows, and some that it does not."""
+
+
+@pytest.mark.slow
+def test_what_is_planned_there_is_what_happens() -> None:
+    """By root of the namespace, and by one of its people."""
+    total = 0
+    with fresh("tmpfs") as top, World(top, 0) as world:
+        # who is in the namespace may not get to the modules that this takes
+        changes_as_this_process(world, random.Random(0), None)
+    for seed in range(1, 25):
+        dice = random.Random(seed)
+        who = dice.choice((0, 0, _FIRST + 1))
+        with fresh("tmpfs") as top, World(top, seed) as world:
+
+            def setup(map_ids: MapIds) -> tuple[int, list[str], set[str]]:
+                kernel.unshare(kernel.NEW_USERS)
+                map_ids(
+                    f"0 {UIDS[0]} 1\n{_FIRST + 1} {UIDS[1]} {len(UIDS) - 2}\n",
+                    f"0 {GIDS[0]} 1\n{_FIRST + 1} {GIDS[1]} {len(GIDS) - 1}\n",
+                )
+                for module in (changing, worlds):
+                    module.UIDS = module.GIDS = _NUMBERS  # type: ignore[attr-defined]
+                kernel.become(Principal("user", None, who, frozenset({0, _FIRST + 2})))  # noqa: B023
+                return changes_as_this_process(world, dice, None)  # noqa: B023
+
+            with Subject(setup) as subject:
+                tried, wrong, _ = subject.made
+            assert not wrong, (seed, who, len(wrong), wrong[0])
+            total += tried
+    assert total > 300

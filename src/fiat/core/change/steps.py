@@ -5,14 +5,14 @@ What the kernel does by itself, and who may ask it for what, are rules of
 """
 
 import errno
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from functools import lru_cache
 from typing import NamedTuple
 
 from fiat.core.model import accesslist, capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.idmap import NO_NUMBERS
+from fiat.core.model.idmap import NO_NUMBERS, UNMAPPED
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, PERMISSION_BITS, READ, SPECIAL
 from fiat.core.model.posture import FLAGS, Kind, Mount, Posture
 from fiat.core.model.principals import Principal, Universe
@@ -244,7 +244,8 @@ class _Taking:
         if steps.flags_first is not None:
             yield self._flags_refused(now), (now := now._replace(flags=steps.flags_first))
         if steps.uid is not None or steps.gid is not None:
-            refused = self._refused(now) or self._owner_refused(now, steps.uid, steps.gid)
+            refused = self._no_numbers({steps.uid}, {steps.gid}) or self._refused(now)
+            refused = refused or self._owner_refused(now, steps.uid, steps.gid)
             yield refused, (now := after_owner(now, steps.uid, steps.gid, self.actor))
         if steps.acl is not None:
             none = errno.EOPNOTSUPP if now.kind is Kind.SYMLINK else self.no_lists
@@ -272,8 +273,17 @@ class _Taking:
 
     def _no_list(self, acl: AccessList) -> int:
         """Why it is none before anybody asks who sets it: with a number that is none (``posix_acl_from_xattr``)."""
-        read_only = self.mount is not None and self.mount.read_only
-        return errno.EINVAL if acl.unmapped and not read_only else 0
+        uids, gids = acl.named()
+        return self._no_numbers({*uids, UNMAPPED} if acl.unmapped else uids, gids)
+
+    def _no_numbers(self, uids: Collection[int | None], gids: Collection[int | None]) -> int:
+        """Why the one who acts cannot name such users or groups: their user namespace does not know them (EINVAL)."""
+        limits = self.actor.limits
+        known = UNMAPPED not in uids and (
+            limits is None
+            or (all(limits.count_for(uid, None) for uid in uids) and all(limits.count_for(None, gid) for gid in gids))
+        )
+        return 0 if known or (self.mount is not None and self.mount.read_only) else errno.EINVAL
 
     def _refused(self, posture: Posture) -> int:
         return refused_to_everyone(posture, self.mount)[0]

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from fiat.core.model import capabilities, listbytes
 from fiat.core.model.accesslist import AccessList
-from fiat.core.model.idmap import NO_NUMBERS
+from fiat.core.model.idmap import NO_NUMBERS, OUTSIDE
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR
 from fiat.core.model.posture import Identity, Kind, Object, Posture, Program
 from fiat.host.live.facts import KINDS, flags_are_kept, mount_id, set_flags
@@ -142,7 +142,8 @@ class LiveNode:
     def change_owner(self, uid: int | None, gid: int | None) -> None:
         """Set the owner, the group, or both, of this very inode; a symlink's own, not its target's."""
         if uid in NO_NUMBERS or gid in NO_NUMBERS:  # there is no asking for such an owner
-            raise OSError(errno.EOVERFLOW, os.strerror(errno.EOVERFLOW), self.path)
+            number = errno.EINVAL if OUTSIDE in (uid, gid) else errno.EOVERFLOW
+            raise OSError(number, os.strerror(number), self.path)
         os.chown(self._through, -1 if uid is None else uid, -1 if gid is None else gid)
 
     def change_mode(self, mode: int) -> None:

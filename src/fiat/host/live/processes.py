@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
-from fiat.core.model import capabilities, idmap
+from fiat.core.model import idmap
 from fiat.core.model.idmap import IdMap
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.rules.programs import left_after_exec
@@ -239,10 +239,11 @@ def _itself(status: dict[str, str]) -> Process:
     # root that runs Fiat under SECBIT_NOROOT has no capabilities; without ctypes, Python has not set it since
     may_be_set = not whole or "ctypes" in sys.modules
     root = status["Uid"].split()[1] == "0" and not (may_be_set and _securebits() & _NO_ROOT)
-    found = _principal(os.getpid(), status, limits, root=root)
-    if own_numbers() is not None:  # that counts in no other namespace than the machine's (capabilities(7))
-        found = found._replace(capabilities=found.capabilities & ~capabilities.LINUX_IMMUTABLE)
-    return Process(found)
+    own = own_numbers()
+    if own is not None:  # its powers count for these alone, by the numbers that they have in it
+        users, groups = (tuple((first, count) for first, _, count in one.extents) for one in own)
+        limits = limits._replace(users=users, groups=groups)
+    return Process(_principal(os.getpid(), status, limits, root=root))
 
 
 def _limits(found: _Found, own: _Found) -> Limits:

@@ -164,6 +164,8 @@ def _without_number(change: Change, mount: Mount | None) -> str:
     lists = (wished.acl, wished.default)
     if change.errno == errno.EINVAL and any(one is not None and unmapped_in(one, mount) for one in lists):
         return "the ID-mapped mount has no number on disk for somebody whom the list names"
+    if change.errno == errno.EINVAL:
+        return "the user namespace of the one who acts does not know a number that is meant"
     return ""
 
 
