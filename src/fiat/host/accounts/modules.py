@@ -94,20 +94,33 @@ def _function(source: str, name: str) -> Callable[..., int] | None:
     return None
 
 
-def _entry(function: Callable[..., int], kind: type[_Passwd] | type[_Group], *key: Any) -> Reply:
-    """One call that fills in an entry, with as large a buffer as it takes."""
-    size = 1 << 12
-    while True:
-        entry, buffer, error = kind(), ctypes.create_string_buffer(size), ctypes.c_int()
-        status = function(*key, ctypes.byref(entry), buffer, ctypes.c_size_t(size), ctypes.byref(error))
-        if status != Status.TRYAGAIN or error.value != errno.ERANGE or size >= _LARGEST:
-            return status, entry.row() if status == Status.SUCCESS else None
-        size *= 4
+class _Place:
+    """Where a module puts entries, one after the other: one place does for all that it lists."""
+
+    def __init__(self, kind: type[_Passwd] | type[_Group]) -> None:
+        self._entry, self._error = kind(), ctypes.c_int()
+        self._to_entry, self._to_error = ctypes.byref(self._entry), ctypes.byref(self._error)
+        self._make(1 << 12)
+
+    def _make(self, size: int) -> None:
+        self._size = size
+        self._buffer, self._length = ctypes.create_string_buffer(size), ctypes.c_size_t(size)
+
+    def fill(self, function: Callable[..., int], *key: Any) -> Reply:
+        """One call that fills in an entry, with as large a buffer as it takes."""
+        while True:
+            status = function(*key, self._to_entry, self._buffer, self._length, self._to_error)
+            if status != _TRY_AGAIN or self._error.value != errno.ERANGE or self._size >= _LARGEST:
+                return status, self._entry.row() if status == _SUCCESS else None
+            self._make(self._size * 4)
+
+
+_TRY_AGAIN, _SUCCESS = int(Status.TRYAGAIN), int(Status.SUCCESS)
 
 
 def _one(source: str, name: str, kind: type[_Passwd] | type[_Group], *key: Any) -> Reply:
     function = _function(source, name)
-    return (None, None) if function is None else _entry(function, kind, *key)
+    return (None, None) if function is None else _Place(kind).fill(function, *key)
 
 
 def _all(source: str, of: str, kind: type[_Passwd] | type[_Group]) -> Reply:
@@ -120,9 +133,10 @@ def _all(source: str, of: str, kind: type[_Passwd] | type[_Group]) -> Reply:
     status: int | None = begin(0)
     if status != Status.SUCCESS:
         return status, None
+    place = _Place(kind)
     while True:
-        status, row = _entry(step, kind)
-        if status != Status.SUCCESS:
+        status, row = place.fill(step)
+        if status != _SUCCESS:
             break
         found.append(row)
     if end is not None:

@@ -124,7 +124,8 @@ class NameService(Accounts):
         """What a source lists of ``users`` or ``groups``, and the status that it ends with."""
         if source.name == FILES.name:
             return Status.NOTFOUND, self._file_users if what == "users" else self._file_groups
-        (answer,) = self._ask([(source.name, what, ())])
+        # whoever wants all users wants their groups, too: both are asked for at once
+        (answer, *_) = self._ask((source.name, kind, ()) for kind in ((what, "groups") if what == "users" else (what,)))
         made: Callable[..., Any] = User if what == "users" else Group
         listed = [made(*row) for row in answer.value or ()]
         found = tuple(one for one in listed if _can_be(one))
