@@ -161,18 +161,21 @@ def test_its_own_numbers_are_told_and_what_is_the_hosts_is_nobodys() -> None:
 
 
 @pytest.mark.parametrize(
-    ("passwd", "says"),
+    ("passwd", "status", "says"),
     [
-        ("svc\x1b[2J:x:101:101::/:/bin/sh\n", ""),
-        ("svc:x:-1:101::/:/bin/sh\nsvc:x:99999999999:1::/:/bin/sh\n", ""),
-        ("".join(f"u{n}:x:{n}:{n}::/:/bin/sh\n" for n in range(1000, 1900)), ""),
+        ("svc\x1b[2J:x:101:101::/:/bin/sh\n", 0, "svc\\x1b[2J"),
+        ("svc:x:-1:101::/:/bin/sh\nsvc:x:99999999999:1::/:/bin/sh\n", 0, "anyone else"),
+        ("".join(f"u{n}:x:{n}:{n}::/:/bin/sh\n" for n in range(1000, 2900)), 0, "u2000', 'u2001"),
+        ("svc:x:101:101::/:/bin/sh\n" * 20, 2, "a name has one account"),
+        ("#" * ((16 << 20) + 1), 2, "more than 16 MiB"),
     ],
 )
-def test_account_files_that_are_hostile_change_nothing_silently(passwd: str, says: str) -> None:
+def test_account_files_that_are_hostile_change_nothing_silently(passwd: str, status: int, says: str) -> None:
     with a_container(own_numbers=True, passwd=passwd) as there:
-        done = fiat("who", "/srv/data/open", "--as-seen-by", str(there.pid))
-        assert done.returncode == 0
-        assert "\x1b" not in done.stdout
+        done = fiat("who", "/srv/data/open", "--as-seen-by", str(there.pid), "--all")
+        assert (done.returncode, done.stderr.count("\n")) == (status, 1 if status else 0)
+        assert "\x1b" not in done.stdout + done.stderr
+        assert says in done.stdout + done.stderr
 
 
 def test_what_is_no_account_file_is_one_line() -> None:

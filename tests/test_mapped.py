@@ -3,21 +3,25 @@
 FIAT_JUDGE_WORLDS and FIAT_JUDGE_SEED as in test_kernel.
 """
 
+import os
 import random
 
 import pytest
 
+from fiat.core.model.idmap import IdMap, NumberMap
 from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Universe, user
 from fiat.core.rules import decision
+from fiat.core.tree.walk import walk
 from fiat.host.history.sqlite import SqliteHistory
+from fiat.host.live.host import LiveHost
 from fiat.host.live.kernel import Kernel
 from support.changing import changes_as_this_process, give_to_root, put_all_back
 from support.files import set_state, state_of
 from support.filesystems import fresh
 from support.judging import WORLDS, Record, disagreements, judge, worlds
-from support.kernel import STRANGER, as_somebody
-from support.mapped import Ranges, seen_mapped
+from support.kernel import NEW_MOUNTS, STRANGER, MapIds, Subject, as_somebody, unshare
+from support.mapped import Ranges, mount_mapped, seen_mapped
 from support.places import folder_of, trusted_folder
 from support.worlds import GIDS, NO_ACCOUNT, UIDS, World, protections
 
@@ -83,6 +87,26 @@ def test_what_is_planned_through_it_is_what_happens(kind: str, numbers: str, rec
                         set_state(path, before[path])
     record_property("changes", total)
     assert total > 150
+
+
+def test_a_mount_of_a_processs_own_is_told_by_its_map() -> None:
+    """One that nobody else sees."""
+    with fresh("tmpfs") as top:
+        os.mkdir(f"{top}/at")
+        os.mkdir(f"{top}/on")
+        os.chown(f"{top}/on", 5, 6)
+
+        def setup(_: MapIds) -> None:
+            unshare(NEW_MOUNTS)
+            mount_mapped(f"{top}/on", f"{top}/at", [(5, 7105, 1)], [(6, 7206, 1)])
+
+        with Subject(setup) as subject:
+            host = LiveHost()
+            end = walk(host.seen_by(host.process(subject.pid)), f"{top}/at").end
+            assert end is not None
+            assert end.mount is not None
+            assert end.mount.id_map == IdMap(NumberMap(((5, 7105, 1),)), NumberMap(((6, 7206, 1),)))
+            assert (end.posture.uid, end.posture.gid) == (7105, 7206)
 
 
 # --- the judge can fail ----------------------------------------------------------------

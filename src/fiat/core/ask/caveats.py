@@ -46,7 +46,7 @@ def of_view(view: View | None) -> list[Finding]:
     """That a container is asked about, and how far the powers of its root go."""
     if view is None:
         return []
-    text = f"this is how {view.process} and its container see it: paths, names and numbers are theirs"
+    text = f"this is how {visible(view.process)} and its container see it: paths, names and numbers are theirs"
     found = [Finding("as-seen-by", "odd", f"{text}, and others on the host may come to the same by other paths")]
     lacks = [f"CAP_{name.upper()}" for name in capabilities.names(_ABOUT_FILES & ~view.powers)]
     if view.numbers is not None:

@@ -14,11 +14,15 @@ from fiat.core.model.posture import Kind
 from fiat.core.model.view import View, seen_accounts
 from fiat.core.text import visible
 from fiat.core.tree.walk import open_end
-from fiat.host.accounts.files import LARGEST, groups_in, users_in
+from fiat.core.words.accountfiles import expect_few_of_a_name
+from fiat.host.accounts.files import groups_in, users_in
 from fiat.host.live import processes
 
 if TYPE_CHECKING:
     from fiat.host.live.host import LiveHost
+
+_LARGEST = 16 * 1024 * 1024
+"""Bytes of an account file: who is in a container writes to it what they like."""
 
 
 def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
@@ -43,7 +47,8 @@ def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
         limits is not None and limits.no_new_privileges,
     )
     source = f"the account files that {called} sees"
-    users = users_in(_text(seen, pid, "/etc/passwd"))
+    users = list(users_in(_text(seen, pid, "/etc/passwd")))
+    expect_few_of_a_name(users, source)
     groups = groups_in(_text(seen, pid, "/etc/group"))
     accounts = seen_accounts(users, groups, source, view, host.accounts)
     return seen.with_accounts(accounts) if isinstance(seen, SeenByProcess) else LiveHost(accounts)
@@ -60,11 +65,13 @@ def _text(seen: "LiveHost", pid: int, path: str) -> str:
     try:
         if route.end is None or route.end.posture.kind is not Kind.FILE:
             raise UnknownAccount(f"pid:{pid}", f"{path}, as process {pid} sees it, is no regular file")
-        found = node.beginning(LARGEST)
+        found = node.beginning(_LARGEST + 1) or b""
     except OSError as error:
         raise UnknownAccount(
             f"pid:{pid}", f"{path}, as process {pid} sees it, cannot be read: {error.strerror}"
         ) from error
     finally:
         node.close()
-    return (found or b"").decode("utf-8", "surrogateescape")
+    if len(found) > _LARGEST:
+        raise UnknownAccount(f"pid:{pid}", f"{path}, as process {pid} sees it, has more than {_LARGEST >> 20} MiB")
+    return found.decode("utf-8", "surrogateescape")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
 from fiat.core.errors import HostError
@@ -157,7 +157,8 @@ class SeenByProcess(LiveHost):
         from fiat.host.live.mounts import read_mounts
         from fiat.host.live.postures import PostureReader, Reader
 
-        kernel = Kernel(self.open_root, lambda: read_mounts(self._mounts), self._handlers, self._namespace)
+        mounts = partial(read_mounts, self._mounts)
+        kernel = Kernel(self.open_root, mounts, self._handlers, self._namespace, foreign=True)
         return Reader(kernel, PostureReader())
 
     def with_accounts(self, accounts: Accounts) -> SeenByProcess:

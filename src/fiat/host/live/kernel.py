@@ -39,7 +39,8 @@ class Kernel:
 
     ``open_root`` opens the root directory from which everything is reached,
     ``mounts`` reads the mounts that are seen from there. ``handlers`` are those of
-    another one, for a view of the same host, and ``namespace`` the identifier of its mount namespace.
+    another one, for a view of the same host, and ``namespace`` the identifier of its mount namespace. ``foreign``
+    says that the mounts are another process's: the paths of their layers lead elsewhere then.
     """
 
     def __init__(
@@ -48,11 +49,14 @@ class Kernel:
         mounts: Callable[[], dict[int, Mount]],
         handlers: "tuple[Handler, ...] | None" = None,
         namespace: int = 0,
+        *,
+        foreign: bool = False,
     ) -> None:
         self._open_root = open_root
         self._handlers = handlers
         self._mounts_now = mounts
         self._namespace = namespace
+        self._foreign = foreign
         self._unmapped: dict[int, tuple[int, int, int]] = {}
         self._layers: dict[int, Layers] = {}
         self._statx: StatusCalls | None = None
@@ -108,14 +112,14 @@ class Kernel:
         None where it is on no overlay that cannot move all of them, or that is not to be told.
         """
         mount = self.mount_with_id(number)
-        if mount is None or mount.moves_directories:
+        if mount is None or mount.moves_directories or self._foreign:
             return None
         return self._layers_of(number, mount).of(path[len(mount.point.rstrip("/")) :], os.fstat(fd))
 
     def comes_from_below(self, number: int, path: str) -> bool:
         """Whether what is at ``path``, no directory, is known to come from a lower layer of the mount with this id."""
         mount = self.mount_with_id(number)
-        if mount is None or mount.type != "overlay":
+        if mount is None or mount.type != "overlay" or self._foreign:
             return False
         return self._layers_of(number, mount).has_above(path[len(mount.point.rstrip("/")) :]) is False
 
