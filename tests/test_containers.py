@@ -191,6 +191,20 @@ def test_what_is_no_account_file_is_one_line() -> None:
         assert (done.returncode, "too many levels" in done.stderr.lower()) == (2, True)
     done = fiat("who", "/", "--as-seen-by", "1", "--from", "skerry")
     assert (done.returncode, "does not go with" in done.stderr) == (2, True)
+    for words in (
+        ("who", "/", "--pid", "1"),
+        ("who", "/", "--by-own-means", "--through-programs"),
+        ("why", "root", "run", "ls"),
+        ("show", "--umask"),
+        ("show", "--user", "root"),
+        ("save", "/etc", "-o", "/dev/null", "--for-audit"),
+    ):
+        done = fiat(*words, "--as-seen-by", str(os.getpid()))
+        assert (done.returncode, "does not go with" in done.stderr) == (2, True), words
+    own = str(os.getpid())
+    assert "not processes" in fiat("why", "pid:1", "read", "/", "--as-seen-by", own).stderr
+    assert "--elevation FILE" in fiat("who", "/", "--elevated", "--as-seen-by", own).stderr
+    assert fiat("who", "/etc/passwd", "--as-seen-by", own).returncode == 0
     assert "no process has the number" in fiat("who", "/", "--as-seen-by", "4194303").stderr
 
 

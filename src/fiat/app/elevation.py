@@ -31,6 +31,8 @@ def elevations_of(host: Host, file: str | None = None) -> Elevations:
 
     if file is not None:
         return elevations_in(file)._replace(host=host.name, addresses=_addresses(host))
+    if isinstance(host, LiveHost) and host.accounts.view is not None:
+        raise ElevationError("the rules here are those of the host, not of the container; --elevation FILE has its own")
     if isinstance(host, LiveHost):
         from fiat.host.elevation import rules_of_this_host
 

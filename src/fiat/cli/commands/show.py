@@ -81,6 +81,7 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--pid", args.pid, "--umask", args.umask)
     for option, given in (("--umask", args.umask), ("--inside", args.inside), ("--below", args.below)):
         not_with(option, given, "--group" if args.group else "--user", about_accounts, "it is about an account")
+    not_with("--as-seen-by", args.as_seen_by, "--user", about_accounts, "what a login gives there is not read")
     output = output_of("show", args)
     host = viewed_host_of(args)
     if args.umask:

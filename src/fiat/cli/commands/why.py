@@ -58,6 +58,7 @@ def run(args: argparse.Namespace) -> int:
     """Give the verdict for each right and path, step by step; the exit status."""
     goes_with("--folders", args.folders is not None, "run", args.right == "run")
     not_with("--elevated", args.elevated, "run", args.right == "run", "a name is looked for as whoever asks")
+    not_with("--as-seen-by", args.as_seen_by, "run", args.right == "run", "what a login gives there is not read")
     expect_own_means(args)
     output = output_of("why", args)
     rights = () if args.right == "run" else parse_rights([args.right])  # before the host is opened, which takes longer

@@ -30,7 +30,7 @@ def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
 
     Raises :class:`UnknownAccount` where there is none, it may not be looked into, or its account files cannot be read.
     """
-    from fiat.host.live.host import LiveHost, SeenByProcess
+    from fiat.host.live.host import SeenByProcess
 
     who = host.process(pid)
     limits = who.limits
@@ -51,7 +51,10 @@ def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
     expect_few_of_a_name(users, source)
     groups = groups_in(_text(seen, pid, "/etc/group"))
     accounts = seen_accounts(users, groups, source, view, host.accounts)
-    return seen.with_accounts(accounts) if isinstance(seen, SeenByProcess) else LiveHost(accounts)
+    if not isinstance(seen, SeenByProcess):  # it sees what Fiat sees
+        with open("/proc/self/mountinfo", "rb") as file:
+            seen = SeenByProcess(host, host.open_root(), os.fsdecode(file.read()))
+    return seen.with_accounts(accounts)
 
 
 def _text(seen: "LiveHost", pid: int, path: str) -> str:

@@ -7,7 +7,7 @@ import time
 from functools import cached_property, partial
 from typing import TYPE_CHECKING
 
-from fiat.core.errors import HostError
+from fiat.core.errors import HostError, UnknownAccount
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.login import Logins
@@ -161,9 +161,9 @@ class SeenByProcess(LiveHost):
         kernel = Kernel(self.open_root, mounts, self._handlers, self._namespace, foreign=True)
         return Reader(kernel, PostureReader())
 
-    def with_accounts(self, accounts: Accounts) -> SeenByProcess:
+    def with_accounts(self, accounts: Accounts) -> HostOfContainer:
         """The same, with other accounts."""
-        return SeenByProcess(LiveHost(accounts), os.dup(self._root), self._mounts, self._namespace)
+        return HostOfContainer(LiveHost(accounts), os.dup(self._root), self._mounts, self._namespace)
 
     def open_root(self) -> int:
         """A new handle on the root directory of the process."""
@@ -172,6 +172,18 @@ class SeenByProcess(LiveHost):
     def __del__(self) -> None:
         """Let go of that directory."""
         os.close(self._root)
+
+
+class HostOfContainer(SeenByProcess):
+    """This host as the people of a container see it: of processes nothing is said."""
+
+    def process(self, pid: int) -> Principal:
+        """Always raises: a process may be in another container, or in none."""
+        raise UnknownAccount(f"pid:{pid}", "as a container sees the host, its people are asked about, not processes")
+
+    def actor(self) -> Principal:
+        """This process, which is none of the container's."""
+        return super().process(os.getpid())
 
 
 def _current_directory() -> str | OSError:
