@@ -11,8 +11,11 @@ from collections import Counter
 import pytest
 
 from fiat.core.model import principals
+from fiat.core.model.accounts import Group, User
+from fiat.core.model.idmap import IdMap, NumberMap
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import ALL, EXECUTE
+from fiat.core.model.view import SeenAccounts, View
 from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
 from fiat.host.live import processes
@@ -206,6 +209,15 @@ def test_what_is_no_account_file_is_one_line() -> None:
     assert "--elevation FILE" in fiat("who", "/", "--elevated", "--as-seen-by", own).stderr
     assert fiat("who", "/etc/passwd", "--as-seen-by", own).returncode == 0
     assert "no process has the number" in fiat("who", "/", "--as-seen-by", "4194303").stderr
+
+
+def test_where_nobody_is_root_nobody_has_powers() -> None:
+    nobody = View("a made up one", IdMap(NumberMap(((1, 7101, 1),)), NumberMap(((1, 7201, 1),))))
+    people = principals.of_accounts(
+        SeenAccounts([User("one", 7101, 7201)], [Group("one", 7201)], "it", nobody), {0, 7101}
+    )
+    assert [who.uid for who in people.principals if who.kind == "user"] == [7101]
+    assert not any(who.capabilities for who in people.principals)
 
 
 def test_powers_that_its_root_has_not_are_not_told_it_has() -> None:

@@ -111,7 +111,7 @@ def of_each(found: Sequence[User], accounts: Accounts) -> list[Principal]:
 
 def within(who: Principal, view: "View") -> Principal:
     """Who, as somebody in a container: its root has the powers that it can have there, and nobody else any."""
-    powers = view.powers if who.uid == view.root else 0
+    powers = view.powers if who.uid is not None and who.uid == view.root else 0
     limits = None
     if view.numbers is not None or view.powers != capabilities.ALL or view.no_new_privileges:
         limits = Limits(
