@@ -15,7 +15,8 @@ from fiat.core.model.accounts import Group, User
 from fiat.core.model.idmap import IdMap, NumberMap
 from fiat.core.model.principals import Principal, Universe
 from fiat.core.model.right import ALL, EXECUTE
-from fiat.core.model.view import SeenAccounts, View
+from fiat.core.model.seenaccounts import SeenAccounts
+from fiat.core.model.view import View
 from fiat.core.rules.access import Access
 from fiat.core.tree.walk import route_for
 from fiat.host.live import processes

@@ -26,6 +26,7 @@ __all__ = (
     "right",
     "route",
     "schema",
+    "seenaccounts",
     "sets",
     "shown",
     "umask",

@@ -6,13 +6,11 @@ passwd(5), and every group of group(5) that lists the user.
 
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from fiat.core.errors import AccountNotKnown, UnknownAccount
+from fiat.core.model.view import Namesake, View
 from fiat.core.text import LARGEST, id_number, joined, near, quoted, shortened
-
-if TYPE_CHECKING:
-    from fiat.core.model.view import View
 
 
 class User(NamedTuple):
@@ -143,11 +141,11 @@ class Accounts:
         return False
 
     @property
-    def view(self) -> "View | None":
+    def view(self) -> View | None:
         """How those see the host whose accounts these are, where they are those of a container."""
         return None
 
-    def same_people(self, uid: int) -> list[User]:
+    def same_people(self, uid: int) -> list[Namesake]:
         """The accounts of the host that have this number, where these are the accounts of a container."""
         return []
 
@@ -364,11 +362,11 @@ class SupposedAccounts(Accounts):
         return tuple(dict.fromkeys((*kept, *joined)))
 
     @property
-    def view(self) -> "View | None":
+    def view(self) -> View | None:
         """That of the accounts beneath."""
         return self._base.view
 
-    def same_people(self, uid: int) -> list[User]:
+    def same_people(self, uid: int) -> list[Namesake]:
         """Those of the accounts beneath."""
         return self._base.same_people(uid)
 
@@ -415,7 +413,7 @@ class SupplementedAccounts(Accounts):
         return tuple(dict.fromkeys((*own, *(() if before is None else self._known.gids_of(before)))))
 
     @property
-    def view(self) -> "View | None":
+    def view(self) -> View | None:
         """That of the accounts beneath."""
         return self._base.view
 

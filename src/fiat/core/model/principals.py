@@ -6,15 +6,13 @@ same for one principal and, in machine words, for thousands.
 """
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts, Group, User
 from fiat.core.model.idmap import NO_NUMBERS, IdMap, NumberMap
-
-if TYPE_CHECKING:
-    from fiat.core.model.view import View
+from fiat.core.model.view import View
 
 Ranges = tuple[tuple[int, int], ...]
 """Numbers of users or groups, as pairs of the first and how many."""
@@ -109,7 +107,7 @@ def of_each(found: Sequence[User], accounts: Accounts) -> list[Principal]:
     ]
 
 
-def within(who: Principal, view: "View") -> Principal:
+def within(who: Principal, view: View) -> Principal:
     """Who, as somebody in a container: its root has the powers that it can have there, and nobody else any."""
     powers = view.powers if who.uid is not None and who.uid == view.root else 0
     limits = None

@@ -6,39 +6,36 @@ that no link in them leads into Fiat's tree; what they hold is whatever somebody
 
 import errno
 import os
-from typing import TYPE_CHECKING
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model import capabilities
+from fiat.core.model.accounts import Accounts
+from fiat.core.model.host import Host
 from fiat.core.model.posture import Kind
-from fiat.core.model.view import View, seen_accounts
+from fiat.core.model.principals import Principal
+from fiat.core.model.seenaccounts import seen_accounts
+from fiat.core.model.view import View
 from fiat.core.text import visible
 from fiat.core.tree.walk import open_end
 from fiat.core.words.accountfiles import expect_few_of_a_name
 from fiat.host.accounts.files import groups_in, users_in
 from fiat.host.live import processes
 
-if TYPE_CHECKING:
-    from fiat.host.live.host import LiveHost
-
 _LARGEST = 16 * 1024 * 1024
 """Bytes of an account file: who is in a container writes to it what they like."""
 
 
-def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
-    """``host`` with the mounts, the root directory and the accounts of the process ``pid``.
+def accounts_seen_by(who: Principal, seen: Host, here: Accounts) -> Accounts:
+    """The accounts that the process ``who`` finds in the files of the host as it is ``seen`` by it, by their numbers
+    here, beside the accounts of ``here``.
 
-    Raises :class:`UnknownAccount` where there is none, it may not be looked into, or its account files cannot be read.
+    Raises :class:`UnknownAccount` where it may not be looked into, or its account files cannot be read.
     """
-    from fiat.host.live.host import SeenByProcess
-
-    who = host.process(pid)
-    limits = who.limits
+    pid, limits = who.pid or 0, who.limits
     if limits is not None and limits.hidden:
         hidden = " and ".join(limits.hidden)
         raise UnknownAccount(f"pid:{pid}", f"the {hidden} of process {pid} may not be looked into; root may")
     numbers, command = processes.user_namespace(pid)
-    seen = host.seen_by(who)
     called = f"process {pid} ({visible(command)})" if command else f"process {pid}"
     view = View(
         called,
@@ -50,14 +47,10 @@ def seen_from(host: "LiveHost", pid: int) -> "LiveHost":
     users = list(users_in(_text(seen, pid, "/etc/passwd")))
     expect_few_of_a_name(users, source)
     groups = groups_in(_text(seen, pid, "/etc/group"))
-    accounts = seen_accounts(users, groups, source, view, host.accounts)
-    if not isinstance(seen, SeenByProcess):  # it sees what Fiat sees
-        with open("/proc/self/mountinfo", "rb") as file:
-            seen = SeenByProcess(host, host.open_root(), os.fsdecode(file.read()))
-    return seen.with_accounts(accounts)
+    return seen_accounts(users, groups, source, view, here)
 
 
-def _text(seen: "LiveHost", pid: int, path: str) -> str:
+def _text(seen: Host, pid: int, path: str) -> str:
     """What an account file holds, as the process sees it; nothing where there is none."""
     route, node = open_end(seen, path)
     if node is None:

@@ -116,9 +116,14 @@ class LiveHost:
 
     def view_of(self, pid: int) -> LiveHost:
         """This host with the mounts, the root directory and the accounts of the process ``pid``."""
-        from fiat.host.live.containers import seen_from
+        from fiat.host.live.containers import accounts_seen_by
 
-        return seen_from(self, pid)
+        who = self.process(pid)
+        seen = self.seen_by(who)
+        if not isinstance(seen, SeenByProcess):  # it sees what Fiat sees
+            with open("/proc/self/mountinfo", "rb") as file:
+                seen = SeenByProcess(self, self.open_root(), os.fsdecode(file.read()))
+        return seen.with_accounts(accounts_seen_by(who, seen, self.accounts))
 
     def logins(self) -> Logins:
         """What the programs and files of a login on this host give (:mod:`fiat.host.logins`)."""

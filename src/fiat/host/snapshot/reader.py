@@ -14,7 +14,7 @@ from fiat.core.model.accounts import FIRST_PERSON, Accounts, Group, HeldAccounts
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Identity, Mount, Object
 from fiat.core.model.schema import Field, Number, OrNone, Record, Text
-from fiat.core.model.view import SeenAccounts
+from fiat.core.model.seenaccounts import SeenAccounts
 from fiat.core.text import quoted, visible
 from fiat.core.tree.walk import Trouble
 from fiat.core.words.accountfiles import expect_few_of_a_name

@@ -10,7 +10,7 @@ from fiat.core.model.accounts import Unknown
 from fiat.core.model.host import Settings
 from fiat.core.model.posture import Mount, Posture
 from fiat.core.model.schema import Field, Listed, Number, OrNone, Record, Text, Truth
-from fiat.core.model.view import View
+from fiat.core.model.view import Namesake, View
 from fiat.core.state.capture import FileDigest
 from fiat.core.text import Fields
 from fiat.core.tree.profile import Profile
@@ -46,13 +46,20 @@ _UNKNOWN: Record[Unknown] = Record(
 )
 
 
+_NAMESAKE: Record[Namesake] = Record(
+    lambda found: Namesake(**found),
+    Field("name", lambda one: one.name, record.NAME),
+    Field("uid", lambda one: one.uid, record.ID),
+)
+
+
 VIEW: Record[View] = Record(
     lambda found: View(**found),
     Field("process", lambda view: view.process, Text()),
     Field("numbers", lambda view: view.numbers, OrNone(record.ID_MAP), required=False),
     Field("powers", lambda view: view.powers, record.MASK),
     Field("no_new_privileges", lambda view: view.no_new_privileges, Truth(), required=False, default=False),
-    Field("people", lambda view: view.people, Listed(record.USER)),
+    Field("people", lambda view: view.people, Listed(_NAMESAKE)),
 )
 """How a container sees the host."""
 
