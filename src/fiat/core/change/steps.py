@@ -12,7 +12,7 @@ from typing import NamedTuple
 from fiat.core.model import accesslist, capabilities
 from fiat.core.model.accesslist import AccessList, Entry, Tag, from_mode
 from fiat.core.model.capabilities import FileCapabilities
-from fiat.core.model.idmap import NO_NUMBERS, UNMAPPED
+from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.mode import EXECUTE, EXECUTE_BITS, PERMISSION_BITS, READ, SPECIAL
 from fiat.core.model.posture import FLAGS, Kind, Mount, Posture
 from fiat.core.model.principals import Principal, Universe
@@ -273,17 +273,21 @@ class _Taking:
 
     def _no_list(self, acl: AccessList) -> int:
         """Why it is none before anybody asks who sets it: with a number that is none (``posix_acl_from_xattr``)."""
-        uids, gids = acl.named()
-        return self._no_numbers({*uids, UNMAPPED} if acl.unmapped else uids, gids)
+        if acl.unmapped:
+            return 0 if self._read_only else errno.EINVAL
+        return self._no_numbers(*acl.named())
 
     def _no_numbers(self, uids: Collection[int | None], gids: Collection[int | None]) -> int:
         """Why the one who acts cannot name such users or groups: their user namespace does not know them (EINVAL)."""
         limits = self.actor.limits
-        known = UNMAPPED not in uids and (
-            limits is None
-            or (all(limits.count_for(uid, None) for uid in uids) and all(limits.count_for(None, gid) for gid in gids))
+        known = limits is None or (
+            all(limits.count_for(uid, None) for uid in uids) and all(limits.count_for(None, gid) for gid in gids)
         )
-        return 0 if known or (self.mount is not None and self.mount.read_only) else errno.EINVAL
+        return 0 if known or self._read_only else errno.EINVAL
+
+    @property
+    def _read_only(self) -> bool:
+        return self.mount is not None and self.mount.read_only
 
     def _refused(self, posture: Posture) -> int:
         return refused_to_everyone(posture, self.mount)[0]
