@@ -23,7 +23,7 @@ from fiat.host.live import processes
 from fiat.host.live.host import LiveHost
 from support.containers import FIRST, POWERS, a_container, entered
 from support.filesystems import fresh
-from support.judging import SEED, WORLDS, Record, cannot_know
+from support.judging import SEED, WORLDS, Record, cannot_know, differing
 from support.kernel import Subject
 from support.places import trusted_folder
 from support.program import fiat, machine
@@ -50,7 +50,7 @@ def account_files(world: World, *, own_numbers: bool) -> dict[str, str]:
 def disagreements(seed: int, top: str, seen: Counter[str], *, own_numbers: bool) -> list[str]:
     """What Fiat, outside, and people in a container differ about."""
     numbers = (_USERS, _GROUPS, 100) if own_numbers else None
-    wrong = []
+    wrong: list[str] = []
     with World(top, seed) as world:
         os.mkdir(f"{top}/etc")
         for name, text in account_files(world, own_numbers=own_numbers).items():
@@ -66,30 +66,25 @@ def disagreements(seed: int, top: str, seen: Counter[str], *, own_numbers: bool)
                     how = how_to_try(right, host, path, changes=False)
                     if how is not None:
                         asked.append((right, path, how, route_for(host, path, right)))
+            asked = [one for one in asked if not (one[0] is EXECUTE and cannot_know(one[3]))]
             view = host.accounts.view
             assert view is not None
             for place, who in enumerate(everyone):
-                gids = [view.group_there(gid) for gid in who.gids]
+                gids = [view.there(gid, users=False) for gid in who.gids]
                 there = Principal(
                     "user",
                     None,
-                    view.user_there(who.uid or 0),
+                    view.there(who.uid or 0, users=True),
                     frozenset(gid for gid in gids if gid is not None),
-                    gid=view.group_there(who.gid or 0),
+                    gid=view.there(who.gid or 0, users=False),
                 )
+                questions = [(how, path) for _, path, how, _ in asked]
                 with Subject(entered(top, numbers, there)) as subject:
-                    truth = subject.tries([(how, path) for _, path, how, _ in asked])
-                for (right, path, how, route), number in zip(asked, truth, strict=True):
-                    if right is EXECUTE and cannot_know(route):
-                        continue
-                    verdict = judging.verdict(route, right, place)
+                    truth = subject.tries(questions)
+                verdicts = [judging.verdict(route, right, place) for right, _, _, route in asked]
+                wrong += differing(f"seed {seed}: {who.name} {there.uid}", questions, verdicts, truth)
+                for verdict, number in zip(verdicts, truth, strict=True):
                     seen.update(("all", f"errno {number}", verdict.deciding.rule))
-                    if verdict.errno != number:
-                        step = verdict.deciding
-                        wrong.append(
-                            f"seed {seed}: {who.name} {there.uid} {how} {path}: the kernel {number}, "
-                            f"Fiat {verdict.errno} by {step.rule} at {step.path}"
-                        )
     return wrong
 
 
@@ -106,9 +101,11 @@ def test_its_people_meet_what_is_said(own_numbers: bool, record_property: Record
     assert seen["superuser"] > 10
 
 
+_SAME = NumberMap(((0, 0, 2**32 - 1),))
+
 FAULTS: dict[str, tuple[object, str, object]] = {
     "its root is root of the host": (principals, "within", lambda who, view: who),
-    "its numbers are those of the host": (processes, "user_namespace", lambda pid: (None, "x")),
+    "its numbers are those of the host": (processes, "_numbers", lambda found: IdMap(_SAME, _SAME)),
 }
 
 

@@ -13,16 +13,15 @@ from fiat.core.model.posture import Posture
 from fiat.core.model.principals import Universe, user
 from fiat.core.rules import decision
 from fiat.core.tree.walk import walk
-from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.host import LiveHost
 from fiat.host.live.kernel import Kernel
-from support.changing import changes_as_this_process, give_to_root, put_all_back
+from support.changing import changed_and_put_back
 from support.files import set_state, state_of
 from support.filesystems import fresh
 from support.judging import WORLDS, Record, disagreements, judge, worlds
-from support.kernel import NEW_MOUNTS, STRANGER, MapIds, Subject, as_somebody, unshare
+from support.kernel import NEW_MOUNTS, STRANGER, MapIds, Subject, unshare
 from support.mapped import Ranges, mount_mapped, seen_mapped
-from support.places import folder_of, trusted_folder
+from support.places import trusted_folder
 from support.worlds import GIDS, NO_ACCOUNT, UIDS, World, protections
 
 pytestmark = pytest.mark.root
@@ -71,19 +70,11 @@ def test_what_is_planned_through_it_is_what_happens(kind: str, numbers: str, rec
                 world.objects = [world.seen(path) for path in at_home]
                 everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
                 for who in (everyone[0], dice.choice(everyone[1:])):
-                    place = folder_of(who.uid or 0, folder)
-                    history = SqliteHistory(f"{place}/{who.name}.db")
-                    tried, wrong, attempted = as_somebody(
-                        who,
-                        lambda: changes_as_this_process(world, dice, history),  # noqa: B023
-                    )
-                    assert not wrong, (seed, who.name, len(wrong), wrong[0])
-                    total += tried
-                    give_to_root(history)
-                    failed = put_all_back(world, history)
+                    made = changed_and_put_back(world, who, dice, folder)
+                    total += made.tried
                     for path in at_home:
                         now, seen = state_of(path), world.seen(path)
-                        assert now == before[path] or seen in attempted or seen in failed
+                        assert now == before[path] or seen in made.attempted or seen in made.failed
                         set_state(path, before[path])
     record_property("changes", total)
     assert total > 150

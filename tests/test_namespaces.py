@@ -21,7 +21,7 @@ from fiat.host.live.kernel import Kernel
 from support import changing, kernel, worlds
 from support.changing import changes_as_this_process
 from support.filesystems import fresh
-from support.judging import SEED, WORLDS, Record, cannot_know
+from support.judging import SEED, WORLDS, Record, cannot_know, differing
 from support.kernel import MapIds, Subject, as_somebody, errno_of
 from support.trying import how_to_try
 from support.worlds import GIDS, UIDS, World, protections
@@ -72,22 +72,17 @@ def disagreements(seed: int, top: str, seen: Counter[str]) -> list[str]:
                 how = how_to_try(right, host, path, changes=False)
                 if how is not None:
                     asked.append((right, path, how, route_for(host, path, right)))
+        asked = [one for one in asked if not (one[3].hidden or (one[0] is EXECUTE and cannot_know(one[3])))]
         met: Counter[str] = Counter()
-        wrong = []
+        wrong: list[str] = []
         for place, who in enumerate(everyone):
             truth = as_somebody(who, lambda: [errno_of(how, path) for _, path, how, _ in asked])
-            for (right, path, how, route), number in zip(asked, truth, strict=True):
-                if route.hidden or (right is EXECUTE and cannot_know(route)):
-                    continue
-                verdict = judging.verdict(route, right, place)
+            verdicts = [judging.verdict(route, right, place) for right, _, _, route in asked]
+            about = f"seed {seed}: {who.uid} {sorted(who.gids)}"
+            wrong += differing(about, ((how, path) for _, path, how, _ in asked), verdicts, truth)
+            for (_, _, _, route), number in zip(asked, truth, strict=True):
                 outside = route.end is not None and OUTSIDE in (route.end.posture.uid, route.end.posture.gid)
                 met.update(("all", f"errno {number}", f"outside {outside}"))
-                if verdict.errno != number:
-                    step = verdict.deciding
-                    wrong.append(
-                        f"seed {seed}: {who.uid} {sorted(who.gids)} {how} {path}: the kernel {number}, "
-                        f"Fiat {verdict.errno} by {step.rule} at {step.path}"
-                    )
         return met, wrong
 
     with World(top, seed) as world:

@@ -18,16 +18,14 @@ from fiat.core.rules.access import Access
 from fiat.core.tree.answers import for_tree
 from fiat.core.tree.reading import survey_of
 from fiat.core.tree.walk import Extent, open_end, route_for
-from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live import layers
 from fiat.host.live.host import LiveHost
-from support.changing import changes_as_this_process, give_to_root, put_all_back
+from support.changing import changed_and_put_back
 from support.files import set_state, state_of
 from support.filesystems import fresh
 from support.judging import SEED, WORLDS, Record, disagreements, judge, worlds
-from support.kernel import as_somebody
 from support.overlaid import overlay, seen_overlaid
-from support.places import folder_of, trusted_folder
+from support.places import trusted_folder
 from support.program import fiat, machine
 from support.worlds import protections
 
@@ -83,16 +81,10 @@ def test_what_is_planned_on_it_is_what_happens_and_can_be_put_back(lower: str, u
             everyone = [user(account, world.people.gids_of(account)) for account in world.people.users]
             for who in (everyone[0], dice.choice(everyone[1:])):
                 before = {path: state_of(path) for path in world.objects}
-                history = SqliteHistory(f"{folder_of(who.uid or 0, folder)}/{who.name}.db")
-                tried, wrong, attempted = as_somebody(
-                    who,
-                    lambda: changes_as_this_process(world, dice, history),  # noqa: B023
-                )
-                assert not wrong, (seed, who.name, len(wrong), wrong[0])
-                total += tried
-                give_to_root(history)
-                assert put_all_back(world, history) == []
-                for path in attempted:
+                made = changed_and_put_back(world, who, dice, folder)
+                total += made.tried
+                assert made.failed == []
+                for path in made.attempted:
                     set_state(path, before[path])
                 assert {path: state_of(path) for path in before} == before
     assert total > 100

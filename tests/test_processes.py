@@ -29,6 +29,7 @@ from fiat.host.live.host import LiveHost
 from support import kernel
 from support.files import POWERS
 from support.filesystems import fresh
+from support.judging import differing
 from support.kernel import MapIds, Subject, as_somebody, become
 from support.program import fiat, machine
 from support.trying import how_to_try
@@ -137,7 +138,7 @@ def _paths_under(top: str) -> Iterator[str]:
 
 def disagreements(seed: int, top: str, seen: Counter[str]) -> list[str]:
     """What Fiat and one process differ about; ``seen`` counts the answers, also by circumstance and errno."""
-    wrong = []
+    wrong: list[str] = []
     with World(top, seed) as world:
         life = Circumstances(world, seed)
         with Subject(life.become) as subject:
@@ -161,12 +162,7 @@ def disagreements(seed: int, top: str, seen: Counter[str]) -> list[str]:
                     continue  # the sticky bit asks for the owner of what is covered, which nobody can see
                 if life.mounts == "root" and number == errno.EBUSY:
                     continue  # what is mounted there cannot be seen from that root directory
-                if verdict.errno != number:
-                    step = verdict.deciding
-                    wrong.append(
-                        f"seed {seed}: {process} {how} {path}: the kernel {number}, "
-                        f"Fiat {verdict.errno} by {step.rule} at {step.path}"
-                    )
+                wrong += differing(f"seed {seed}: {process}", [(how, path)], [verdict], [number])
     return wrong
 
 

@@ -2,6 +2,7 @@
 
 import os
 import random
+from typing import NamedTuple
 
 from fiat.core.change.apply import apply
 from fiat.core.change.copyup import in_upper_layers
@@ -14,12 +15,15 @@ from fiat.core.change.undo import UndoTerms, find, put_back
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import FLAGS, Posture
+from fiat.core.model.principals import Principal
 from fiat.core.model.wish import EntryWish, ListWish, Wish
 from fiat.core.tree.assembly import survey_of_one
 from fiat.core.tree.walk import open_end
 from fiat.host.history.sqlite import SqliteHistory
 from fiat.host.live.host import LiveHost
 from support.files import state_of
+from support.kernel import as_somebody
+from support.places import folder_of
 from support.worlds import GIDS, UIDS, World
 
 
@@ -121,6 +125,24 @@ def changes_as_this_process(
     if history is not None:
         history.begin(RunBeginning(0, None, ("test",)), done)
     return tried, wrong, attempted
+
+
+class ChangesMade(NamedTuple):
+    """How many changes were tried, on which paths what was refused was tried all the same, and where putting back
+    failed."""
+
+    tried: int
+    attempted: set[str]
+    failed: list[str]
+
+
+def changed_and_put_back(world: World, who: Principal, dice: random.Random, folder: str) -> ChangesMade:
+    """Every path changed once by ``who``, as was planned, and put back by root; the history is in ``folder``."""
+    history = SqliteHistory(f"{folder_of(who.uid or 0, folder)}/{who.name}.db")
+    tried, wrong, attempted = as_somebody(who, lambda: changes_as_this_process(world, dice, history))
+    assert not wrong, (who.name, len(wrong), wrong[0])
+    give_to_root(history)
+    return ChangesMade(tried, attempted, put_all_back(world, history))
 
 
 def give_to_root(history: SqliteHistory) -> None:

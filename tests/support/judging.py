@@ -5,13 +5,14 @@ seed.
 """
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 
 from fiat.core.model.principals import Principal, Universe, unlisted_user, user
 from fiat.core.model.right import ALL, CREATE, DELETE, EXECUTE, RENAME, WRITE, Right
 from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
+from fiat.core.rules.checks import Verdict
 from fiat.core.tree.walk import route_for
 from fiat.host.live.host import LiveHost
 from support.filesystems import ROOT, fresh
@@ -57,6 +58,18 @@ def disagreements(world: World, *, keeping: bool = False) -> tuple[int, list[str
                 fiat = f"{verdict.errno} by {step.rule} at {step.path}"
                 wrong.append(f"{who.uid} {sorted(who.gids)} {right} {path}: the kernel {number}, Fiat {fiat}")
     return len(everyone) * len(questions), wrong
+
+
+def differing(
+    about: str, asked: Iterable[tuple[str, str]], verdicts: Iterable[Verdict], truth: Iterable[int]
+) -> list[str]:
+    """Where the kernel's answers to what was asked (how, and of which path) are not those that Fiat has."""
+    return [
+        f"{about} {how} {path}: the kernel {number}, "
+        f"Fiat {verdict.errno} by {verdict.deciding.rule} at {verdict.deciding.path}"
+        for (how, path), verdict, number in zip(asked, verdicts, truth, strict=True)
+        if verdict.errno != number
+    ]
 
 
 def _question(right: Right, path: str) -> tuple[str, str]:

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
+from fiat.app import unevaluated
 from fiat.app.problems import Problem, raise_problem
 from fiat.app.trust import FREE, Trust
 from fiat.core.ask import caveats
@@ -95,7 +96,7 @@ def audit(
     """
     evidence = evidence_of(host)
     told: list[TreeFinding] = []
-    said: list[Finding] = [*caveats.of_host(host.settings), *_not_looked_at(evidence)]
+    said: list[Finding] = [*unevaluated.of_host(host), *_not_looked_at(evidence)]
     evidence = _with_elevations(host, evidence, elevation, said)
     objects = 0
     routes: dict[int, Route] = {}

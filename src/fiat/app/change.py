@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import NamedTuple
 
+from fiat.app import unevaluated
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.app.running import RunResult, beginning_of, run
 from fiat.core.ask import caveats
@@ -149,7 +150,7 @@ def _survey(node: Node, how: ChangeOptions, progress: Progress) -> Survey:
 
 
 def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem) -> Iterator[Finding]:
-    yield from caveats.of_host(host.settings)
+    yield from unevaluated.of_host(host)
     for target in targets:
         yield from caveats.of_route(target.route)
         named = {other.survey.top.path for other in targets}
@@ -160,7 +161,7 @@ def _caveats(host: Host, made: Plan, targets: Sequence[Target], problem: Problem
     yield from made.caveats
     yield from caveats.of_mounts_not_counted(made.skipped)
     yield from caveats.of_names_not_counted(made.names_elsewhere)
-    yield from caveats.of_changed_alone(made.changed_alone)
+    yield from caveats.of_changed_alone(made.changed_alone, made.perhaps_changed_alone)
     yield from caveats.of_other_mounts(made.shown_at)
     for trouble in made.troubles:
         problem(PathError(trouble.path, trouble.errno, "count who gains and loses under"))

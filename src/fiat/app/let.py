@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
+from fiat.app import unevaluated
 from fiat.app.change import Planned
 from fiat.app.problems import Problem, failure, raise_problem
 from fiat.core.ask import caveats
@@ -103,7 +104,7 @@ def meant(
     said = dict.fromkeys(
         (
             *(one for route in routes for one in caveats.of_route(route)),
-            *caveats.of_host(host.settings),
+            *unevaluated.of_host(host),
             *caveats.of_mounts_left_out(list(found.skipped)),
         )
     )

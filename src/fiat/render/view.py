@@ -15,10 +15,10 @@ def fields_of(who: Principal, accounts: Accounts) -> Fields:
         return {}
     if who.kind == "group":
         (gid,) = who.gids
-        return {"inside": view.group_there(gid)}
+        return {"inside": view.there(gid, users=False)}
     if who.uid is None:
         return {}
-    return {"inside": view.user_there(who.uid), "here": [one.name for one in accounts.same_people(who.uid)]}
+    return {"inside": view.there(who.uid, users=True), "here": [one.name for one in accounts.same_people(who.uid)]}
 
 
 def blocks_of(people: Iterable[Principal], accounts: Accounts) -> Iterator[Block]:
@@ -30,7 +30,7 @@ def blocks_of(people: Iterable[Principal], accounts: Accounts) -> Iterator[Block
     for who in people:
         if who.kind != "user" or who.uid is None:
             continue
-        there, same = view.user_there(who.uid), [visible(one.name) for one in accounts.same_people(who.uid)]
+        there, same = view.there(who.uid, users=True), [visible(one.name) for one in accounts.same_people(who.uid)]
         name = visible(who.name) if who.name is not None else "no account"
         if same == [name] and there == who.uid:
             continue

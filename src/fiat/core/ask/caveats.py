@@ -48,7 +48,7 @@ def of_view(view: View | None) -> list[Finding]:
         return []
     text = f"this is how {visible(view.process)} and its container see it: paths, names and numbers are theirs"
     found = [Finding("as-seen-by", "odd", f"{text}, and others on the host may come to the same by other paths")]
-    lacks = [f"CAP_{name.upper()}" for name in capabilities.names(_ABOUT_FILES & ~view.powers)]
+    lacks = [f"CAP_{name.upper()}" for name in capabilities.names(capabilities.ABOUT_FILES & ~view.powers)]
     if view.numbers is not None:
         root = "nobody there is root" if view.root is None else f"its root is number {view.root} here"
         whose = _ranges(tuple((here, count) for _, here, count in view.numbers.users.extents))
@@ -57,15 +57,6 @@ def of_view(view: View | None) -> list[Finding]:
     elif lacks:
         found.append(Finding("container-root", "odd", f"its root is that of the host, but without {joined(lacks)}"))
     return found
-
-
-_ABOUT_FILES = (
-    capabilities.CHOWN
-    | capabilities.DAC_OVERRIDE
-    | capabilities.DAC_READ_SEARCH
-    | capabilities.FOWNER
-    | capabilities.FSETID
-)
 
 
 def of_accounts(accounts: Accounts) -> list[Finding]:
@@ -265,13 +256,17 @@ def of_names_not_counted(names: int) -> list[Finding]:
     return [Finding("names-not-counted", "plain", text)]
 
 
-def of_changed_alone(files: int) -> list[Finding]:
-    """Files of an overlay's lower layer that have several names, of which one is copied up without the others."""
-    if not files:
-        return []
-    what = "a file has" if files == 1 else f"{files:,} files have"
-    text = f"{what} several names, and this overlay, which keeps no index, copies up each alone"
-    return [Finding("changed-alone", "odd", f"{text}: the other names keep what they have")]
+def of_changed_alone(files: int, perhaps: int) -> Iterator[Finding]:
+    """Files of an overlay's lower layer that have several names, of which one is copied up without the others; and
+    those of which it is not known whether they come from there."""
+    for count, how in (
+        (files, "copies up each alone: the other names keep what they have"),
+        (perhaps, "may copy up each alone: whether the other names change too is not known"),
+    ):
+        what = "a file has" if count == 1 else f"{count:,} files have"
+        if count:
+            text = f"{what} several names, and this overlay, which keeps no index, {how}"
+            yield Finding("changed-alone", "odd", text)
 
 
 def of_unread_programs(paths: Sequence[str]) -> list[Finding]:

@@ -16,12 +16,12 @@ def in_upper_layers(host: Host, items: Sequence[Item]) -> list[Item]:
     What is another object than was planned for by now is left alone: that is told when it is to be changed.
     """
     found = list(items)
+    mounts = (item.planned.profile.mount for item in items)
+    places = [place for place, mount in enumerate(mounts) if mount is not None and mount.type == "overlay"]
     handles = Handles(host)
     try:
-        for place, item in enumerate(items):
-            mount = item.planned.profile.mount
-            if mount is None or mount.type != "overlay":
-                continue
+        for place in places:
+            item = items[place]
             with suppress(OSError):
                 node = handles.open(item.path)
                 try:

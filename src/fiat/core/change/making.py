@@ -88,7 +88,7 @@ class _Making:
             number[0] = self._number(target, int(survey.profile[0]), named=True)
         write = number >= 0
         several = np.flatnonzero(write & (survey.links > 1) & ~survey.directories()).tolist()
-        alone = self._alone(survey, several)
+        alone, perhaps = self._alone(survey, several)
         for place in several:
             if place in alone:
                 continue
@@ -100,12 +100,14 @@ class _Making:
         # what is mounted in it may be a target of its own, and its top is here already
         points = survey.profiles.by_rest(lambda rest: rest.mount_point)
         seen.update(survey.identity(place) for place in np.flatnonzero(points[survey.profile] & write).tolist())
-        return PlanPart(target, number, write, alone)
+        return PlanPart(target, number, write, alone, perhaps)
 
-    def _alone(self, survey: Survey, places: Sequence[int]) -> frozenset[int]:
-        """Which of the entries with several names change under one of them alone: an overlay copies that up."""
+    def _alone(self, survey: Survey, places: Sequence[int]) -> tuple[frozenset[int], frozenset[int]]:
+        """Which of the entries with several names change under one of them alone, for an overlay copies that up; and
+        of which that is not known."""
         apart = survey.profiles.by_rest(lambda rest: rest.mount is not None and not rest.mount.keeps_names_together)
-        handles, found = Handles(self.host), set()
+        handles = Handles(self.host)
+        found, perhaps = set(), set()
         try:
             for place in places:
                 if not apart[survey.profile[place]]:
@@ -113,13 +115,16 @@ class _Making:
                 with suppress(OSError):
                     node = handles.open(survey.path(place))
                     try:
-                        if node.in_lower_layer():
+                        lower = node.in_lower_layer()
+                        if lower is None:
+                            perhaps.add(place)
+                        elif lower:
                             found.add(place)
                     finally:
                         node.close()
         finally:
             handles.close()
-        return frozenset(found)
+        return frozenset(found), frozenset(perhaps)
 
     def _number(self, target: Target, place: int, *, named: bool) -> int:
         """The number of the change for entries with this profile; what was not ``named`` may not be meant at all."""
@@ -248,6 +253,7 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked
             changed.append(guards.ChangedPlace(survey.top.path, part.target.with_tree, int(meant.sum())))
         for place in np.flatnonzero(meant & (survey.links > 1) & ~survey.directories()).tolist():
             names = int(survey.links[place]) - inside[survey.identity(place)]
+            made.perhaps_changed_alone += place in part.perhaps_alone
             if place in part.alone:
                 made.changed_alone += 1
             elif names > 0:

@@ -27,13 +27,14 @@ class PlanPart(NamedTuple):
     """The part of a plan that is one target's: for each entry the number of its change.
 
     ``write`` leaves out the further names of an inode that has several. Those ``alone`` change under just one of
-    their names.
+    their names; of those ``perhaps_alone`` that is not known.
     """
 
     target: Target
     number: Numbers
     write: NDArray[np.bool_]
     alone: frozenset[int] = frozenset()
+    perhaps_alone: frozenset[int] = frozenset()
 
 
 class Plan:
@@ -41,9 +42,9 @@ class Plan:
 
     ``troubles`` are places under a changed directory that could not be looked
     at: gains and losses there are not counted; ``skipped`` are mounts that
-    were left out there. ``shown_at`` are paths by which other
-    mounts show what changes; ``changed_alone`` is how many files change under one of
-    their names, the others staying what they are; ``names_elsewhere`` are further names of what changes,
+    were left out there. ``shown_at`` are paths by which other mounts show what changes; ``changed_alone`` is how many
+    files change under one of their names, the others staying what they are, ``perhaps_changed_alone`` of how many
+    that is not known; ``names_elsewhere`` are further names of what changes,
     wherever they are. ``caveats`` are about what gains and losses were counted on, ``notes`` what is
     to be known of some of the paths besides.
     """
@@ -57,6 +58,7 @@ class Plan:
         self.skipped: list[str] = []
         self.names_elsewhere = 0
         self.changed_alone = 0
+        self.perhaps_changed_alone = 0
         self.shown_at: list[str] = []
         self.caveats: list[Finding] = []
         self.notes: list[Finding] = []

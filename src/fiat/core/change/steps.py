@@ -262,7 +262,7 @@ class _Taking:
             refused = long or self._refused(now) or none or self._list_refused(now, steps.default)
             yield refused, (now := now._replace(default=steps.default))
         if steps.capabilities is not None or steps.no_capabilities:
-            may = self.actor.holds(capabilities.SETFCAP) and now.uid < NO_NUMBERS[0] and now.gid < NO_NUMBERS[0]
+            may = self.actor.holds(capabilities.SETFCAP) and now.uid not in NO_NUMBERS and now.gid not in NO_NUMBERS
             refused = self._refused(now) or (0 if may else errno.EPERM)
             yield refused, (now := now._replace(capabilities=steps.capabilities))
         if steps.flags is not None:

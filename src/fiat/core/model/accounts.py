@@ -417,6 +417,10 @@ class SupplementedAccounts(Accounts):
         """That of the accounts beneath."""
         return self._base.view
 
+    def same_people(self, uid: int) -> list[Namesake]:
+        """Those of the accounts beneath."""
+        return self._base.same_people(uid)
+
     @property
     def unknown(self) -> tuple[Unknown, ...]:
         """What was not told."""

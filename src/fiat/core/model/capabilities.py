@@ -33,6 +33,8 @@ FSETID = 1 << 4
 LINUX_IMMUTABLE = 1 << 9
 SETFCAP = 1 << 31
 ALL = (1 << len(NAMES)) - 1
+ABOUT_FILES = CHOWN | DAC_OVERRIDE | DAC_READ_SEARCH | FOWNER | FSETID
+"""Those that a file is reached, changed or given away by."""
 
 _REVISION_MASK = 0xFF000000
 _EFFECTIVE = 0x000001

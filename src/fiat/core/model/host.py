@@ -131,8 +131,8 @@ class Node(Protocol):
         A change would do that first, and what is copied may be another inode.
         """
 
-    def in_lower_layer(self) -> bool:
-        """Whether it is known to be no directory and to come from a lower layer of an overlay."""
+    def in_lower_layer(self) -> bool | None:
+        """Whether this object, no directory, comes from a lower layer of an overlay; None where that is not known."""
 
     def close(self) -> None:
         """Let go of the object."""

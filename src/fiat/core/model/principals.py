@@ -162,7 +162,7 @@ def bare_group(gid: int, name: str | None) -> Principal:
 ANYONE_ELSE = Principal("anyone-else", None, None, frozenset())
 
 
-def is_mapped(who: Principal, numbers: IdMap) -> bool:
+def _is_mapped(who: Principal, numbers: IdMap) -> bool:
     """Whether a mount with these numbers has some on disk for what ``who`` makes there."""
     user, group = who.uid, who.gid
     return (user is None or numbers.users.inward(user) is not None) and (
@@ -224,8 +224,10 @@ class Universe:
         """The set of principals whose effective capabilities include ``capability``.
 
         With ``uid`` and ``gid`` only those for whom it counts for what belongs
-        to these (the kernel's ``capable_wrt_inode_uidgid``).
+        to these (the kernel's ``capable_wrt_inode_uidgid``): nobody, where one of them is no number here.
         """
+        if uid in NO_NUMBERS or gid in NO_NUMBERS:
+            return 0
         found = self._holding.get(capability)
         if found is None:
             found = 0
@@ -233,8 +235,6 @@ class Universe:
                 if self.principals[place].holds(capability):
                     found |= 1 << place
             self._holding[capability] = found
-        if uid in NO_NUMBERS or gid in NO_NUMBERS:
-            return 0
         if found & self.confined and (uid is not None or gid is not None):
             for place in places(found & self.confined):
                 limits = self.principals[place].limits
@@ -244,7 +244,8 @@ class Universe:
 
     def only_of(self, uid: int, gid: int) -> int:
         """The set of principals that are this user with this group; those of no known group are taken to have it."""
-        return set_of(place for place, who in enumerate(self.principals) if who.uid == uid and who.gid in (None, gid))
+        theirs = places(self.with_uid(uid))
+        return set_of(place for place in theirs if self.principals[place].gid in (None, gid))
 
     def mapped(self, numbers: IdMap) -> int:
         """The set of principals whose own numbers are there on disk under a mount with these, so that they can make
@@ -252,7 +253,7 @@ class Universe:
         found = self._mapped.get(numbers)
         if found is None:
             found = self._mapped[numbers] = set_of(
-                place for place, who in enumerate(self.principals) if is_mapped(who, numbers)
+                place for place, who in enumerate(self.principals) if _is_mapped(who, numbers)
             )
         return found
 
@@ -329,8 +330,8 @@ def of_accounts(
     """
     uids, gids = {*uids}, {*gids}
     if (view := accounts.view) is not None:  # nobody there has any other number
-        uids = {uid for uid in uids if view.user_there(uid) is not None}
-        gids = {gid for gid in gids if view.group_there(gid) is not None}
+        uids = {uid for uid in uids if view.there(uid, users=True) is not None}
+        gids = {gid for gid in gids if view.there(gid, users=False) is not None}
     users = list(_users_of(accounts))
     known = {who.uid for who in users}
     listed = {group.gid for group in accounts.groups}

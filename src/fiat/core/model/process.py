@@ -27,15 +27,6 @@ class ProcessDifference(NamedTuple):
         return bool(self.missing or self.extra or self.holds or self.lacks)
 
 
-_ABOUT_FILES = (
-    capabilities.CHOWN
-    | capabilities.DAC_OVERRIDE
-    | capabilities.DAC_READ_SEARCH
-    | capabilities.FOWNER
-    | capabilities.FSETID
-)
-
-
 def difference(process: Principal, accounts: Accounts) -> ProcessDifference:
     """What ``process`` has other than a fresh login of its user would have.
 
@@ -45,8 +36,8 @@ def difference(process: Principal, accounts: Accounts) -> ProcessDifference:
     # which of several accounts with its number logged in can be told by its groups alone
     logins = (frozenset(accounts.gids_of(account)) for account in known)
     expected = min(logins, key=lambda gids: len(gids ^ process.gids), default=frozenset[int]())
-    held = process.capabilities & _ABOUT_FILES
-    normal = _ABOUT_FILES if process.uid == 0 else 0
+    held = process.capabilities & capabilities.ABOUT_FILES
+    normal = capabilities.ABOUT_FILES if process.uid == 0 else 0
     all_told = not any(accounts.unsure(account) for account in known)
     return ProcessDifference(
         tuple(sorted(expected - process.gids)),

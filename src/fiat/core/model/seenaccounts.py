@@ -41,15 +41,15 @@ class SeenAccounts(HeldAccounts):
 
     def has_no_user(self, uid: int) -> bool:
         """Whether it is known that no account has this number, which is one of theirs."""
-        return self._view.user_there(uid) is not None and super().has_no_user(uid)
+        return self._view.there(uid, users=True) is not None and super().has_no_user(uid)
 
     def has_no_group(self, gid: int) -> bool:
         """Whether it is known that no group has this number, which is one of theirs."""
-        return self._view.group_there(gid) is not None and super().has_no_group(gid)
+        return self._view.there(gid, users=False) is not None and super().has_no_group(gid)
 
     def has_no_members(self, gid: int) -> bool:
         """Whether it is known that nobody there is in a group."""
-        return self._view.group_there(gid) is None or super().has_no_members(gid)
+        return self._view.there(gid, users=False) is None or super().has_no_members(gid)
 
 
 def seen_accounts(
@@ -61,14 +61,14 @@ def seen_accounts(
     """
     found, left_out = [], []
     for user in users:
-        uid, gid = view.user_here(user.uid), view.group_here(user.gid)
+        uid, gid = view.here(user.uid, users=True), view.here(user.gid, users=False)
         if uid is None or gid is None:
             left_out.append(user.name)
         else:
             found.append(user._replace(uid=uid, gid=gid))
     listed = []
     for group in groups:
-        number = view.group_here(group.gid)
+        number = view.here(group.gid, users=False)
         if number is None:
             left_out.append(group.name)
         else:

@@ -3,7 +3,7 @@
 from typing import NamedTuple
 
 from fiat.core.model import capabilities
-from fiat.core.model.idmap import IdMap
+from fiat.core.model.idmap import IdMap, NumberMap
 
 
 class Namesake(NamedTuple):
@@ -30,20 +30,16 @@ class View(NamedTuple):
     @property
     def root(self) -> int | None:
         """The number that its root has here; None where nobody is root there."""
-        return self.user_here(0)
+        return self.here(0, users=True)
 
-    def user_here(self, uid: int) -> int | None:
-        """The number here of one of its users."""
-        return uid if self.numbers is None else self.numbers.users.outward(uid)
+    def here(self, number: int, *, users: bool) -> int | None:
+        """What a number there, of a user or else of a group, is on the host; None where it is none."""
+        return number if self.numbers is None else self._kind(users).outward(number)
 
-    def group_here(self, gid: int) -> int | None:
-        """The number here of one of its groups."""
-        return gid if self.numbers is None else self.numbers.groups.outward(gid)
+    def there(self, number: int, *, users: bool) -> int | None:
+        """What a number of the host is there, for a user or else for a group; None where it is none of theirs."""
+        return number if self.numbers is None else self._kind(users).inward(number)
 
-    def user_there(self, uid: int) -> int | None:
-        """What a user number here is for its processes; None where it is none of theirs."""
-        return uid if self.numbers is None else self.numbers.users.inward(uid)
-
-    def group_there(self, gid: int) -> int | None:
-        """What a group number here is for its processes."""
-        return gid if self.numbers is None else self.numbers.groups.inward(gid)
+    def _kind(self, users: bool) -> NumberMap:
+        assert self.numbers is not None
+        return self.numbers.users if users else self.numbers.groups

@@ -198,7 +198,7 @@ class NodeAsIf(_ReadOnly):
             return _Supposed(supposed, self.supposition, self)
         return NodeAsIf(self.beneath.child(name), self.supposition)
 
-    def in_lower_layer(self) -> bool:
+    def in_lower_layer(self) -> bool | None:
         """It comes from where it comes from."""
         return self.beneath.in_lower_layer()
 

@@ -17,64 +17,60 @@ _NO_NUMBERS = {
 """What is no number, in a sentence and in a column."""
 
 
-def _number(number: int | str) -> str:
-    return _NO_NUMBERS[number][0] if isinstance(number, int) and number in _NO_NUMBERS else f"number {number}"
-
-
 def user(uid: int, accounts: Accounts) -> str:
     """What the user with a number is called: ``keeper``, or ``number 7188`` without an account."""
-    return _name(accounts.user_numbered(uid)) or _number(_there(uid, accounts, users=True))
-
-
-def _there(number: int, accounts: Accounts, *, users: bool) -> int | str:
-    """A number as those have it whose accounts these are: in a container, it is another one, or none."""
-    view = accounts.view
-    if view is None or number in _NO_NUMBERS:
-        return number
-    there = view.user_there(number) if users else view.group_there(number)
-    if there is None:
-        return f"{number} of the host"
-    same = [one.name for one in accounts.same_people(number)[:1]] if users else []
-    if there == number:
-        known = accounts.user_numbered(number) if users else None
-        return f"{number}, here {visible(same[0])}" if same and (known is None or known.name != same[0]) else number
-    return " ".join([f"{there}, here {number}", *map(visible, same)])
+    return _name(accounts.user_numbered(uid)) or _without_name(uid, accounts, users=True)
 
 
 def group(gid: int, accounts: Accounts) -> str:
     """What the group with a number is called: ``watch``, or ``number 7299`` without a name."""
-    return _name(accounts.group_numbered(gid)) or _number(_there(gid, accounts, users=False))
+    return _name(accounts.group_numbered(gid)) or _without_name(gid, accounts, users=False)
+
+
+def _without_name(number: int, accounts: Accounts, *, users: bool) -> str:
+    return _NO_NUMBERS[number][0] if number in _NO_NUMBERS else f"number {_told(number, accounts, users=users)}"
 
 
 def user_with_number(uid: int, accounts: Accounts) -> str:
-    """``keeper (7101)``, or ``7188 (no account)``."""
-    if uid in _NO_NUMBERS:
-        return f"{_NO_NUMBERS[uid][1]} (no number here)"
-    name, there = _name(accounts.user_numbered(uid)), _there(uid, accounts, users=True)
-    if accounts.view is not None and accounts.view.user_there(uid) is None:
-        return f"{there} (nobody there)"
-    if name:
-        return f"{name} ({there})"
-    if accounts.same_people(uid):  # who that is here says enough
-        return str(there)
-    return f"{there} ({_none('no account', accounts) if accounts.tells_all else 'name not known'})"
-
-
-def _none(what: str, accounts: Accounts) -> str:
-    return what if accounts.view is None else f"{what} there"
+    """``keeper (7101)``, or ``7188 (no account)``; for a container ``runner (1, here 7101 keeper)``."""
+    return _with_number(_name(accounts.user_numbered(uid)), uid, accounts, users=True)
 
 
 def group_with_number(gid: int, accounts: Accounts) -> str:
     """``watch (7201)``, or ``7299 (no group of this number)``."""
-    if gid in _NO_NUMBERS:
-        return f"{_NO_NUMBERS[gid][1]} (no number here)"
-    name, there = _name(accounts.group_numbered(gid)), _there(gid, accounts, users=False)
-    if accounts.view is not None and accounts.view.group_there(gid) is None:
-        return f"{there} (nobody there)"
+    return _with_number(_name(accounts.group_numbered(gid)), gid, accounts, users=False)
+
+
+def _with_number(name: str, number: int, accounts: Accounts, *, users: bool) -> str:
+    if number in _NO_NUMBERS:
+        return f"{_NO_NUMBERS[number][1]} (no number here)"
+    told = _told(number, accounts, users=users)
     if name:
-        return f"{name} ({there})"
-    none = "no group of this number" if accounts.view is None else "no group there"
-    return f"{there} ({none if accounts.tells_all else 'not known'})"
+        return f"{name} ({told})"
+    view = accounts.view
+    if view is not None and view.there(number, users=users) is None:
+        return f"{told} (nobody there)"
+    if users and accounts.same_people(number):  # who that is on the host says enough
+        return told
+    if not accounts.tells_all:
+        return f"{told} ({'name not known' if users else 'not known'})"
+    if view is not None:
+        return f"{told} ({'no account there' if users else 'no group there'})"
+    return f"{told} ({'no account' if users else 'no group of this number'})"
+
+
+def _told(number: int, accounts: Accounts, *, users: bool) -> str:
+    """A number as it is told: where a container is asked about, as it is there, with whose it is on the host."""
+    view = accounts.view
+    there = number if view is None else view.there(number, users=users)
+    if there is None:
+        return f"{number} of the host"
+    same = accounts.same_people(number) if users else []
+    known = accounts.user_numbered(number) if same else None
+    here = [str(number)] if there != number else []
+    if same and (here or known is None or known.name != same[0].name):
+        here.append(visible(same[0].name))
+    return f"{there}, here {' '.join(here)}" if here else str(there)
 
 
 def user_or_number(uid: int, accounts: Accounts) -> str:

@@ -12,34 +12,34 @@ from fiat.core.model import capabilities
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
 from fiat.core.model.posture import Kind
-from fiat.core.model.principals import Principal
 from fiat.core.model.seenaccounts import seen_accounts
 from fiat.core.model.view import View
-from fiat.core.text import visible
+from fiat.core.text import joined, visible
 from fiat.core.tree.walk import open_end
 from fiat.core.words.accountfiles import expect_few_of_a_name
 from fiat.host.accounts.files import groups_in, users_in
-from fiat.host.live import processes
+from fiat.host.live.processes import Process
 
 _LARGEST = 16 * 1024 * 1024
 """Bytes of an account file: who is in a container writes to it what they like."""
 
 
-def accounts_seen_by(who: Principal, seen: Host, here: Accounts) -> Accounts:
-    """The accounts that the process ``who`` finds in the files of the host as it is ``seen`` by it, by their numbers
-    here, beside the accounts of ``here``.
+def accounts_seen_by(process: Process, seen: Host, here: Accounts) -> Accounts:
+    """The accounts that a process finds in the files of the host as it is ``seen`` by it, by their numbers here, beside
+    the accounts of ``here``.
 
     Raises :class:`UnknownAccount` where it may not be looked into, or its account files cannot be read.
     """
+    who = process.principal
     pid, limits = who.pid or 0, who.limits
     if limits is not None and limits.hidden:
-        hidden = " and ".join(limits.hidden)
-        raise UnknownAccount(f"pid:{pid}", f"the {hidden} of process {pid} may not be looked into; root may")
-    numbers, command = processes.user_namespace(pid)
-    called = f"process {pid} ({visible(command)})" if command else f"process {pid}"
+        raise UnknownAccount(
+            f"pid:{pid}", f"the {joined(limits.hidden)} of process {pid} may not be looked into; root may"
+        )
+    called = f"process {pid} ({visible(process.command)})"
     view = View(
         called,
-        numbers,
+        process.numbers,
         capabilities.ALL if limits is None else limits.bounding & capabilities.ALL,
         limits is not None and limits.no_new_privileges,
     )

@@ -117,13 +117,15 @@ class LiveHost:
     def view_of(self, pid: int) -> LiveHost:
         """This host with the mounts, the root directory and the accounts of the process ``pid``."""
         from fiat.host.live.containers import accounts_seen_by
+        from fiat.host.live.processes import process_at
 
-        who = self.process(pid)
-        seen = self.seen_by(who)
-        if not isinstance(seen, SeenByProcess):  # it sees what Fiat sees
+        process = process_at(pid)
+        root, mounts = process.root, process.mounts
+        if root < 0:  # it sees what Fiat sees
             with open("/proc/self/mountinfo", "rb") as file:
-                seen = SeenByProcess(self, self.open_root(), os.fsdecode(file.read()))
-        return seen.with_accounts(accounts_seen_by(who, seen, self.accounts))
+                root, mounts = self.open_root(), os.fsdecode(file.read())
+        seen = SeenByProcess(self, root, mounts, process.namespace)
+        return seen.with_accounts(accounts_seen_by(process, seen, self.accounts))
 
     def logins(self) -> Logins:
         """What the programs and files of a login on this host give (:mod:`fiat.host.logins`)."""
@@ -146,9 +148,12 @@ class SeenByProcess(LiveHost):
     Fiat's own tree.
     """
 
-    def __init__(self, host: LiveHost, root: int, mounts: str, namespace: int = 0) -> None:
+    def __init__(
+        self, host: LiveHost, root: int, mounts: str, namespace: int = 0, accounts: Accounts | None = None
+    ) -> None:
+        """Takes the handle ``root`` over; ``accounts`` are by default those of the host."""
         self.name = host.name
-        self._accounts = host.accounts
+        self._accounts = host.accounts if accounts is None else accounts
         self._namespace = namespace
         self._root = root
         self._mounts = mounts
@@ -168,7 +173,7 @@ class SeenByProcess(LiveHost):
 
     def with_accounts(self, accounts: Accounts) -> HostOfContainer:
         """The same, with other accounts."""
-        return HostOfContainer(LiveHost(accounts), os.dup(self._root), self._mounts, self._namespace)
+        return HostOfContainer(self, os.dup(self._root), self._mounts, self._namespace, accounts)
 
     def open_root(self) -> int:
         """A new handle on the root directory of the process."""

@@ -116,12 +116,18 @@ class Kernel:
             return None
         return self._layers_of(number, mount).of(path[len(mount.point.rstrip("/")) :], os.fstat(fd))
 
-    def comes_from_below(self, number: int, path: str) -> bool:
-        """Whether what is at ``path``, no directory, is known to come from a lower layer of the mount with this id."""
+    def comes_from_below(self, number: int, path: str) -> bool | None:
+        """Whether what is at ``path``, no directory, comes from a lower layer of the mount with this id.
+
+        None where that is not to be told.
+        """
         mount = self.mount_with_id(number)
-        if mount is None or mount.type != "overlay" or self._foreign:
+        if mount is None or mount.type != "overlay":
             return False
-        return self._layers_of(number, mount).has_above(path[len(mount.point.rstrip("/")) :]) is False
+        if self._foreign:
+            return None
+        above = self._layers_of(number, mount).has_above(path[len(mount.point.rstrip("/")) :])
+        return None if above is None else not above
 
     def _layers_of(self, number: int, mount: Mount) -> "Layers":
         if number not in self._layers:

@@ -230,7 +230,7 @@ def copy_up(through: str) -> None:
     import ctypes
 
     accessed = os.stat(through).st_atime_ns
-    times = struct.pack("=4q", *divmod(accessed, _SECOND), 0, _UTIME_OMIT)
+    times = struct.pack("4l", *divmod(accessed, _SECOND), 0, _UTIME_OMIT)
     if ctypes.CDLL(None).utimensat(-100, os.fsencode(through), times, 0):
         with suppress(OSError):  # what is immutable has no times set, and has its flags set to what they are
             set_again(through)

@@ -196,8 +196,8 @@ class LiveNode:
 
         copy_up(self._through)
 
-    def in_lower_layer(self) -> bool:
-        """Whether it comes from a lower layer of an overlay."""
+    def in_lower_layer(self) -> bool | None:
+        """Whether it comes from a lower layer of an overlay; None where that is not known."""
         return self.reader.kernel.comes_from_below(mount_id(self.fd), self.path)
 
     def close(self) -> None:

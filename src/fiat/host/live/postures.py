@@ -12,7 +12,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
-from fiat.core.model.posture import Identity, Kind, Object, Placement, Posture, Program, Status
+from fiat.core.model.posture import Identity, Kind, Mount, Object, Placement, Posture, Program, Status
 from fiat.core.rules import programs
 from fiat.host.live import attributes, layers
 from fiat.host.live.attributes import NOTHING, Attributes, Raw
@@ -74,6 +74,11 @@ class _Where(NamedTuple):
     lists_attributes: bool
     unmapped_as: tuple[int, int, int]
 
+    @property
+    def overlay(self) -> bool:
+        """Whether that is an overlay, where what is copied up is born again."""
+        return self.site.mount is not None and self.site.mount.type == "overlay"
+
     def owners(self, uid: int, gid: int) -> tuple[int, int]:
         """The owner and the group that stat(2) shows as these two, or that they have no number here."""
         user, group, none = self.unmapped_as
@@ -110,9 +115,7 @@ class Reader:
             return None
         if identity is not None:
             filesystem, inode, birth = identity
-            born = known[8] * SECOND + known[9]
-            if where.site.mount is not None and where.site.mount.type == "overlay":
-                born = 0
+            born = 0 if where.overlay else known[8] * SECOND + known[9]
             if inode != known[5] or birth != born or filesystem != where.filesystem:
                 return None
         if links and links != known[1] and not stat.S_ISDIR(mode):
@@ -159,9 +162,12 @@ class Reader:
         found = None
         if program and kind is Kind.FILE and facts.mode & 0o111:
             found = program_at(through, facts.size, unknown, self.kernel.handlers, os.path.basename(path))
-        overlay = where.site.mount is not None and where.site.mount.type == "overlay"
-        layer, refused = self._layers(fd, path, facts, through, posture) if overlay and not link else (None, ())
-        identity = Identity(where.filesystem, facts.inode, 0 if overlay else facts.birth)
+        layer: str | None = None
+        refused: tuple[tuple[int, int], ...] = ()
+        if where.overlay and not link:
+            layer = self.kernel.layer_of(facts.mount, path, fd) if path and posture.directory else None
+            refused = self._refused_below(through, posture, where.site.mount)
+        identity = Identity(where.filesystem, facts.inode, 0 if where.overlay else facts.birth)
         return Object(
             path,
             posture,
@@ -177,16 +183,10 @@ class Reader:
             refused,
         )
 
-    def _layers(
-        self, fd: int, path: str, facts: Facts, through: str, posture: Posture
-    ) -> tuple[str | None, tuple[tuple[int, int], ...]]:
-        """Where on an overlay it comes from, and what the layers refuse to everybody."""
-        mount = self.kernel.mount_with_id(facts.mount)
-        layer = self.kernel.layer_of(facts.mount, path, fd) if path and posture.directory else None
+    def _refused_below(self, through: str, posture: Posture, mount: Mount | None) -> tuple[tuple[int, int], ...]:
+        """What the layers of an overlay refuse to everybody, where that can be told."""
         wants = layers.asked_of_layers(posture, mount)
-        if not wants or not self.kernel.overrides_permissions:
-            return layer, ()
-        return layer, layers.refused(through, wants)
+        return layers.refused(through, wants) if wants and self.kernel.overrides_permissions else ()
 
     def _where(self, fd: int, facts: Facts, through: str | None) -> _Where:
         """Where an object is, which is a symlink where nothing leads ``through`` to it."""

@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from fiat.core.errors import UnknownAccount
 from fiat.core.model import idmap
-from fiat.core.model.idmap import IdMap
+from fiat.core.model.idmap import IdMap, NumberMap
 from fiat.core.model.principals import Limits, Principal, Ranges
 from fiat.core.rules.programs import left_after_exec
 from fiat.host.live.facts import mount_id
@@ -39,13 +39,16 @@ class Process(NamedTuple):
 
     ``root`` is an open handle on its root directory and ``mounts`` the text of
     its mountinfo, where these are not Fiat's own; else -1 and empty. ``namespace`` is the identifier of its mount
-    namespace, 0 where that is not known.
+    namespace, 0 where that is not known. ``numbers`` are those that its user namespace knows, None where it is Fiat's
+    own; ``command`` is the name of what it runs.
     """
 
     principal: Principal
     root: int = -1
     mounts: str = ""
     namespace: int = 0
+    numbers: IdMap | None = None
+    command: str = ""
 
 
 class _Found(NamedTuple):
@@ -124,7 +127,7 @@ def _read(folder: int, pid: int) -> _Found:
         where = None if root is None else _identity(root)
     finally:
         _close(root)
-    kept = ("Uid", "Gid", "Groups", "CapInh", "CapPrm", "CapEff", "CapBnd", "CapAmb", "NoNewPrivs", "Seccomp")
+    kept = ("Name", "Uid", "Gid", "Groups", "CapInh", "CapPrm", "CapEff", "CapBnd", "CapAmb", "NoNewPrivs", "Seccomp")
     return _Found(
         {name: status[name] for name in kept if name in status},
         _text(folder, "uid_map"),
@@ -176,18 +179,6 @@ def _mount_namespace(folder: int, mounts: str | None) -> int:
         os.close(fd)
 
 
-def user_namespace(pid: int) -> tuple[IdMap | None, str]:
-    """The numbers that the user namespace of a process knows, None where it is Fiat's own; and what it runs (comm)."""
-    with _folder(pid) as folder, _folder(os.getpid()) as own:
-        here, there = (tuple(_text(one, name) for name in ("uid_map", "gid_map")) for one in (own, folder))
-        same = _link(folder, "ns/user") == _link(own, "ns/user") and here == there
-        command = (_text(folder, "comm") or "").strip()
-    users, groups = there
-    if users is None or groups is None:
-        raise UnknownAccount(f"pid:{pid}", f"the numbers of process {pid} may not be looked at; root may")
-    return (None if same else IdMap(idmap.parse(users), idmap.parse(groups))), command
-
-
 def _root_of(folder: int) -> int | None:
     """A handle on the root directory of the process; None where that may not be looked at."""
     try:
@@ -223,7 +214,9 @@ def _process(pid: int, found: _Found, root: int | None) -> Process:
     principal = _principal(pid, found.status, limits, root=root_there)
     if limits.hidden:
         principal = principal._replace(capabilities=0, exec_capabilities=0)
-    return Process(principal) if root is None else Process(principal, root, found.mounts or "")
+    numbers = None if limits.users is None else _numbers(found)
+    made = Process(principal, numbers=numbers, command=found.status["Name"].strip())
+    return made if root is None else made._replace(root=root, mounts=found.mounts or "")
 
 
 def _mounted_as_root(mounts: str) -> list[str]:
@@ -243,7 +236,7 @@ def _itself(status: dict[str, str]) -> Process:
     if own is not None:  # its powers count for these alone, by the numbers that they have in it
         users, groups = (tuple((first, count) for first, _, count in one.extents) for one in own)
         limits = limits._replace(users=users, groups=groups)
-    return Process(_principal(os.getpid(), status, limits, root=root))
+    return Process(_principal(os.getpid(), status, limits, root=root), command=status["Name"].strip())
 
 
 def _limits(found: _Found, own: _Found) -> Limits:
@@ -256,9 +249,12 @@ def _limits(found: _Found, own: _Found) -> Limits:
         return limits
     if found.users is None or found.groups is None:
         return limits._replace(root=None, hidden=("user namespace",))
-    return limits._replace(
-        users=_ranges(found.users), groups=_ranges(found.groups), root=idmap.parse(found.users).outward(0)
-    )
+    users, groups = _numbers(found)
+    return limits._replace(users=_ranges(users), groups=_ranges(groups), root=users.outward(0))
+
+
+def _numbers(found: _Found) -> IdMap:
+    return IdMap(idmap.parse(found.users or ""), idmap.parse(found.groups or ""))
 
 
 def _bounds(status: dict[str, str]) -> Limits:
@@ -270,9 +266,9 @@ def _bounds(status: dict[str, str]) -> Limits:
     )
 
 
-def _ranges(text: str) -> Ranges:
+def _ranges(numbers: NumberMap) -> Ranges:
     """The numbers of this namespace that are known in the other one."""
-    return tuple((outside, count) for _, outside, count in idmap.parse(text).extents)
+    return tuple((outside, count) for _, outside, count in numbers.extents)
 
 
 def _principal(pid: int, status: dict[str, str], limits: Limits, *, root: bool) -> Principal:
