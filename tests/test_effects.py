@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import sys
 import tempfile
 from collections import Counter
@@ -50,6 +51,7 @@ from support.estates import (
 )
 from support.filesystems import fresh
 from support.kernel import as_somebody
+from support.overlaid import overlay
 from support.program import answer, run_here
 from support.worlds import protections
 
@@ -131,7 +133,8 @@ class Judge:
 
     def _compare(self, estate: Estate, actor: str, words: list[str], told: Told, before: Having, after: Having) -> None:
         may_be = counted_on(estate, words, told)
-        unsure = {"execute"} if any(caveat["code"] == "unknown" for caveat in told["caveats"]) else set()
+        codes = {caveat["code"] for caveat in told["caveats"]}
+        unsure = {right for code, right in (("unknown", "execute"), ("overlay", "rename")) if code in codes}
         for name, one, other in (("gains", before, after), ("losses", after, before)):
             said = without(unsure, foretold(told[name]))
             real = [without(unsure, between(one, other, paths)) for paths in may_be]
@@ -164,7 +167,7 @@ def _answer_or_nothing(line: list[str]) -> Told:
 
 
 def without(rights: set[str], shifts: Shifts) -> Shifts:
-    """What does not hang on the contents of files, where the one who acts may not read all of them."""
+    """What does not hang on what the one who acts may not see: contents of files, layers of an overlay."""
     return Counter({(who, right): paths for (who, right), paths in shifts.items() if right not in rights})
 
 
@@ -229,6 +232,24 @@ def test_gains_and_losses_are_the_kernels(kind: str, record_property: Callable[[
     assert tally["changed"] >= 20_000 * share, tally
     for name in (*RULES, *(f"{right.name} compared" for right in ALL), *(right.name for right in ALL)):
         assert tally[name] >= 500 * share or name == CHANGE_OWNER.name, (name, tally)  # root's, whatever changes
+
+
+@pytest.mark.slow
+@pytest.mark.root
+@pytest.mark.parametrize("options", ["", "index=on", "redirect_dir=on", "xino=on"])
+@pytest.mark.parametrize("upper", ["here", "ext4"])
+def test_gains_and_losses_on_an_overlay(upper: str, options: str) -> None:
+    """On one whose layers are on one file system, and on one where files of the two may have one number."""
+    with judging() as judge, fresh("tmpfs") as top, fresh("ext4") as elsewhere:
+        lower, above = f"{top}/lower", top if upper == "here" else elsewhere
+        for seed in range(SEED + 8000, SEED + 8000 + max(SEEDS // 4, 1)):
+            os.mkdir(lower, 0o755)
+            with Estate(lower, seed, whole=True) as estate, overlay(lower, above, options):
+                judge.changes_in(estate)
+            for path in (lower, f"{above}/upper", f"{above}/work"):
+                shutil.rmtree(path)
+    assert not judge.wrong, f"{len(judge.wrong)} wrong:\n" + "\n".join(judge.wrong[:20])
+    assert judge.tally["changed"] > 100, judge.tally
 
 
 @pytest.mark.slow

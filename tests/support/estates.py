@@ -111,9 +111,13 @@ def crowd(among: dict[str, Principal] | None = None) -> Iterator[Crowd]:
 
 
 class Estate:
-    """One tree at ``top``; the same one for the same seed. Ends with the ``with`` block."""
+    """One tree at ``top``; the same one for the same seed, ``whole`` if nothing is mounted in it.
 
-    def __init__(self, top: str, seed: int) -> None:
+    Ends with the ``with`` block.
+    """
+
+    def __init__(self, top: str, seed: int, *, whole: bool = False) -> None:
+        self._whole = whole
         self.dice = random.Random(seed)
         self.top = os.path.join(top, f"e{seed}")
         self.directories: list[str] = []
@@ -133,7 +137,8 @@ class Estate:
                 # what is tried in an append-only directory would stay there
                 change_flags(path, self.dice.choice((IMMUTABLE, IMMUTABLE if os.path.isdir(path) else APPEND_ONLY)))
                 self.flagged.append(path)
-        self._mount_again()
+        if not whole:
+            self._mount_again()
 
     def _mount_again(self) -> None:
         """Mount a directory over itself, with options that its surroundings have not got."""
@@ -161,7 +166,7 @@ class Estate:
         """One directory, its files, and those in it, which are mostly just like it."""
         dice = self.dice
         os.mkdir(path)
-        if depth and dice.random() < 0.06:
+        if not self._whole and depth and dice.random() < 0.06:
             kernel.mount_memory(path)
             self.mounts.append(path)
         self.directories.append(path)

@@ -18,7 +18,7 @@ from fiat.host.live import attributes
 from fiat.host.live.attributes import NOTHING, Raw
 from fiat.host.live.facts import TOLD_FLAGS
 from fiat.host.live.postures import EMPTY, TOO_SHORT, program_in
-from fiat.host.live.rows import LOOKED_AT, NewValues
+from fiat.host.live.rows import LOOKED_AT, NewValues, Where
 
 _STARTS = 2000
 """Short programs, and scripts, whose bytes are remembered."""
@@ -103,7 +103,7 @@ class EntryRows:
         rows = np.empty((len(answers), 4), np.uint64)
         rows[:, 0] = answers["mode"] | (answers["attributes"] & answers["supported"] & TOLD_FLAGS) << 16
         rows[:, 1] = answers["uid"] | answers["gid"].astype(np.uint64) << 32
-        rows[:, 2] = answers["device_minor"] | answers["device_major"].astype(np.uint64) << 32
+        rows[:, 2] = answers["device_major"] | answers["device_minor"].astype(np.uint64) << 32
         rows[:, 3] = answers["mount"] << 32
         if special:
             place, said, program, looked_at = np.frombuffer(special, np.uint64).reshape(-1, 4).T
@@ -128,7 +128,7 @@ class EntryRows:
         inode, links = answers["inode"].copy(), answers["links"].copy()
         self._chunks.append(_Chunk(np.array(found, np.int32)[places], inode, links, birth, size, changed, modified))
 
-    def new_values(self, keeps_lists: dict[int, bool | None], filesystems: dict[int, str]) -> NewValues:
+    def new_values(self, keeps_lists: dict[int, bool | None], filesystems: dict[Where, str]) -> NewValues:
         """What was not met before this part."""
         rows, said, programs = self._known_before
         return NewValues(

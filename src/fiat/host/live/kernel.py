@@ -200,12 +200,27 @@ class Kernel:
 
         That is its identifier (statfs(2), ``f_fsid``); where the file system
         makes that of the device's number, as xfs does, its UUID. Where neither
-        can be had it has no name: inode and birth have to do then.
+        can be had it has no name: inode and birth have to do then. On an overlay
+        files of several file systems may have one number, and then a device each
+        (overlayfs, "Inode properties"), which is named as long as the overlay is mounted.
         """
         found = self._filesystems.get((device, mount))
         if found is None:
-            found = self._filesystems[device, mount] = self._named(fd, mount)
+            found = self._named(fd, mount)
+            known = self.mount_with_id(mount)
+            if known is not None and known.type == "overlay" and device != self._device_at(known.point):
+                found += f".{os.minor(device)}"
+            self._filesystems[device, mount] = found
         return found
+
+    def _device_at(self, point: str) -> int:
+        root = self._open_root()
+        try:
+            return os.stat(point.lstrip("/") or ".", dir_fd=root, follow_symlinks=False).st_dev
+        except OSError:
+            return 0
+        finally:
+            os.close(root)
 
     def _named(self, fd: int, mount: int) -> str:
         known = self.mount_with_id(mount)

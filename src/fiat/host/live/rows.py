@@ -28,7 +28,7 @@ Rows = NDArray[np.uint64]
 
 0. the number of what execve(2) sees; inode flags (16 bits), type and mode (16 bits)
 1. group; owner
-2. major and minor number of the device
+2. minor and major number of the device
 3. mount; the number of the attributes
 
 Numbers of programs and attributes count what a reader has met, 0 being none.
@@ -61,8 +61,7 @@ class SplitDirectory(NamedTuple):
 class NewValues(NamedTuple):
     """What a reader had not met before this part; each list goes on where that of the part before ended.
 
-    Of a program that could not be read there is the errno. ``lists_kept`` and
-    ``filesystems`` are by mount.
+    Of a program that could not be read there is the errno. ``lists_kept`` is by mount.
     """
 
     first_row: int
@@ -71,7 +70,7 @@ class NewValues(NamedTuple):
     programs: list[Program | int | None]
     profiles: list[Profile]
     lists_kept: dict[int, bool | None]
-    filesystems: dict[int, str]
+    filesystems: dict[Where, str]
 
 
 class ReadPart(NamedTuple):
@@ -109,7 +108,7 @@ class Numbering:
         self._known_programs: dict[Program | int | None, int] = {None: 0}
         self._programs: list[Program | int | None] = [None]
         self._lists_kept: dict[int, bool | None] = {}
-        self._filesystems: dict[int, str] = {}
+        self._filesystems: dict[Where, str] = {}
         self._readers: dict[int, _Theirs] = {}
         # of each of the attributes: the number of the list, and that of what they say besides
         self._lists: list[int] = []
@@ -203,8 +202,8 @@ class Numbering:
             unknown, program = (*unknown, ("first bytes", program)), UNKNOWN
         return Profile(
             posture=posture,
-            filesystem=self._filesystems[mount],
-            device=os.makedev(device >> 32, device & 0xFFFFFFFF),
+            filesystem=self._filesystems[mount, device],
+            device=os.makedev(device & 0xFFFFFFFF, device >> 32),
             mount=self._kernel.mount_with_id(mount),
             program=program,
             label=said.label,

@@ -72,7 +72,7 @@ class TreeReader:
         self._rows = EntryRows(reader.kernel.handlers)
         self._mounts: dict[int, Mount] = {}
         self._keeps_lists: dict[int, bool | None] = {}  # by mount
-        self._filesystems: dict[int, str] = {}  # by mount
+        self._filesystems: dict[Where, str] = {}
         self._deepest = max(resource.getrlimit(resource.RLIMIT_NOFILE)[0] // 2 - 10, 1)
         self._start()
 
@@ -231,16 +231,20 @@ class TreeReader:
     def _may_be_read_in_bulk(self, fd: int, directory: Directory) -> bool:
         """Whether what statx(2) and the names of attributes say of an entry is all that there is to be known."""
         assert directory.where is not None
-        mount, device = directory.where
+        mount, _ = directory.where
         known = self._mounts.get(mount)
+        if directory.where not in self._filesystems:
+            self._name_file_system(fd, directory.where)
         if known is None:
-            kernel = self._reader.kernel
-            known = self._mounts[mount] = kernel.mount_with_id(mount) or _UNKNOWN
-            number = os.makedev(device & 0xFFFFFFFF, device >> 32)
-            self._filesystems[mount] = kernel.filesystem_of(fd, number, mount)
+            known = self._mounts[mount] = self._reader.kernel.mount_with_id(mount) or _UNKNOWN
             if known.type in KNOWN_FILE_SYSTEMS:
                 self._keeps_lists[mount] = attributes.lists_are_kept(".")
         return known.type in KNOWN_FILE_SYSTEMS and not (known.covered and self._covers_here(known, directory))
+
+    def _name_file_system(self, fd: int, where: Where) -> None:
+        mount, device = where
+        number = os.makedev(device & 0xFFFFFFFF, device >> 32)
+        self._filesystems[where] = self._reader.kernel.filesystem_of(fd, number, mount)
 
     def _read_some(self, fd: int, directory: Directory, names: list[bytes], bulk: bool, inside: list[_Inside]) -> int:
         """Read those names in a directory; how many of them are there. What is to be read goes to ``inside``."""
@@ -279,24 +283,32 @@ class TreeReader:
         return count
 
     def _look_at_layers(self, fd: int, directory: Directory, names: list[bytes], looked_at: dict[bytes, int]) -> None:
-        """Look thoroughly at what layers refuse, and at directories where it counts of which layer they are."""
+        """Look thoroughly at what layers refuse, and at directories where it counts of which layer they are.
+
+        The files of an overlay may be on several devices, which get their names here.
+        """
         assert directory.where is not None
-        kernel, mount = self._reader.kernel, self._mounts[directory.where[0]]
-        asks = kernel.overrides_permissions
+        number = directory.where[0]
+        mount, asks = self._mounts[number], self._reader.kernel.overrides_permissions
         filled = self._filled
         modes = self._halves[_MODE_AT + filled * 128 : (filled + len(names)) * 128 : 128].tolist()
-        for name, mode in zip(names, modes, strict=True):
+        devices = self._words[_DEVICE_AT + filled * 32 : (filled + len(names)) * 32 : 32].tolist()
+        for name, mode, device in zip(names, modes, devices, strict=True):
             kind = mode & 0o170000
-            if name in looked_at or kind == _LINK:
+            if name in looked_at:
+                continue
+            if (number, device) not in self._filesystems:
+                self._name_file_system(fd, (number, device))
+            if kind == _LINK:
                 continue
             special = kind not in (_DIRECTORY, _FILE)
             wants = os.R_OK | (os.W_OK if special or not mount.read_only else 0)
             wants |= os.X_OK if kind == _DIRECTORY or (mode & 0o111 and not special) else 0
             layered = kind == _DIRECTORY and not mount.moves_directories
             if layered or (asks and not os.access(name, wants, effective_ids=True, follow_symlinks=False)):
-                number = self._look(fd, name, directory)
-                if number >= 0:
-                    looked_at[name] = number
+                found = self._look(fd, name, directory)
+                if found >= 0:
+                    looked_at[name] = found
 
     def _there(
         self, fd: int, directory: Directory, names: list[bytes], bulk: bool
