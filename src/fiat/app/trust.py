@@ -2,6 +2,8 @@
 
 import errno
 import os
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import NamedTuple
 
 from fiat.core.errors import PathError
@@ -10,11 +12,12 @@ from fiat.core.text import shell_word
 
 class Trust(NamedTuple):
     """Whether a file that says what is to be done must be one that nobody else can write to (it is ``needed`` where
-    something is changed); but for the ``files`` that whoever acts trusts by name.
+    something is changed); but for the ``files`` that whoever acts trusts by name. What was read before is ``held``.
     """
 
     needed: bool = False
     files: tuple[str, ...] = ()
+    held: Mapping[str, bytes] = MappingProxyType({})
 
     def real(self, path: str, what: str, by_name: str = "") -> str:
         """The real path of the file, called ``what`` in messages; it is trusted ``by_name``, by default by its path.
@@ -40,6 +43,8 @@ class Trust(NamedTuple):
 
     def read(self, path: str, what: str, most: int) -> bytes:
         """What it holds, from there or from a pipe; errors as above."""
+        if path in self.held:
+            return self.held[path]
         from fiat.host.textfile import bytes_of
 
         try:

@@ -4,6 +4,7 @@ import importlib
 from collections.abc import Callable
 
 from fiat.cli.options.common import COMMON, common_in, show_what_is_held, take_usual_accounts
+from fiat.cli.options.fleet import asks_fleet, take_engine
 from fiat.cli.options.paths import add_null_of_paths, take_paths
 from fiat.cli.parser import Parser
 from fiat.core.text import near
@@ -170,10 +171,16 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
     parsed = command.parser.parse_args(command.prepare(arguments))
     parsed.command = name
     take_usual_accounts(parsed)
+    take_engine(parsed)
+    fleet = asks_fleet(parsed)
     ready()
     if hasattr(parsed, "paths_from"):
         take_paths(parsed)
     try:
+        if fleet:
+            from fiat.cli.fleet import run
+
+            return run(parsed)
         return command.run(parsed)
     finally:
         show_what_is_held()

@@ -19,6 +19,7 @@
     ├── HistoryError          the history cannot be read or written, or is not to be trusted
     ├── RunError              a run of the history that is not there, or cannot be put back now
     │   └── RunDamaged        one that is not as it was written
+    ├── EngineError           workers elsewhere that cannot be had, or are not fit to do the work
     └── WorkError             a process that did a part of the work has ended before it was done
 
 Each message names the word that was wrong and says what would be right. Words
@@ -188,6 +189,10 @@ class RunDamaged(RunError):
 
     def __str__(self) -> str:
         return f"run {self.number} is damaged, and left alone: {self.reason}; fiat history --verify says what else is"
+
+
+class EngineError(FiatError):
+    """Workers elsewhere that cannot be reached, or that are not what they must be."""
 
 
 class WorkError(FiatError):

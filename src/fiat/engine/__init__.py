@@ -1,10 +1,13 @@
-"""Many pieces of work, done by several processes of this machine.
+"""Many pieces of work with results that can be put together, done by processes of this machine or by workers elsewhere.
 
-The doors of this room: ``processes`` (who does the work) and ``changing`` (applying
-a plan with them).
+The doors of this room: ``pieces`` (the one interface, and this machine behind it), ``cluster`` (a Dask scheduler and
+its workers behind it, loaded where one is named), ``processes`` (the processes of this machine, one by one) and
+``changing`` (applying a plan with them).
 """
 
 __all__ = (
     "changing",
+    "cluster",
+    "pieces",
     "processes",
 )

@@ -13,7 +13,7 @@ from fiat.core.text import Fields, counted, joined, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import PeopleWords
 from fiat.render.changes import people_words
-from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Span, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, OutputLines, Part, PlainResult, Prose, Span, Table, Verbatim, unbroken
 
 _SHOWN = 30
 """Findings of one rule that are shown before the rest is only counted."""
@@ -65,6 +65,17 @@ class AuditView(PlainResult):
                 "takes": None if one.takes is None else [_shift(shift) for shift in one.takes],
                 "gives": None if one.gives is None else [_shift(shift) for shift in one.gives],
             }
+
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """Each finding by itself; on which paths it was found, but for the first, makes no other of it."""
+        if not text:
+            yield from (Part(record, apart=("listed", "paths", "takes", "gives")) for record in self.records())
+            return
+        for one in self.found:
+            rule, weight = one.told.rule, one.told.found.weight
+            yield Part(
+                None, tuple(self._of_one(one)), under=tuple(_rule_words(rule, weight)), rank=WEIGHTS.index(weight)
+            )
 
     def rows(self) -> Iterator[Fields]:
         """The records as flat rows, for CSV."""
@@ -120,8 +131,7 @@ class AuditView(PlainResult):
             yield from self._rest()
 
     def _of_rule(self, rule: Rule, weight: str, some: Sequence[Mended]) -> Iterator[Block]:
-        yield Prose([Span(weight, _STYLES[weight]), f"  {rule.about}  ", Span(rule.code, "faint")], hanging="  ")
-        yield Prose(f"why   {rule.why}", 1, hanging="      ")
+        yield from _rule_words(rule, weight)
         for one in some[:_SHOWN]:
             yield from self._of_one(one)
         if len(some) > _SHOWN:
@@ -185,6 +195,11 @@ class AuditView(PlainResult):
             reason = visible(one.reason)
             text = f"no longer accepted since {one.until}: {one.rule} at {unbroken(one.path)} ({reason})"
             yield Prose(text, hanging="  ")
+
+
+def _rule_words(rule: Rule, weight: str) -> Iterator[Block]:
+    yield Prose([Span(weight, _STYLES[weight]), f"  {rule.about}  ", Span(rule.code, "faint")], hanging="  ")
+    yield Prose(f"why   {rule.why}", 1, hanging="      ")
 
 
 def _users(told: TreeFinding) -> int:

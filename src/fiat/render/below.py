@@ -17,7 +17,7 @@ from fiat.core.words.naming import PeopleWords, rank_of, ranked
 from fiat.render import lines
 from fiat.render.againsttoday import against_today_blocks, against_today_fields
 from fiat.render.lines import visible_texts
-from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Span, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, OutputLines, Part, PlainResult, Prose, Span, Verbatim, unbroken
 from fiat.render.people import PeopleFields, ShownPeople
 from fiat.render.several import by_several
 
@@ -212,6 +212,55 @@ class BelowView(PlainResult):
                 "rights": self._lines.rights(group.answer, group.open),
             }
 
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """Of each answer how many paths have it; or each of the topmost paths."""
+        path = self.found.route.asked
+        if not text:
+            if self.topmost:
+                yield from map(Part, self.rows())
+            else:
+                for record in self.records():
+                    yield Part(record, (), ("directories", "others", "places"), ("answer", "rows", "first"))
+        elif self._is_list:
+            directory, none = self.found.survey.directories(), True
+            who = f"{self._words(self._asked_about)}: {self._list_of_rights}"
+            for top in self.found.topmost():
+                none = False
+                line = Verbatim(self._topmost(top, directory=bool(directory[top.place])), 2)
+                yield Part(None, (line,), under=(Prose(f"{who} at and below {visible(path)}", 1, hanging="  "),))
+            if none:
+                yield Part(None, (Prose(f"{who} nothing at or below {visible(path)}", 1, hanging="  "),))
+        else:
+            for fields, said in self._shown_answers():
+                yield Part(
+                    {"path": path, **fields},
+                    tuple(self._rights_words(said)),
+                    ("directories", "others", "places"),
+                    ("first",),
+                    "\n".join(f"{one}" for one in said),
+                    heading_of,
+                )
+
+    def _shown_answers(self) -> Iterator[tuple[Fields, list[str | None]]]:
+        """Each answer that text tells apart: how many paths it has, and who has which right."""
+        survey, groups = self.found.survey, self.found.groups()
+        named = self.found.question.names_somebody
+        rows = None if self.everyone or named else self.found.by_owner()
+        number, of_named = self._of_named() if named else (None, None)
+        shown = groups if rows is None else groups.by(rows.number, len(rows))
+        if number is not None and of_named is not None:
+            shown = groups.by(number, len(of_named))
+        for place, number_of_answer in enumerate(shown.answer.tolist()):
+            group = shown[place]
+            if of_named is not None:
+                said = [None if bits is None else self._words(bits) for bits in of_named[number_of_answer]]
+            elif rows is None:
+                said = [None if bits is None else self._words(bits) for bits in group.answer]
+            else:
+                said = self._by_owner(rows[number_of_answer])
+            fields = {"directories": group.directories, "others": group.others, "places": group.places}
+            yield {**fields, "first": [survey.path(place) for place in group.first]}, said
+
     def envelope(self) -> Fields:
         """Whether all of the tree was read, and what supposed memberships change."""
         against = self.found.against_today
@@ -259,12 +308,22 @@ class BelowView(PlainResult):
 
     def blocks(self) -> Iterator[Block]:
         """The paths, where one right is asked about of somebody named; else each distinct answer with its people."""
-        if self.found.taken is not None and len(self.found.question.asked) == 1 and self.found.question.names_somebody:
+        if self._is_list:
             yield from self._paths()
         else:
             yield from self._summary()
         if self.found.against_today is not None:
             yield from against_today_blocks(self.found.against_today, self._people.accounts, paths=self.paths)
+
+    @property
+    def _is_list(self) -> bool:
+        """Whether one right is asked about of somebody named, and paths are listed."""
+        question = self.found.question
+        return self.found.taken is not None and len(question.asked) == 1 and question.names_somebody
+
+    @property
+    def _list_of_rights(self) -> str:
+        return "execute or traverse" if len(self.found.rights) > 1 else self.found.rights[0].name
 
     def _paths(self) -> Iterator[Block]:
         """The paths on which those named have the one right: the topmost, or each of them."""
@@ -288,8 +347,8 @@ class BelowView(PlainResult):
         top_path = visible(self.found.route.asked)
         if self.found.own_means:
             yield Prose(f"{_MEANS}:", 1, hanging="  ")
-        rights = "execute or traverse" if len(self.found.rights) > 1 else self.found.rights[0].name
-        yield Verbatim(f"{rights} on {int(taken.sum()):,} of {counted(whole, 'path')} at and below {top_path}", 1)
+        of_all = f"{int(taken.sum()):,} of {counted(whole, 'path')}"
+        yield Verbatim(f"{self._list_of_rights} on {of_all} at and below {top_path}", 1)
 
     def _topmost(self, top: Topmost, *, directory: bool) -> str:
         """One of the topmost paths, and what it stands for."""
@@ -371,6 +430,9 @@ class BelowView(PlainResult):
         """Where an answer is found, and who has which right by it."""
         yield BLANK
         yield Prose(self._heading(group), 1, hanging="  ")
+        yield from self._rights_words(said)
+
+    def _rights_words(self, said: Sequence[str | None]) -> Iterator[Block]:
         same: dict[str, list[str]] = {}
         for right, people in zip(self.found.rights, said, strict=True):
             if people is not None:
@@ -400,15 +462,9 @@ class BelowView(PlainResult):
         if group.directories + group.others == 1:
             path = survey.path(group.example)
             return f"{unbroken(visible(path))}{'/' if group.directories and path != '/' else ''}"
-        kinds = []
-        if group.directories:
-            kinds.append(counted(group.directories, "directory", "directories"))
-        if group.others:
-            kinds.append(counted(group.others, "file"))
-        where = ", ".join(unbroken(visible(survey.path(place))) for place in group.first)
-        more = f" and {group.places - len(group.first):,} more" if group.places > len(group.first) else ""
-        below = "from" if group.directories and not group.others else "in"
-        return f"{' and '.join(kinds)} {below} {where}{more}"
+        return _counts_and_places(
+            group.directories, group.others, [survey.path(place) for place in group.first], group.places
+        )
 
     # --- people ---
 
@@ -441,6 +497,25 @@ class BelowView(PlainResult):
         if uid is None and by_group and not first:  # though they may be in the group
             return f"{self._people.words(bits, groups_first=of_group)}, but not {owners.said()}"
         return self._people.words(bits, first=first, groups_first=of_group) if first or of_group else self._words(bits)
+
+
+def _counts_and_places(directories: int, others: int, first: Sequence[str], places: int) -> str:
+    kinds = []
+    if directories:
+        kinds.append(counted(directories, "directory", "directories"))
+    if others:
+        kinds.append(counted(others, "file"))
+    where = ", ".join(unbroken(visible(path)) for path in first)
+    more = f" and {places - len(first):,} more" if places > len(first) else ""
+    below = "from" if directories and not others else "in"
+    return f"{' and '.join(kinds)} {below} {where}{more}"
+
+
+def heading_of(fields: Fields) -> Block:
+    """How many objects of several hosts have an answer, and where."""
+    first = fields["first"]
+    where = _counts_and_places(fields["directories"], fields["others"], first, len(first))
+    return Prose(where + (" and elsewhere" if fields["places"] > len(first) else ""), 1, hanging="  ")
 
 
 class _Named:

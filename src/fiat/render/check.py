@@ -7,7 +7,7 @@ from fiat.core.expect.holding import Counterexample, Holding
 from fiat.core.text import Fields, counted, of_all, shell_word, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import PeopleWords
-from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Span, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, OutputLines, Part, PlainResult, Prose, Span, Verbatim, unbroken
 
 _SHOWN = 5
 """Counterexamples of one expectation that are shown before the rest is only counted."""
@@ -64,6 +64,19 @@ class CheckView(PlainResult):
                 "because": self._because(one),
             }
 
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """Each expectation by itself; how many paths it is about makes no other answer of it."""
+        if not text:
+            yield from (Part(record, counted=("paths",)) for record in self.records())
+            return
+        for one in self.checked.found:
+            if one.broken:
+                yield Part(None, tuple(self._broken(one)))
+            elif one.unknown:
+                yield Part(None, tuple(self._unknown(one)), rank=1)
+            elif not self.broken_only:
+                yield Part(None, (_held(one),), rank=2)
+
     def written(self, format: str) -> OutputLines | None:
         """For build servers and for monitoring, all at once."""
         if format not in ("junit", "openmetrics"):
@@ -103,11 +116,7 @@ class CheckView(PlainResult):
             yield from self._broken(one)
         for one in unknown:
             yield BLANK
-            yield Prose(["unknown  ", Span(visible(one.expectation.name), "strong")], hanging="         ")
-            for error in one.unread[:_SHOWN]:
-                yield Prose(str(error), 4, hanging="  ")
-            if len(one.unread) > _SHOWN:
-                yield Verbatim(f"and {len(one.unread) - _SHOWN:,} more", 4)
+            yield from self._unknown(one)
         if broken and not self.checked.contradictions:
             command = " ".join(["fiat check", *map(shell_word, self.files), "--mend"]) + self.host
             yield BLANK
@@ -115,11 +124,17 @@ class CheckView(PlainResult):
         held = [] if self.broken_only else [one for one in found if one.held]
         if held:
             yield BLANK
-        for one in held:
-            yield Prose([Span("held", "yes"), f"    {visible(one.expectation.name)}"], hanging="        ")
+        yield from map(_held, held)
         for contradiction in self.checked.contradictions:
             yield BLANK
             yield Prose(contradiction_words(contradiction), hanging="  ")
+
+    def _unknown(self, one: Holding) -> Iterator[Block]:
+        yield Prose(["unknown  ", Span(visible(one.expectation.name), "strong")], hanging="         ")
+        for error in one.unread[:_SHOWN]:
+            yield Prose(str(error), 4, hanging="  ")
+        if len(one.unread) > _SHOWN:
+            yield Verbatim(f"and {len(one.unread) - _SHOWN:,} more", 4)
 
     def _broken(self, one: Holding) -> Iterator[Block]:
         expectation = one.expectation
@@ -154,6 +169,10 @@ class CheckView(PlainResult):
         if one.allowed and said.startswith(_EXCEPT):  # those who are left out may have it: they are allowed to
             said = f"others than {said.removeprefix(_EXCEPT)}"
         return f"{path}{more}: {said} {'may' if one.allowed else 'may not'} {one.right.name}"
+
+
+def _held(one: Holding) -> Block:
+    return Prose([Span("held", "yes"), f"    {visible(one.expectation.name)}"], hanging="        ")
 
 
 _EXCEPT = "everyone except "

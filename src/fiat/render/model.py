@@ -140,8 +140,30 @@ class OutputLines:
         self.header = header
 
 
+class Part(NamedTuple):
+    """A part of a result, which may be the same on several hosts of a fleet: as JSON, and as text.
+
+    What the fields ``counted`` have is added up where hosts agree in all others, but for those ``apart``, which are
+    taken from the first. ``same`` is what makes the text of two hosts the same, where that is not all of it;
+    ``heading`` makes its first line of the fields. ``under`` stands once above all that have it; what has a lower
+    ``rank`` comes first.
+    """
+
+    record: Fields | None
+    blocks: tuple[Block, ...] = ()
+    counted: tuple[str, ...] = ()
+    apart: tuple[str, ...] = ()
+    same: str | None = None
+    heading: "Callable[[Fields], Block] | None" = None
+    under: tuple[Block, ...] = ()
+    rank: int = 0
+
+
 class Result(Protocol):
     """Something found, in every form that it can be shown in."""
+
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """What may be the same on several hosts, each with its ``text``, or with its record."""
 
     def blocks(self) -> Iterator[Block]:
         """The result as blocks of text, for a terminal or a pipe."""
@@ -167,6 +189,17 @@ class Result(Protocol):
 
 class PlainResult:
     """The forms of a result that has nothing special about them: rows and lines are the records."""
+
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """All of its text is one part; each of the records is one."""
+        if text:
+            yield Part(None, tuple(self.blocks()))
+        else:
+            yield from map(Part, self.records())
+
+    def blocks(self) -> Iterator[Block]:
+        """Nothing to be seen."""
+        return iter(())
 
     def records(self) -> Iterator[Fields]:
         """One object for each result."""

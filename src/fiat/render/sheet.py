@@ -24,7 +24,7 @@ from fiat.core.tree.walk import walk
 from fiat.core.words import naming
 from fiat.core.words.naming import rank, ranked
 from fiat.render import words
-from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, spans, unbroken
+from fiat.render.model import BLANK, Block, Part, PlainResult, Prose, Span, Spans, Table, Verbatim, spans, unbroken
 
 if TYPE_CHECKING:
     from fiat.core.suggest.arranging import Arranged
@@ -53,6 +53,16 @@ class ListingView(PlainResult):
         from fiat.render.objects import flat_row
 
         return map(flat_row, self.records())
+
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """Each object by itself."""
+        if not text:
+            yield from (Part(record, apart=NOT_ABOUT_ACCESS) for record in self.records())
+            return
+        top = visible(self.found.top)
+        for one in self.found.objects:
+            row = (*cells(one.posture, self.accounts), self._name(one))
+            yield Part(None, (Table(HEADER, (row,), named=True),), under=(Verbatim(top),))
 
     def blocks(self) -> Iterator[Block]:
         """One line for each object, in a table."""
@@ -161,6 +171,13 @@ class Sheet(PlainResult):
             fields["arrangement"] = arranged_fields(self.found.arranged, self.accounts)
         yield fields
 
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """The sheet without what differs from host to host and is not about access: sizes, times, inodes."""
+        if text:
+            yield Part(None, tuple(self._blocks(dated=False)))
+        else:
+            yield from (Part(record, apart=NOT_ABOUT_ACCESS) for record in self.records())
+
     def rows(self) -> Iterator[Fields]:
         """The object alone, in one flat row."""
         from fiat.render.objects import ObjectFields, flat_row
@@ -169,7 +186,11 @@ class Sheet(PlainResult):
 
     def blocks(self) -> Iterator[Block]:
         """The sheet: heading, entries, facts and remarks."""
-        yield from _sheet(self.found.object, self.found.remarks, self.accounts, self.found.arranged)
+        return self._blocks(dated=True)
+
+    def _blocks(self, *, dated: bool) -> Iterator[Block]:
+        found = self.found
+        yield from _sheet(found.object, found.remarks, self.accounts, found.arranged, dated=dated)
         target = self.found.target
         if target is None:
             return
@@ -177,18 +198,27 @@ class Sheet(PlainResult):
         if target.end is not None:
             yield Verbatim("and what it leads to:")
             yield BLANK
-            yield from _sheet(target.end, self.found.target_remarks, self.accounts)
+            yield from _sheet(target.end, self.found.target_remarks, self.accounts, dated=dated)
         elif target.errno == errno.ENOENT:
             yield Verbatim([Span("It leads nowhere", "no"), f": there is no {visible(target.failed_at)}"])
         else:
             yield Verbatim(str(PathError(target.failed_at, target.errno, "follow it to")))
 
 
+NOT_ABOUT_ACCESS = ("size", "changed", "modified", "inode", "birth", "links", "filesystem", "device")
+"""Fields of an object that are hardly the same on two hosts, and decide nothing."""
+
+
 def _sheet(
-    found: Object, remarks: Sequence[Finding], accounts: Accounts, arranged: Arranged | None = None
+    found: Object,
+    remarks: Sequence[Finding],
+    accounts: Accounts,
+    arranged: Arranged | None = None,
+    *,
+    dated: bool,
 ) -> Iterator[Block]:
     yield Verbatim(Span(visible(found.path), "strong"))
-    yield Prose([octal(found.posture.mode), "  ", *_letters(found), "  ", _headline(found)], 1)
+    yield Prose([octal(found.posture.mode), "  ", *_letters(found), "  ", _headline(found, dated=dated)], 1)
     yield BLANK
     if found.posture.kind is not Kind.SYMLINK:
         yield _entries(found.posture, accounts)
@@ -207,9 +237,11 @@ def _sheet(
         yield Prose([Span(mark, style), f" {remark.text}"], 1, hanging="   ")
 
 
-def _headline(found: Object) -> str:
+def _headline(found: Object, *, dated: bool) -> str:
     posture, status = found.posture, found.status
     parts = [words.KIND[posture.kind]]
+    if not dated:
+        return parts[0]
     if posture.kind is Kind.FILE:
         parts.append(counted(status.size, "byte"))
     if posture.kind is not Kind.DIRECTORY:

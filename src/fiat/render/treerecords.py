@@ -4,7 +4,7 @@ rest."""
 import re
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterator, Sequence
-from json import dumps
+from json import dumps, loads
 from operator import add, itemgetter
 from random import SystemRandom
 from typing import Any, NamedTuple
@@ -24,10 +24,10 @@ from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render import lines
-from fiat.render.model import Block, LongTable, OutputLines, PlainResult, Spans, Table, TableRows, Verbatim
+from fiat.render.model import Block, LongTable, OutputLines, Part, PlainResult, Spans, Table, TableRows, Verbatim
 from fiat.render.objects import ObjectFields, flat_row, iso_time
 from fiat.render.several import by_several
-from fiat.render.sheet import HEADER, coloured_letters, counts, ending, more
+from fiat.render.sheet import HEADER, NOT_ABOUT_ACCESS, cells, coloured_letters, counts, ending, more
 
 
 class TreeRecords:
@@ -231,6 +231,24 @@ class TreeListingView(PlainResult):
         rows = TreeRows(self.found.read(), self.accounts)
         yield Table(HEADER, rows, named=True)
         yield Verbatim(counts(rows.kinds()), 1)
+
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """Each entry by itself."""
+        if not text:
+            for written in TreeRecords(self.found, self.accounts).json():
+                yield from (Part(record, apart=NOT_ABOUT_ACCESS) for record in loads(f"[{written}]"))
+            return
+        survey, places = self.found.read()
+        targets = survey.details.targets if survey.details is not None else {}
+        under = (Verbatim(visible(self.found.top)),)
+        known: dict[int, tuple[Spans, ...]] = {}
+        for some, paths in survey.paths_in_blocks(places, top=""):
+            for place, path, number in zip(some.tolist(), paths, survey.profile[some].tolist(), strict=True):
+                posture = survey.profiles[number].posture
+                if number not in known:
+                    known[number] = cells(posture, self.accounts)
+                name = f"{visible(path)}{ending(posture.kind)}{visible(targets.get(place, ''))}"
+                yield Part(None, (Table(HEADER, ((*known[number], name),), named=True),), under=under)
 
     def all_paths(self) -> Iterator[str]:
         """Each entry that is chosen."""

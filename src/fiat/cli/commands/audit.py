@@ -14,6 +14,7 @@ from fiat.app.audit import RULES, audit, chosen_rules, read_known, write_known
 from fiat.app.status import ExitStatus
 from fiat.cli.options.common import add_common, add_null, add_trust, host_of, not_with, output_of, same_host, trust_of
 from fiat.cli.options.elevation import add_elevation
+from fiat.cli.options.fleet import add_fleet
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
@@ -43,6 +44,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_selection(parser)
     add_null(parser)
     add_common(parser, ("text", "json", "csv", "sarif"))
+    add_fleet(parser)
 
 
 def run(args: argparse.Namespace) -> int:

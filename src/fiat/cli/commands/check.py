@@ -32,6 +32,7 @@ from fiat.cli.options.common import (
     same_host,
     trust_of,
 )
+from fiat.cli.options.fleet import add_fleet
 from fiat.cli.options.histories import add_history
 from fiat.cli.progress import Progress
 from fiat.core.errors import NotationError
@@ -59,6 +60,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     care.add_argument("--stop", action="store_true", help="stop at the first path that cannot be changed")
     add_history(parser, without=True)
     add_common(parser, ("text", "json", "junit", "openmetrics"))
+    add_fleet(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -27,6 +27,7 @@ from fiat.cli.options.common import (
     selection_goes_with,
 )
 from fiat.cli.options.elevation import add_elevation
+from fiat.cli.options.fleet import add_fleet
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.options.view import add_view, viewed_host_of
@@ -71,6 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_null(parser)
     add_view(parser)
     add_common(parser, ("text", "json", "csv"))
+    add_fleet(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -23,6 +23,7 @@ from fiat.cli.options.common import (
     selection_goes_with,
 )
 from fiat.cli.options.elevation import add_elevation, matcher_of
+from fiat.cli.options.fleet import add_fleet
 from fiat.cli.options.ownmeans import add_own_means, expect_own_means
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.questions import add_question, question
@@ -72,6 +73,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_null(parser)
     add_view(parser)
     add_common(parser, ("text", "json", "jsonl", "csv"))
+    add_fleet(parser)
 
 
 def run(args: argparse.Namespace) -> int:

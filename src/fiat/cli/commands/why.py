@@ -17,6 +17,7 @@ from fiat.app.status import ExitStatus
 from fiat.app.why import why_each
 from fiat.cli.options.common import add_common, goes_with, not_with, output_of, same_host, say_groups
 from fiat.cli.options.elevation import add_elevation, matcher_of
+from fiat.cli.options.fleet import add_fleet
 from fiat.cli.options.ownmeans import add_own_means, expect_own_means
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.view import add_view, viewed_host_of
@@ -52,6 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_own_means(parser)
     add_view(parser)
     add_common(parser)
+    add_fleet(parser)
 
 
 def run(args: argparse.Namespace) -> int:

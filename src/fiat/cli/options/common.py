@@ -83,6 +83,9 @@ def add_trust(parser: argparse._ActionsContainer) -> None:
 
 def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
     """What may say what is to be done, where this command line ``acts``; anything where it only looks."""
+    held = getattr(args, "held", None)
+    if held is not None:
+        return Trust(held=held)
     return Trust(True, tuple(args.trust_file)) if acts else FREE
 
 
@@ -97,6 +100,12 @@ COMMON = {
     "--accounts-timeout": "wait so many seconds for directories of accounts (5)",
     "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
     "--incomplete": "of a snapshot that is cut short use what there is",
+    "--host": "of a folder of snapshots (--from FOLDER) just these hosts",
+    "--at": "of each host the last snapshot up to this time",
+    "--not-older": "leave out hosts whose snapshot is older (2d)",
+    "--same-people": "who is the same on two hosts: by name, or by number",
+    "--engine": "have workers elsewhere do it (tls://HOST:PORT; FIAT_ENGINE)",
+    "--engine-tls": "the folder with their certificates (FIAT_ENGINE_TLS)",
 }
 """The options that many commands have, which the help of each only names, with what they do."""
 
@@ -154,8 +163,16 @@ def add_host(parser: argparse.ArgumentParser) -> None:
         help=argparse.SUPPRESS,
     )
     add_accounts_timeout(parser)
-    parser.add_argument("--from", dest="snapshot", metavar="SNAPSHOT", help=argparse.SUPPRESS)
+    parser.add_argument("--from", dest="snapshot", action=_From, metavar="SNAPSHOT", help=argparse.SUPPRESS)
     parser.add_argument("--incomplete", action="store_true", help=argparse.SUPPRESS)
+
+
+class _From(argparse.Action):
+    """Every snapshot, and every folder of them, that is named; ``snapshot`` is the last one."""
+
+    def __call__(self, parser: object, namespace: argparse.Namespace, values: object, option: object = None) -> None:
+        namespace.snapshot = values
+        namespace.snapshots = [*(getattr(namespace, "snapshots", None) or []), values]
 
 
 def add_accounts_timeout(parser: argparse.ArgumentParser) -> None:
@@ -173,6 +190,13 @@ def seconds(word: str) -> float:
 def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
     """The host that is asked, or changed, with accounts that may be followed then."""
     goes_with("--incomplete", args.incomplete, "--from", args.snapshot is not None)
+    collected = getattr(args, "collected", None)
+    if collected is not None:
+        from fiat.app.fleet import open_one
+
+        names = getattr(args, "names", None)
+        found, collected.people = open_one(args.snapshot, args.accounts, names, incomplete=args.incomplete)
+        return found
     if args.accounts is not None:
         trust.expect_accounts(args.accounts)
     host = open_host(args.snapshot, args.accounts, incomplete=args.incomplete, accounts_timeout=args.accounts_timeout)
@@ -187,6 +211,9 @@ def speaks_of(args: argparse.Namespace, *hosts: Host) -> None:
 
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
     """Where the results of ``command`` go, in the form that the options say."""
+    collected: Output | None = getattr(args, "collected", None)
+    if collected is not None:
+        return collected
     shows = not changes or getattr(args, "preview", False)
     pager = None
     if shows and args.format == "text" and not args.quiet and not args.no_pager and sys.stdout.isatty():
@@ -244,7 +271,9 @@ def take_usual_accounts(args: argparse.Namespace) -> None:
 
 
 def same_host(args: argparse.Namespace) -> list[tuple[str, str]]:
-    """The options by which another command line speaks of the same host."""
+    """The options by which another command line speaks of the same host; none for a fleet: it is typed on the host."""
+    if getattr(args, "collected", None) is not None:
+        return []
     said_elsewhere = args.accounts == os.environ.get("FIAT_ACCOUNTS")
     about = [("--from", args.snapshot), ("--accounts", None if said_elsewhere else args.accounts)]
     return [(option, value) for option, value in about if value is not None]

@@ -65,6 +65,24 @@ def header_of(path: str) -> Header:
     return reader.header
 
 
+def accounts_of(path: str) -> Accounts:
+    """The accounts that a snapshot lists, which stand before its objects: no more of it is read; errors as for
+    :func:`read`."""
+    reader = _Reader(quoted(path), incomplete=False)
+    try:
+        for line in lines_of(path):
+            reader.number += 1
+            fields = reader._parse(line)
+            if "path" in fields or "end" in fields:
+                break
+            reader._take(fields)
+    except OSError as error:
+        raise SnapshotError(f"cannot read the snapshot {quoted(path)}: {error.strerror}") from error
+    except (RecordError, SnapshotError) as error:
+        raise SnapshotError(f"line {reader.number} of {quoted(path)}: {error}") from error
+    return Accounts(reader.users, reader.groups, quoted(path))
+
+
 _AS_FAR = "--incomplete uses it as far as it goes"
 
 

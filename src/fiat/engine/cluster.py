@@ -1,0 +1,318 @@
+"""Workers anywhere, behind a Dask scheduler (``pip install 'fiat[fleet]'``): the same pieces, done elsewhere.
+
+Whoever has the scheduler's certificate can have code run by its workers, and what they answer is taken as it is: see
+docs/fleet.md. Dask's own documentation: "Distributed", "TLS/SSL", "Resilience".
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ipaddress
+import logging
+import os
+import queue
+import sys
+import time
+import warnings
+from collections.abc import Callable, Iterable, Iterator
+from types import TracebackType
+from typing import Any, NamedTuple, TypeVar
+from urllib.parse import urlsplit
+
+import fiat
+from fiat.core.errors import EngineError, WorkError
+from fiat.core.model import capabilities
+from fiat.core.text import joined, quoted, several, visible
+
+try:
+    import dask
+    import distributed
+except ImportError as error:
+    raise EngineError("--engine needs Dask: pip install 'fiat[fleet]' gets it") from error
+
+Piece = TypeVar("Piece")
+Result = TypeVar("Result")
+
+_CONNECT = 10.0
+"""Seconds within which the scheduler must answer."""
+
+_LOOK = 0.5
+"""Seconds after which the scheduler is looked for again while nothing comes."""
+
+_GONE = 5.0
+"""Seconds for which a scheduler may not be heard of."""
+
+_AHEAD = 2
+"""So many pieces are given for each worker, so that it need not wait for its next one."""
+
+_STRAGGLING = 30.0
+"""Seconds after which a piece that is still not done is given to another worker as well, once there are no others."""
+
+CERTIFICATE, KEY, AUTHORITY = "engine.crt", "engine.key", "ca.crt"
+"""The files in the folder of certificates; without the last, the first vouches for itself."""
+
+
+class Powers(NamedTuple):
+    """What a worker is: its Fiat, Python and Dask, and its effective capabilities."""
+
+    versions: tuple[str, str, str]
+    capabilities: int
+
+
+def powers() -> Powers:
+    """Of this process."""
+    with open("/proc/self/status", encoding="ascii") as file:
+        effective = next(line.split()[1] for line in file if line.startswith("CapEff:"))
+    python = ".".join(map(str, sys.version_info[:2]))
+    return Powers((fiat.__version__, python, distributed.__version__), int(effective, 16))
+
+
+READS = capabilities.DAC_READ_SEARCH
+
+
+def expect_fit(theirs: Powers, *, reads: bool) -> None:
+    """Raise :class:`EngineError` unless a worker has the same versions and just the power to read, needed where it
+    ``reads`` trees."""
+    for what, here, there in zip(("Fiat", "Python", "Dask"), powers().versions, theirs.versions, strict=True):
+        if here != there:
+            raise EngineError(f"it has {what} {there}, and here it is {here}: both must be the same")
+    more = theirs.capabilities & ~READS
+    if more:
+        names = several([f"CAP_{name.upper()}" for name in capabilities.names(more)], show=3)
+        raise EngineError(f"it has more powers than to read ({names}): start it with CAP_DAC_READ_SEARCH alone")
+    if reads and not theirs.capabilities & READS:
+        raise EngineError("it may not read everything: start it with CAP_DAC_READ_SEARCH")
+
+
+class _Given(NamedTuple):
+    """A piece as a worker gets it."""
+
+    version: str
+    reads: bool
+    work: Callable[[Any], Any]
+    piece: Any
+
+
+class _Failed(NamedTuple):
+    """What went wrong with a piece: no fault of the worker, to be tried nowhere else."""
+
+    error: Exception
+
+
+def _do(given: _Given) -> Any:
+    """What a worker does, be it one that came later than the others."""
+    try:
+        theirs = powers()
+        if given.version != theirs.versions[0]:
+            raise EngineError(f"a worker has Fiat {theirs.versions[0]}, and it was asked by {given.version}")
+        expect_fit(theirs, reads=given.reads)
+        return given.work(given.piece)
+    except Exception as error:
+        return _Failed(error)
+
+
+class Cluster:
+    """The workers of the scheduler at ``address`` (``tls://HOST:PORT``), with the ``certificates`` in a folder.
+
+    Without TLS only on loopback. ``reads``: they are to read trees. Connected within the ``with`` block, which raises
+    :class:`EngineError` where they are not to be had, or not fit.
+    """
+
+    far = True
+
+    def __init__(self, address: str, certificates: str | None = None, *, reads: bool = False) -> None:
+        self.address = address
+        self.reads = reads
+        self._scheme, self._loopback = _expect_safe(address)
+        self._certificates = certificates
+        self._client: Any = None
+        if self._scheme == "tls" and certificates is None:
+            names = f"{CERTIFICATE} and {KEY}"
+            raise EngineError(f"{quoted(address)} speaks TLS: --engine-tls DIR names the folder with {names}")
+
+    @property
+    def about(self) -> str:
+        """How many workers there are, and that nothing is encrypted, where that is so."""
+        count = len(self._workers())
+        plain = "" if self._scheme == "tls" else "; without TLS, as only this machine's own loopback may be"
+        return f"{count:,} worker{'' if count == 1 else 's'} at {visible(self.address)}{plain}"
+
+    @property
+    def count(self) -> int:
+        """How many pieces are done at once."""
+        return sum(int(one["nthreads"]) for one in self._workers().values())
+
+    def __enter__(self) -> Cluster:
+        for name in ("distributed", "tornado", "asyncio"):
+            logging.getLogger(name).setLevel(logging.CRITICAL)
+        dask.config.set({"distributed.comm.timeouts.connect": f"{_CONNECT}s"})
+        try:
+            self._client = distributed.Client(
+                self.address, security=self._security(), timeout=_CONNECT, set_as_default=False
+            )
+        except (OSError, TimeoutError, ValueError, RuntimeError) as error:
+            reason = visible(str(error.__cause__ or error) or type(error).__name__)
+            raise EngineError(f"no scheduler answers at {quoted(self.address)}: {reason}") from error
+        try:
+            self._expect_workers()
+        except BaseException:
+            self.__exit__(None, None, None)
+            raise
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        client, self._client = self._client, None
+        if client is not None:
+            with contextlib.suppress(Exception):  # whatever has become of it, it is not needed any more
+                client.close(timeout=2)
+
+    def _security(self) -> Any:
+        if self._scheme != "tls" or self._certificates is None:
+            return None
+        paths = {name: os.path.join(self._certificates, name) for name in (CERTIFICATE, KEY, AUTHORITY)}
+        for name in (CERTIFICATE, KEY):
+            if not os.access(paths[name], os.R_OK):
+                raise EngineError(f"cannot read {quoted(paths[name])}, which --engine-tls is to hold")
+        authority = paths[AUTHORITY] if os.path.exists(paths[AUTHORITY]) else paths[CERTIFICATE]
+        return distributed.Security(
+            require_encryption=True,
+            tls_ca_file=authority,
+            tls_client_cert=paths[CERTIFICATE],
+            tls_client_key=paths[KEY],
+        )
+
+    def _workers(self) -> dict[str, Any]:
+        found: dict[str, Any] = self._client.scheduler_info(n_workers=-1)["workers"]
+        return found
+
+    def _expect_workers(self) -> None:
+        workers = self._workers()
+        if not workers:
+            raise EngineError(f"the scheduler at {quoted(self.address)} has no workers")
+        if self._loopback and self._scheme != "tls":
+            far = [one for one in workers if not _is_loopback(urlsplit(one).hostname or "")]
+            if far:
+                raise EngineError(f"without TLS workers must be on loopback, and {joined(far[:3])} is not")
+        wrong: dict[str, list[str]] = {}
+        for worker, theirs in self._ask_all(powers).items():
+            try:
+                if not isinstance(theirs, Powers):
+                    raise EngineError(f"it does not answer as Fiat does: {visible(str(theirs))}")
+                expect_fit(theirs, reads=self.reads)
+            except EngineError as error:
+                wrong.setdefault(str(error), []).append(worker)
+        for message, some in wrong.items():
+            raise EngineError(f"the worker at {visible(some[0])} is refused: {message}")
+
+    def _ask_all(self, question: Callable[..., object], *words: object) -> dict[str, object]:
+        """What each worker answers; its error, where it is one."""
+        found: dict[str, object] = self._client.run(question, *words, on_error="return")
+        return found
+
+    def each(
+        self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
+    ) -> Iterator[tuple[int, Result | Exception]]:
+        """As :meth:`fiat.engine.pieces.Engine.each` says."""
+        coming = enumerate(pieces)
+        done: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        under_way: dict[Any, tuple[int, Piece, float]] = {}
+        finished: set[int] = set()
+        exhausted = False
+
+        def submit(place: int, piece: Piece) -> None:
+            with warnings.catch_warnings():  # that a snapshot is large is no news
+                warnings.simplefilter("ignore")
+                future = self._client.submit(_do, _Given(fiat.__version__, self.reads, work, piece), pure=False)
+            under_way[future] = place, piece, time.monotonic()
+            future.add_done_callback(done.put)
+
+        while True:
+            room = max(self.count, 1) * _AHEAD
+            while not exhausted and len(under_way) < room:
+                following = next(coming, None)
+                if following is None:
+                    exhausted = True
+                else:
+                    submit(*following)
+            if not under_way:
+                return
+            future = self._next(done)
+            if future is None:
+                if exhausted:
+                    self._hand_on(under_way, submit)
+                continue
+            place, _, _ = under_way.pop(future)
+            result = self._result(future)
+            if place in finished:
+                continue
+            finished.add(place)
+            for other in [one for one, (number, _, _) in under_way.items() if number == place]:
+                del under_way[other]
+                other.cancel()
+            yield place, result
+
+    def _next(self, done: queue.SimpleQueue[Any]) -> Any:
+        """A future that is done, or None after a while; EngineError where the scheduler has gone."""
+        silent = 0.0
+        while True:
+            try:
+                return done.get(timeout=_LOOK)
+            except queue.Empty:
+                if self._client.status == "running":
+                    return None
+                silent += _LOOK
+                if silent >= _GONE or self._client.status in ("closed", "closing"):
+                    raise self._gone() from None
+
+    def _gone(self) -> EngineError:
+        return EngineError(f"the scheduler at {quoted(self.address)} has gone in the middle of the work")
+
+    def _result(self, future: Any) -> Any:
+        if future.status == "cancelled" or self._client.status != "running":
+            raise self._gone()
+        if future.status == "error":
+            error = future.exception()
+            return WorkError(f"a piece of the work was given up: {visible(str(error)) or type(error).__name__}")
+        try:
+            found = future.result(timeout=60)
+        except (TimeoutError, OSError) as error:
+            raise self._gone() from error
+        if isinstance(found, _Failed):
+            if isinstance(found.error, EngineError):
+                raise found.error
+            return found.error
+        return found
+
+    def _hand_on(self, under_way: dict[Any, tuple[int, Any, float]], submit: Callable[[int, Any], None]) -> None:
+        """Give what takes long to another worker as well: whichever is done first counts."""
+        now = time.monotonic()
+        several_times = [place for place, _, _ in under_way.values()]
+        for place, piece, since in list(under_way.values()):
+            if now - since > _STRAGGLING and several_times.count(place) == 1:
+                submit(place, piece)
+
+
+def _expect_safe(address: str) -> tuple[str, bool]:
+    """The scheme of an address, and whether it is on loopback; EngineError for one that is neither TLS nor that."""
+    parts = urlsplit(address if "://" in address else f"tcp://{address}")
+    try:
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        host = port = None
+    if parts.scheme not in ("tls", "tcp") or not host or port is None:
+        raise EngineError(f"{quoted(address)} is no address of a scheduler; write tls://HOST:PORT")
+    loopback = _is_loopback(host)
+    if parts.scheme == "tcp" and not loopback:
+        said = f"{quoted(address)} is not on loopback: without TLS anybody could read and answer"
+        raise EngineError(f"{said}; write tls://HOST:PORT")
+    return parts.scheme, loopback
+
+
+def _is_loopback(host: str) -> bool:
+    if host == "localhost":
+        return True
+    with contextlib.suppress(ValueError):
+        return ipaddress.ip_address(host).is_loopback
+    return False
