@@ -38,6 +38,11 @@ class LeftOut(NamedTuple):
     why: str
 
 
+def is_fleet(place: str) -> bool:
+    """Whether ``place`` is a folder in which snapshots of hosts are kept, and not those of a single one."""
+    return place not in sample.SNAPSHOTS and folders.is_fleet(place)
+
+
 class Fleet(NamedTuple):
     """The hosts that are asked, in the order of their names, and those that cannot be."""
 
@@ -115,8 +120,22 @@ def _chosen(host: KeptHost, until: datetime | None, since: datetime | None) -> F
     last = kept[-1]
     if since is not None and (last.taken is None or last.taken < since):
         when = "has no time" if last.taken is None else f"is of {last.taken.astimezone():%Y-%m-%d %H:%M}"
-        return LeftOut(host.name, f"its last snapshot {when}, which is too old")
+        return LeftOut(host.name, f"the last snapshot {when}, which is too old")
     return FleetHost(host.name, last.path, last.taken)
+
+
+def in_pairs(before: Fleet, after: Fleet) -> tuple[Fleet, list[FleetHost]]:
+    """The hosts that are in both, as they are after and as they were before."""
+    known = {host.name: host for host in before.hosts}
+    both = [host for host in after.hosts if host.name in known]
+    names = {host.name for host in both}
+    lacking = {one.host for fleet in (before, after) for one in fleet.left_out}
+    alone = [host.name for host in (*before.hosts, *after.hosts) if host.name not in names | lacking]
+    left_out = dict.fromkeys([*before.left_out, *after.left_out, *(LeftOut(name, _ALONE) for name in alone)])
+    return Fleet(both, list(left_out)), [known[host.name] for host in both]
+
+
+_ALONE = "there is a snapshot of it on one of the two sides alone"
 
 
 @contextmanager
@@ -164,5 +183,5 @@ def joined_by(word: str) -> SamePeople:
 
 def without_path(message: str, host: FleetHost, path: str) -> str:
     """An error's message that does not say what is different on each host: its name, where its snapshot is read."""
-    message = re.sub(r" in the accounts of \S+", " there", message)
+    message = re.sub(r" in the accounts of [^\s;]+", " there", message)
     return message.replace(quoted(path), "of it").replace(path, visible(host.name))

@@ -7,9 +7,13 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 from fiat.app.fleet import FleetHost, people_in
+from fiat.app.trust import FREE
 from fiat.core.errors import FiatError
 from fiat.core.state.fleet import EveryPerson, People
-from fiat.engine.pieces import Engine, Processes
+from fiat.core.words.toml import LARGEST
+from fiat.demo import sample
+from fiat.engine.pieces import Engine as Engine
+from fiat.engine.pieces import Processes
 
 
 @contextmanager
@@ -25,6 +29,11 @@ def engine_of(address: str | None, certificates: str | None = None) -> Iterator[
 
     with Cluster(address, certificates) as engine:
         yield engine
+
+
+def held_files(paths: Iterable[str]) -> dict[str, bytes]:
+    """What these files hold, for workers that may not have them; raises :class:`fiat.core.errors.PathError`."""
+    return {path: FREE.read(path, "the file", LARGEST) for path in paths if path and path not in sample.EXPECTATIONS}
 
 
 def in_pieces(engine: Engine, hosts: Iterable[FleetHost]) -> Iterator[FleetHost]:

@@ -17,10 +17,13 @@ _WIDEST = 50
 class Progress:
     """A line with the number of objects, the rate, and the current directory."""
 
-    def __init__(self, wanted: bool = True, doing: str = "read", total: int | None = None) -> None:
+    def __init__(
+        self, wanted: bool = True, doing: str = "read", total: int | None = None, unit: str = "objects"
+    ) -> None:
         self._wanted = wanted and sys.stderr.isatty() and os.environ.get("TERM") != "dumb"
         self._doing = doing
         self._total = total
+        self._unit = unit
         self._begun = time.monotonic()
         self._bar: Any = None
         self._note: list[str] = []
@@ -54,7 +57,7 @@ class Progress:
             from tqdm import tqdm
 
             self._bar = tqdm(
-                total=self._total, desc=self._doing, unit=" objects", leave=False, dynamic_ncols=True, ascii=True
+                total=self._total, desc=self._doing, unit=f" {self._unit}", leave=False, dynamic_ncols=True, ascii=True
             )
             self._bar.start_t -= time.monotonic() - self._begun  # the rate counts from the beginning
         if self._note:

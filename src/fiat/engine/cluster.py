@@ -22,7 +22,7 @@ from urllib.parse import urlsplit
 import fiat
 from fiat.core.errors import EngineError, WorkError
 from fiat.core.model import capabilities
-from fiat.core.text import joined, quoted, several, visible
+from fiat.core.text import counted, joined, quoted, several, visible
 
 try:
     import dask
@@ -132,10 +132,15 @@ class Cluster:
 
     @property
     def about(self) -> str:
-        """How many workers there are, and that nothing is encrypted, where that is so."""
-        count = len(self._workers())
-        plain = "" if self._scheme == "tls" else "; without TLS, as only this machine's own loopback may be"
-        return f"{count:,} worker{'' if count == 1 else 's'} at {visible(self.address)}{plain}"
+        """That nothing is encrypted, where that is so."""
+        if self._scheme == "tls":
+            return ""
+        return f"the engine at {visible(self.address)} is spoken to without TLS, as only this machine's loopback may be"
+
+    @property
+    def doing(self) -> str:
+        """What progress is shown of, with how many workers do it."""
+        return f"asked by {counted(len(self._workers()), 'worker')}"
 
     @property
     def count(self) -> int:

@@ -23,7 +23,11 @@ class Engine(Protocol):
 
     @property
     def about(self) -> str:
-        """Who does the work, in words, where it takes long enough to be told; nothing for this machine."""
+        """What is to be known of who does the work; nothing where there is nothing."""
+
+    @property
+    def doing(self) -> str:
+        """The word for what progress is shown of, with how many do it."""
 
     def each(
         self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
@@ -40,6 +44,7 @@ class Processes:
 
     far = False
     about = ""
+    doing = "asked"
 
     def __init__(self, count: int | None = None) -> None:
         self._count = count or len(os.sched_getaffinity(0))

@@ -17,7 +17,7 @@ from fiat.core.text import FEW, Fields, counted, joined, several, shell_word, vi
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.render.changes import Changed, change_blocks, differences, effects_fields, paths_of, shift_blocks, unlisted_in
-from fiat.render.model import BLANK, Block, PlainResult, Prose, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, Part, PlainResult, Prose, Verbatim, unbroken
 
 _MOST = 12
 """Rows of a kind before the rest is only counted."""
@@ -122,6 +122,23 @@ class ComparisonView(PlainResult):
             },
         }
 
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """Each cause, each kind of change; or each path that is not as it was."""
+        if not text:
+            yield from map(Part, self.records())
+            return
+        cells = self._cells()
+        for title, gained in (("Gains", True), ("Loses", False)):
+            by_cause = self._by_cause([cell for cell in cells if cell.gained is gained])
+            yield from (Part(None, tuple(self._of_cause(title, *one))) for one in by_cause.items())
+        if not self.gains_only:
+            sections = (self._accounts(), self._mounts(), *map(self._tree, self.found.trees))
+            for rank, section in enumerate(sections, 1):
+                if blocks := tuple(section):
+                    yield Part(None, blocks[1:] if blocks[0] == BLANK else blocks, rank=rank)
+        if not self.found.differs:
+            yield Part(None, (Verbatim("Nothing differs."),))
+
     # --- text ---
 
     def blocks(self) -> Iterator[Block]:
@@ -187,23 +204,30 @@ class ComparisonView(PlainResult):
         if not cells:
             yield Verbatim(f"{title}  nobody")
             return
-        by_cause: dict[str, list[Cell]] = {}
-        for cell in cells:
-            by_cause.setdefault(self._cause(cell), []).append(cell)
-        unlisted = unlisted_in(self.found.universe)
+        by_cause = self._by_cause(cells)
         for cause, some in list(by_cause.items())[:_MOST]:
-            yield from shift_blocks(title, list(self._shifts(some)), self.accounts, unlisted)
-            first = some[0].first
-            named = first == some[0].cause.path and some[0].cause.kind != "membership"  # the cause has it already
-            where = "" if named else f"; the first path {unbroken(visible(first))}"
-            yield Prose(f"by {cause}{'' if self.with_paths else where}", 4, hanging="  ")
-            if self.with_paths:
-                yield from paths_of(topmost_paths([where for cell in some for where in cell.where], TOPMOST), 1)
+            yield from self._of_cause(title, cause, some)
         left = [cell for some in list(by_cause.values())[_MOST:] for cell in some]
         if left:
             causes = counted(len(by_cause) - _MOST, "more cause")
             paths = counted(sum(cell.paths for cell in left), "path")
             yield Prose(f"{title}  by {causes}, on {paths}; --json names all of them", hanging="       ")
+
+    def _by_cause(self, cells: Iterable[Cell]) -> dict[str, list[Cell]]:
+        found: dict[str, list[Cell]] = {}
+        for cell in cells:
+            found.setdefault(self._cause(cell), []).append(cell)
+        return found
+
+    def _of_cause(self, title: str, cause: str, cells: Sequence[Cell]) -> Iterator[Block]:
+        """Who gained, or lost, what by one cause."""
+        yield from shift_blocks(title, list(self._shifts(cells)), self.accounts, unlisted_in(self.found.universe))
+        first = cells[0].first
+        named = first == cells[0].cause.path and cells[0].cause.kind != "membership"  # the cause has it already
+        where = "" if named else f"; the first path {unbroken(visible(first))}"
+        yield Prose(f"by {cause}{'' if self.with_paths else where}", 4, hanging="  ")
+        if self.with_paths:
+            yield from paths_of(topmost_paths([where for cell in cells for where in cell.where], TOPMOST), 1)
 
     def _shifts(self, cells: Iterable[Cell]) -> Iterator[KeptShift]:
         """For each of those who gained, or lost, by one cause: each right on how many paths."""

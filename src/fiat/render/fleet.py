@@ -12,7 +12,7 @@ from fiat.app.fleet import Fleet
 from fiat.app.status import ExitStatus, of_several
 from fiat.core.errors import PathError
 from fiat.core.model.finding import Finding
-from fiat.core.state.fleet import Clash, EveryPerson, Met, SamePeople, Together, members
+from fiat.core.state.fleet import EveryPerson, Met, SamePeople, Together, members
 from fiat.core.text import Fields, counted, joined, several, visible
 from fiat.render import fleetdocuments, terminal
 from fiat.render.findings import finding_fields
@@ -20,17 +20,12 @@ from fiat.render.hostanswer import WHOLE, HostAnswer, problem_fields, several_li
 from fiat.render.lines import csv_row
 from fiat.render.model import BLANK, Block, Part, Prose, Span, Table
 from fiat.render.output import SCHEMA, Output
-
-_NAMED = 20
-"""So many hosts of a result are named in JSON."""
+from fiat.render.wordsofhosts import WordsOfHosts
 
 _FEW = 8
 """So many hosts of a row of text are named."""
 
-_CLASHES = 3
-"""So many names with several numbers are told in text."""
-
-_ANY_NO = ("why", "audit", "check")
+_ANY_NO = ("why", "audit", "check", "compare")
 """Commands that come to a no where they do on any host; with others all must say it."""
 
 _YES_AND_NO = {
@@ -38,6 +33,7 @@ _YES_AND_NO = {
     "who": ("yes", "no"),
     "audit": ("no danger", "a danger"),
     "check": ("all held", "something broken"),
+    "compare": ("nothing differs", "something differs"),
 }
 """What it means that a command comes to 0, or to 1."""
 
@@ -51,10 +47,12 @@ class FleetOutput(Output):
     """Takes the answers of hosts in whatever order they come, and shows them in one that does not hang on it."""
 
     def __init__(self, command: str, format: str, fleet: Fleet, same_people: SamePeople, *, quiet: bool) -> None:
-        super().__init__(command, format, quiet=quiet)
+        super().__init__(command, format)
+        self._only_wrong = quiet
         self.fleet = fleet
         self.same_people = same_people
         self.names = [host.name for host in fleet.hosts]
+        self.hosts = WordsOfHosts(self.names)
         self._parts: Together[_Told] = Together()
         self._notes: Together[Finding] = Together()
         self._wrong: Together[PathError] = Together()
@@ -117,7 +115,7 @@ class FleetOutput(Output):
 
     def finish(self, status: ExitStatus | None = None) -> int:
         """Show what was put together; the exit status."""
-        if self.format == "text" and not self.quiet:
+        if self.format == "text":
             for block in self._blocks():
                 self.print(block)
         elif self.format == "json":
@@ -171,30 +169,21 @@ class FleetOutput(Output):
         """In brackets, the hosts that something is about, where that is not all of them."""
         if hosts == self._everywhere and hosts.bit_count() > 1:
             return " (on every host)"
-        return f" (on {self._hosts_words(hosts)})"
-
-    def _hosts_words(self, hosts: int) -> str:
-        names = [visible(self.names[place]) for place in members(hosts)]
-        if len(names) == 1:
-            return names[0]
-        return f"{len(names):,} hosts: {several(names, show=_FEW)}"
-
-    def _hosts_fields(self, hosts: int) -> Fields:
-        names = [self.names[place] for place in members(hosts)]
-        if len(names) <= _NAMED:
-            return {"hosts": names}
-        return {"hosts": {"count": len(names), "names": names[:_NAMED], "more": len(names) - _NAMED}}
+        return f" (on {self.hosts.words(hosts)})"
 
     # --- text ---
 
     def _blocks(self) -> Iterator[Block]:
-        yield Prose(self._headline(), hanging="  ")
-        for hosts, parts in self._parts.by_hosts():
-            yield BLANK
+        if not self._only_wrong:
+            yield Prose(self._headline(), hanging="  ")
+        for number, (hosts, parts) in enumerate(self._parts.by_hosts()):
+            if number or not self._only_wrong:
+                yield BLANK
             yield Prose([Span(self._heading(hosts), "strong")], hanging="  ")
             for block in self._blocks_of(sorted(parts, key=lambda one: (one.said.part.rank, one.said.order))):
                 yield block._replace(indent=block.indent + 1) if block != BLANK else block
-        yield from self._notes_blocks()
+        if not self._only_wrong:
+            yield from self._notes_blocks()
 
     def _blocks_of(self, parts: Sequence[Met[_Told]]) -> Iterator[Block]:
         """What is said by just the same hosts; rows of a table that follow each other make one."""
@@ -227,6 +216,8 @@ class FleetOutput(Output):
         if times:
             first, last = (f"{one.astimezone():%Y-%m-%d %H:%M}" for one in (times[0], times[-1]))
             when = f", as of {first}" if first == last else f", as of {first} to {last}"
+        if not asked:
+            return ["No host could be asked."]
         told = f"{counted(len(asked), 'host')} asked{when}"
         words = _YES_AND_NO.get(self.command)
         yes, no = (
@@ -243,7 +234,7 @@ class FleetOutput(Output):
         if hosts == self._everywhere:
             count = hosts.bit_count()
             return f"on {visible(self.names[next(members(hosts))])}" if count == 1 else f"on all {count:,} hosts"
-        return f"on {self._hosts_words(hosts)}"
+        return f"on {self.hosts.words(hosts)}"
 
     def _notes_blocks(self) -> Iterator[Block]:
         notes = [(hosts, met.said) for hosts, some in self._notes.by_hosts() for met in some]
@@ -253,16 +244,7 @@ class FleetOutput(Output):
         for hosts, caveat in notes:
             lead = "Not counted" if caveat.weight == "plain" else "Note"
             yield Prose(f"{lead}: {caveat.text}{self._on(hosts)}", hanging="  ")
-        if clashes:
-            such = joined(self._clash_words(clash) for clash in clashes[:_CLASHES])
-            more = f"; and {len(clashes) - _CLASHES:,} more, which --json has" if len(clashes) > _CLASHES else ""
-            by_name = self.same_people == "name"
-            lead = "the same name with another number" if by_name else "the same number with another name"
-            yield Prose(f"Note: {lead} is taken for the same: {such}{more}", hanging="  ")
-
-    def _clash_words(self, clash: Clash) -> str:
-        each = joined(f"{visible(str(what))} on {self._hosts_words(hosts)}" for what, hosts in clash.others)
-        return f"{clash.kind} {visible(str(clash.what))} is {each}"
+        yield from self.hosts.clash_blocks(clashes, self.same_people)
 
     # --- machine output ---
 
@@ -272,21 +254,21 @@ class FleetOutput(Output):
                 part = met.said.part
                 assert part.record is not None
                 counts = dict(zip(part.counted, met.counts, strict=True))
-                yield {**self._hosts_fields(hosts), **part.record, **counts}
+                yield {**self.hosts.fields(hosts), **part.record, **counts}
 
     def _rest(self) -> dict[str, Any]:
         problems: list[Fields] = []
         for hosts, some in self._wrong.by_hosts():
-            problems += ({**self._hosts_fields(hosts), **problem_fields(one.said)} for one in some)
+            problems += ({**self.hosts.fields(hosts), **problem_fields(one.said)} for one in some)
         for hosts, words in self._words.by_hosts():
             problems += (
-                {**self._hosts_fields(hosts), "path": None, "errno": None, "message": one.said} for one in words
+                {**self.hosts.fields(hosts), "path": None, "errno": None, "message": one.said} for one in words
             )
         failed = [*((self.names[place], error) for place, error in sorted(self._failed.items())), *self.fleet.left_out]
         problems += ({"hosts": [name], "path": None, "errno": None, "message": why} for name, why in failed)
         caveats: list[Fields] = []
         for hosts, notes in self._notes.by_hosts():
-            caveats += ({**self._hosts_fields(hosts), **finding_fields(one.said)} for one in notes)
+            caveats += ({**self.hosts.fields(hosts), **finding_fields(one.said)} for one in notes)
         return {
             "fleet": [
                 {
@@ -297,17 +279,7 @@ class FleetOutput(Output):
                 for place, host in enumerate(self.fleet.hosts)
             ],
             "same_people": self.same_people,
-            "people": [
-                {
-                    "kind": one.kind,
-                    ("name" if self.same_people == "name" else "number"): one.what,
-                    "others": [
-                        {("number" if self.same_people == "name" else "name"): what, **self._hosts_fields(hosts)}
-                        for what, hosts in one.others
-                    ],
-                }
-                for one in self._people.clashes(self.same_people)
-            ],
+            "people": self.hosts.clash_fields(self._people.clashes(self.same_people), self.same_people),
             "caveats": caveats,
             "problems": problems,
         }

@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.app.status import ExitStatus
 from fiat.core.errors import FiatError, PathError
-from fiat.core.state.fleet import People, Sameness, SamePeople
+from fiat.core.state.fleet import People, Sameness, SamePeople, people_of
 from fiat.render.lines import csv_cell, csv_row, csv_text
 from fiat.render.model import Block, OutputLines, Part, Result, Table, plain
 from fiat.render.output import Output, errno_name
 
 if TYPE_CHECKING:
     from fiat.core.model.finding import Finding
+    from fiat.core.model.host import Host
 
 WHOLE = ("sarif", "junit", "openmetrics")
 """Forms that are one document, of which each host has one."""
@@ -56,6 +57,10 @@ class CollectedOutput(Output):
         self._header: tuple[str, ...] = ()
         self._words: list[str] = []
         self._pieces: list[str] = []
+
+    def speaks_of(self, host: Host) -> None:
+        """Take its people to be those whom the answer is about."""
+        self.people = people_of(host.accounts)
 
     @property
     def shows_progress(self) -> bool:

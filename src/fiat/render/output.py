@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from fiat.app.status import ExitStatus, of_several
 from fiat.core.errors import FiatError, Interrupted, PathError
 from fiat.core.model.finding import Finding
-from fiat.core.text import FEW, quoted
+from fiat.core.text import FEW, quoted, visible
 from fiat.render import terminal, text
 from fiat.render.findings import finding_fields, objections
 from fiat.render.model import BLANK, Block, Prose, Result
@@ -120,6 +120,12 @@ class Output:
         """Say that the history at ``place`` cannot be used, and what that means."""
         self._others.append({"path": place, "errno": None, "message": str(error)})
         self.complain(f"{error}{so}")
+
+    def leave_out(self, host: str, why: str) -> None:
+        """Say that a host of a fleet is left out; the others go on."""
+        self._others.append({"hosts": [host], "path": None, "errno": None, "message": why})
+        self._partly_known = True
+        self.complain(f"{visible(host)} is left out: {why}")
 
     def wrong_word(self, word: str, error: FiatError) -> None:
         """Say that one of several words means nothing; the others go on."""

@@ -6,6 +6,9 @@ as it is. Of a folder it is the last snapshot, or with --at the last one up to t
 'yesterday 18:00', monday, '3 hours ago', 2026-11-25T18:00. Gains and losses are counted
 on what both have, by its path, or by its identity where it was moved.
 
+Two fleets (folders with a folder of snapshots for each host) are compared host by host, or
+with --between-hosts the hosts of one with each other.
+
 Two directories of this host are compared with each other, by the names under them."""
 
 import argparse
@@ -23,8 +26,10 @@ from fiat.cli.options.common import (
     output_of,
     speaks_of,
 )
+from fiat.cli.options.fleet import add_fleet
 from fiat.cli.options.selections import add_choice, selected
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError
 from fiat.render.compare import ComparisonView
 from fiat.render.output import Output
 
@@ -37,9 +42,12 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat compare``."""
     parser.add_argument("before", metavar="A", help="the state before")
-    parser.add_argument("after", metavar="B", help=f"the state after; {LIVE} is this host as it is")
+    parser.add_argument("after", nargs="?", metavar="B", help=f"the state after; {LIVE} is this host as it is")
     parser.add_argument("paths", nargs="*", default=[], metavar="PATH", help="just this tree")
     parser.add_argument("--at", metavar="TIME", help="of the folder A the last snapshot up to this time")
+    parser.add_argument(
+        "--between-hosts", action="store_true", help="which hosts of the folder A are not as most are; PATHs follow it"
+    )
     parser.add_argument("--gains-only", action="store_true", help="just who gained what, and by what")
     parser.add_argument("--incomplete", action="store_true", help="use a snapshot that is cut short as far as it goes")
     add_paths_behind(parser)
@@ -48,10 +56,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_format(parser, ("text", "json", "jsonl"))
     parser.add_argument("--accounts", metavar="DIR", help="take users and groups of both from DIR/passwd and DIR/group")
     add_accounts_timeout(parser)
+    add_fleet(parser, at=False)
 
 
 def run(args: argparse.Namespace) -> int:
     """Compare, and say what differs."""
+    if args.between_hosts:
+        from fiat.cli.betweenhosts import run as between_hosts
+
+        return between_hosts(args)
+    if args.after is None:
+        raise NotationError("B", f"compare with what? Give B, a snapshot or {LIVE}; or --between-hosts for a fleet")
     output = output_of("compare", args)
     if are_trees(args.before, args.after):
         return _trees(args, output)
@@ -60,6 +75,8 @@ def run(args: argparse.Namespace) -> int:
         for word, at in ((args.before, args.at), (args.after, None))
     )
     speaks_of(args, before.host, after.host)
+    if args.collected is not None:
+        args.collected.speaks_of(after.host)
     with Progress(output.shows_progress) as progress:
         found = compared(
             before,

@@ -3,7 +3,7 @@
 import argparse
 import os
 
-from fiat.app.fleet import means_fleet
+from fiat.app.fleet import is_fleet, means_fleet
 from fiat.cli.options.common import not_with
 from fiat.core.errors import NotationError
 
@@ -11,10 +11,12 @@ ASKABLE = ("who", "why", "show", "audit", "check")
 """Commands that ask fleets."""
 
 
-def add_fleet(parser: argparse.ArgumentParser) -> None:
-    """Which hosts of a fleet are asked, and how they are put together."""
+def add_fleet(parser: argparse.ArgumentParser, *, at: bool = True) -> None:
+    """Which hosts of a fleet are asked, and how they are put together; ``at`` what time, where nothing else says it."""
+    parser.set_defaults(collected=None, names=None)
     parser.add_argument("--host", dest="hosts", action="append", default=[], metavar="GLOB", help=argparse.SUPPRESS)
-    parser.add_argument("--at", metavar="TIME", help=argparse.SUPPRESS)
+    if at:
+        parser.add_argument("--at", metavar="TIME", help=argparse.SUPPRESS)
     parser.add_argument("--not-older", metavar="AGE", help=argparse.SUPPRESS)
     parser.add_argument(
         "--same-people", choices=("name", "uid"), default="name", metavar="name|uid", help=argparse.SUPPRESS
@@ -38,6 +40,8 @@ def take_engine(args: argparse.Namespace) -> None:
 def asks_fleet(args: argparse.Namespace) -> bool:
     """Whether the command line names a fleet. Raises :class:`NotationError` where the command asks no fleets, and for
     options that go with one alone."""
+    if args.command == "compare":
+        return not args.between_hosts and args.after is not None and (is_fleet(args.before) or is_fleet(args.after))
     places = getattr(args, "snapshots", None) or []
     if not means_fleet(places):
         for option, name in (("--host", "hosts"), ("--at", "at"), ("--not-older", "not_older")):
@@ -49,6 +53,11 @@ def asks_fleet(args: argparse.Namespace) -> bool:
         what = f"fiat {args.command} asks one host, and --from names a fleet"
         raise NotationError("--from", f"{what}; give one snapshot. Fleets are asked by: {commands}")
     return True
+
+
+def files_named(args: argparse.Namespace) -> list[str]:
+    """The files that the command line names besides snapshots, which workers may not have."""
+    return [*(getattr(args, "files", None) or []), *filter(None, [getattr(args, "accept_known", None)])]
 
 
 _FAR = (("--accounts", "accounts"), ("--elevation", "elevation"), ("--arrangements", "arrangements"))
