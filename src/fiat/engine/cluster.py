@@ -10,6 +10,7 @@ import contextlib
 import ipaddress
 import logging
 import os
+import pickle
 import queue
 import sys
 import time
@@ -87,7 +88,6 @@ def expect_fit(theirs: Powers, *, reads: bool) -> None:
 class _Given(NamedTuple):
     """A piece as a worker gets it."""
 
-    version: str
     reads: bool
     work: Callable[[Any], Any]
     piece: Any
@@ -99,12 +99,14 @@ class _Failed(NamedTuple):
     error: Exception
 
 
-def _do(given: _Given) -> Any:
-    """What a worker does, be it one that came later than the others."""
+def _do(version: str, data: bytes) -> Any:
+    """What a worker does, be it one that came later than the others; ``data`` is what is given, which another version
+    may not know how to read, and which is nothing to the scheduler."""
     try:
         theirs = powers()
-        if given.version != theirs.versions[0]:
-            raise EngineError(f"a worker has Fiat {theirs.versions[0]}, and it was asked by {given.version}")
+        if version != theirs.versions[0]:
+            raise EngineError(f"a worker has Fiat {theirs.versions[0]}, and it was asked by {version}")
+        given: _Given = pickle.loads(data)
         expect_fit(theirs, reads=given.reads)
         return given.work(given.piece)
     except Exception as error:
@@ -229,7 +231,8 @@ class Cluster:
         def submit(place: int, piece: Piece) -> None:
             with warnings.catch_warnings():  # that a snapshot is large is no news
                 warnings.simplefilter("ignore")
-                future = self._client.submit(_do, _Given(fiat.__version__, self.reads, work, piece), pure=False)
+                data = pickle.dumps(_Given(self.reads, work, piece), pickle.HIGHEST_PROTOCOL)
+                future = self._client.submit(_do, fiat.__version__, data, pure=False)
             under_way[future] = place, piece, time.monotonic()
             future.add_done_callback(done.put)
 
