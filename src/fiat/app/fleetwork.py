@@ -3,31 +3,56 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 
 from fiat.app.fleet import FleetHost, people_in
 from fiat.app.trust import FREE
 from fiat.core.errors import FiatError
+from fiat.core.model.host import Host
 from fiat.core.state.fleet import EveryPerson, People
 from fiat.core.words.toml import LARGEST
 from fiat.demo import sample
 from fiat.engine.pieces import Engine as Engine
 from fiat.engine.pieces import Processes
+from fiat.host.live.host import LiveHost
+
+Told = Callable[[Engine], None]
+"""Takes note of who does the work, once that is known."""
+
+
+def have_trees_read(host: Host, address: str, certificates: str | None, until: ExitStack, told: Told) -> None:
+    """Have whole trees of this host read by the scheduler at ``address`` and its workers, which see them as well.
+
+    They are only spoken to where a tree is read that is large enough; ``until`` says how long. Then ``told`` is given
+    the engine.
+    """
+    if not isinstance(host, LiveHost):
+        return
+    known: list[Engine] = []
+
+    def engine() -> Engine:
+        if not known:
+            known.append(until.enter_context(engine_of(address, certificates, reads=True)))
+            told(known[0])
+        return known[0]
+
+    host.engine = engine
 
 
 @contextmanager
-def engine_of(address: str | None, certificates: str | None = None) -> Iterator[Engine]:
+def engine_of(address: str | None, certificates: str | None = None, *, reads: bool = False) -> Iterator[Engine]:
     """Who does the work: the scheduler at ``address`` and its workers, or where there is none this machine.
 
-    ``certificates`` is the folder with those for it. Raises :class:`fiat.core.errors.EngineError`.
+    ``certificates`` is the folder with those for it; ``reads``: trees are to be read. Raises
+    :class:`fiat.core.errors.EngineError`.
     """
     if address is None:
         yield Processes()
         return
     from fiat.engine.cluster import Cluster
 
-    with Cluster(address, certificates) as engine:
+    with Cluster(address, certificates, reads=reads) as engine:
         yield engine
 
 

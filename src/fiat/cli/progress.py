@@ -14,6 +14,15 @@ _PATIENCE = 1.0
 _WIDEST = 50
 
 
+_reading = "read"
+
+
+def who_reads(words: str) -> None:
+    """Have what is shown while trees are read say who reads them."""
+    global _reading
+    _reading = words
+
+
 class Progress:
     """A line with the number of objects, the rate, and the current directory."""
 
@@ -57,7 +66,12 @@ class Progress:
             from tqdm import tqdm
 
             self._bar = tqdm(
-                total=self._total, desc=self._doing, unit=f" {self._unit}", leave=False, dynamic_ncols=True, ascii=True
+                total=self._total,
+                desc=_reading if self._doing == "read" else self._doing,
+                unit=f" {self._unit}",
+                leave=False,
+                dynamic_ncols=True,
+                ascii=True,
             )
             self._bar.start_t -= time.monotonic() - self._begun  # the rate counts from the beginning
         if self._note:

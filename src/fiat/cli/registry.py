@@ -3,7 +3,7 @@
 import importlib
 from collections.abc import Callable
 
-from fiat.cli.options.common import COMMON, common_in, show_what_is_held, take_usual_accounts
+from fiat.cli.options.common import COMMON, at_end, common_in, show_what_is_held, take_usual_accounts
 from fiat.cli.options.fleet import asks_fleet, take_engine
 from fiat.cli.options.paths import add_null_of_paths, take_paths
 from fiat.cli.parser import Parser
@@ -183,6 +183,7 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
             return run(parsed)
         return command.run(parsed)
     finally:
+        at_end.close()
         show_what_is_held()
 
 

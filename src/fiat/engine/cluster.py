@@ -16,6 +16,7 @@ import sys
 import time
 import warnings
 from collections.abc import Callable, Iterable, Iterator
+from itertools import count
 from types import TracebackType
 from typing import Any, NamedTuple, TypeVar
 from urllib.parse import urlsplit
@@ -142,7 +143,8 @@ class Cluster:
     @property
     def doing(self) -> str:
         """What progress is shown of, with how many workers do it."""
-        return f"asked by {counted(len(self._workers()), 'worker')}"
+        verb = "read" if self.reads else "asked"
+        return f"{verb} by {counted(len(self._workers()), 'worker')}"
 
     @property
     def count(self) -> int:
@@ -222,11 +224,16 @@ class Cluster:
         self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
     ) -> Iterator[tuple[int, Result | Exception]]:
         """As :meth:`fiat.engine.pieces.Engine.each` says."""
-        coming = enumerate(pieces)
+        coming = iter(pieces)
+        return self.each_given(work, lambda: next(coming, None))
+
+    def each_given(
+        self, work: Callable[[Piece], Result], give: Callable[[], Piece | None]
+    ) -> Iterator[tuple[int, Result | Exception]]:
+        """As :meth:`fiat.engine.pieces.Engine.each_given` says."""
         done: queue.SimpleQueue[Any] = queue.SimpleQueue()
         under_way: dict[Any, tuple[int, Piece, float]] = {}
-        finished: set[int] = set()
-        exhausted = False
+        numbers = count()
 
         def submit(place: int, piece: Piece) -> None:
             with warnings.catch_warnings():  # that a snapshot is large is no news
@@ -238,24 +245,20 @@ class Cluster:
 
         while True:
             room = max(self.count, 1) * _AHEAD
-            while not exhausted and len(under_way) < room:
-                following = next(coming, None)
-                if following is None:
-                    exhausted = True
-                else:
-                    submit(*following)
+            piece: Piece | None = None
+            while len(under_way) < room and (piece := give()) is not None:
+                submit(next(numbers), piece)
             if not under_way:
                 return
             future = self._next(done)
             if future is None:
-                if exhausted:
+                if piece is None:
                     self._hand_on(under_way, submit)
                 continue
+            if future not in under_way:
+                continue  # another has done it before
             place, _, _ = under_way.pop(future)
             result = self._result(future)
-            if place in finished:
-                continue
-            finished.add(place)
             for other in [one for one, (number, _, _) in under_way.items() if number == place]:
                 del under_way[other]
                 other.cancel()

@@ -5,6 +5,7 @@
 
 import os
 from collections.abc import Callable, Iterable, Iterator
+from itertools import count
 from typing import NamedTuple, Protocol, TypeVar
 
 from fiat.core.errors import WorkError
@@ -38,6 +39,11 @@ class Engine(Protocol):
         is left to do them.
         """
 
+    def each_given(
+        self, work: Callable[[Piece], Result], give: Callable[[], Piece | None]
+    ) -> Iterator[tuple[int, Result | Exception]]:
+        """The same for pieces that come of others: ``give`` gives the next one, or None where there is none now."""
+
 
 class Processes:
     """Processes of this machine, as many as there are processors."""
@@ -46,44 +52,48 @@ class Processes:
     about = ""
     doing = "asked"
 
-    def __init__(self, count: int | None = None) -> None:
-        self._count = count or len(os.sched_getaffinity(0))
+    def __init__(self, processes: int | None = None) -> None:
+        self._count = processes or len(os.sched_getaffinity(0))
 
     def each(
         self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
     ) -> Iterator[tuple[int, Result | Exception]]:
         """As :meth:`Engine.each` says; by this process alone where no other can be started."""
-        coming = iter(enumerate(pieces))
-        if self._count < 2:
-            yield from self._alone(work, coming)
-            return
+        coming = iter(pieces)
+        return self.each_given(work, lambda: next(coming, None))
+
+    def each_given(
+        self, work: Callable[[Piece], Result], give: Callable[[], Piece | None]
+    ) -> Iterator[tuple[int, Result | Exception]]:
+        """As :meth:`Engine.each_given` says."""
         given: dict[int, tuple[int, Piece]] = {}
         again: list[tuple[int, Piece]] = []
-        with Workers(self._count, lambda: work) as workers:
+        numbers = count()
+
+        def following() -> tuple[int, Piece] | None:
+            if again:
+                return again.pop()
+            piece = give()
+            return None if piece is None else (next(numbers), piece)
+
+        with Workers(self._count if self._count > 1 else 0, lambda: work) as workers:
             while workers.count:
-                while workers.idle:
-                    piece = again.pop() if again else next(coming, None)
-                    if piece is None:
-                        break
-                    given[workers.give(piece[1])] = piece
+                while workers.idle and (found := following()) is not None:
+                    given[workers.give(found[1])] = found
                 if not workers.busy:
                     break
                 for done in workers.results():
-                    place, piece_itself = given.pop(done.number)
+                    place, piece = given.pop(done.number)
                     if isinstance(done.error, WorkError):
-                        again.append((place, piece_itself))
+                        again.append((place, piece))
                     else:
                         yield place, done.result if done.error is None else done.error  # type: ignore[misc]
-        yield from self._alone(work, iter([*again, *coming]))
-
-    def _alone(
-        self, work: Callable[[Piece], Result], pieces: Iterator[tuple[int, Piece]]
-    ) -> Iterator[tuple[int, Result | Exception]]:
-        for place, piece in pieces:
+        while (found := following()) is not None:
             try:
-                yield place, work(piece)
+                result: Result | Exception = work(found[1])
             except Exception as error:
-                yield place, error
+                result = error
+            yield found[0], result
 
 
 class InOrder(NamedTuple):

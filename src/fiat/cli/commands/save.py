@@ -12,6 +12,7 @@ from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
 from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, not_with, output_of
 from fiat.cli.options.elevation import add_elevation
+from fiat.cli.options.fleet import add_engine
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.view import add_view, viewed_host_of
 from fiat.cli.progress import Progress
@@ -39,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_elevation(parser)
     add_view(parser)
     add_common(parser)
+    add_engine(parser)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -5,19 +5,21 @@ import os
 import re
 import sys
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from typing import TYPE_CHECKING
 
 from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
+from fiat.cli import progress
 from fiat.core.errors import NotationError
 from fiat.core.model.host import Host
 from fiat.core.text import bounded, quoted, shortened, visible
 from fiat.core.words.who import means_group
 from fiat.render.output import Output
-from fiat.render.terminal import height
+from fiat.render.terminal import height, say
 
 if TYPE_CHECKING:
+    from fiat.app.fleetwork import Engine
     from fiat.core.model.accounts import Accounts
     from fiat.render.pager import Pager
 
@@ -201,7 +203,21 @@ def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
         trust.expect_accounts(args.accounts)
     host = open_host(args.snapshot, args.accounts, incomplete=args.incomplete, accounts_timeout=args.accounts_timeout)
     speaks_of(args, host)
+    if args.snapshot is None and getattr(args, "engine", None) is not None:
+        from fiat.app.fleetwork import have_trees_read
+
+        have_trees_read(host, args.engine, args.engine_tls, at_end, _say_who_reads)
     return host
+
+
+at_end = ExitStack()
+"""What is to be closed when the command has ended."""
+
+
+def _say_who_reads(engine: "Engine") -> None:
+    if engine.about:
+        say(f"fiat: {engine.about}")
+    progress.who_reads(engine.doing)
 
 
 def speaks_of(args: argparse.Namespace, *hosts: Host) -> None:

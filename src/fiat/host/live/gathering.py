@@ -10,9 +10,12 @@ from fiat.core.model.host import Progress
 from fiat.core.tree.assembly import Assembly, Batch, in_one
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
+from fiat.engine.pieces import Engine
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
+from fiat.host.live.readelsewhere import ANYWHERE, TreePiece, moved, read_piece, standing
 from fiat.host.live.rows import Directory, Numbering, ReadPart, SplitDirectory
+from fiat.host.live.sighting import sight
 from fiat.host.live.treereader import TreeReader
 
 _ALONE = 1000
@@ -20,6 +23,9 @@ _ALONE = 1000
 
 _PART = 12_000
 """Entries that a process reads before it reports."""
+
+_PART_ELSEWHERE = 60_000
+"""The same, of one somewhere else, to whom it takes longer to say what to read."""
 
 _THIS = -1
 """The number of the reader in this process."""
@@ -45,6 +51,9 @@ class Piece(NamedTuple):
     number: int = 0
 
 
+_DONE = Piece([], [])
+
+
 def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
     """The tree at and under the object that ``top`` holds."""
     found = top.look(exact=True)
@@ -53,8 +62,12 @@ def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
         gathering = _Gathering(assembly, top, TreeReader(top.reader, top.fd, found.path, extent), extent, progress)
         collecting = gc.isenabled()
         gc.disable()  # nothing here is circular, and looking for what is takes a third of the time
+        engine = top.reader.engine
         try:
-            gathering.read()
+            if engine is None or extent.one_level or extent.across_mounts:
+                gathering.read()
+            else:
+                gathering.read_elsewhere(engine, top)
         except KeyboardInterrupt:
             assembly.complete = False
         finally:
@@ -86,6 +99,33 @@ class _Gathering:
             self._read_alone(_ALONE, _ALONE)
             self._read_with_others(workers)
         self._read_alone()
+
+    def read_elsewhere(self, engine: Callable[[], Engine], top: LiveNode) -> None:
+        """Read everything with an engine, but for what is read by the time that it takes to reach it.
+
+        A part that one worker has not done comes from another. Raises :class:`fiat.core.errors.EngineError`.
+        """
+        self._read_alone(_ALONE, _ALONE)
+        if not self.waiting:
+            return
+        kernel, path = top.reader.kernel, self.assembly.top.path
+        here, sighting = standing(top.reader, top.fd), sight(kernel, top.fd, path)
+        mounts = {mount.point: mount for mount in kernel.mounts_known()}
+        given: dict[int, Piece] = {}
+
+        def next_piece() -> TreePiece | None:
+            if not self.waiting:
+                return None
+            piece = given[len(given)] = self.waiting.popleft()
+            return TreePiece(sighting, self.extent, tuple(piece.roots), _PART_ELSEWHERE, piece.inside)
+
+        for place, part in engine().each_given(read_piece, next_piece):
+            if isinstance(part, Exception):
+                raise part
+            piece, given[place] = given[place], _DONE
+            self.take(place, piece, moved(part, ANYWHERE, here, lambda mount: mounts.get(mount.point, mount)))
+            self.numbering.forget(place)
+            self._stop_where_enough()
 
     def _read_alone(self, part: int = _PART, most: int | None = None) -> None:
         """Read what is left, or until there are ``most`` entries, in this process."""

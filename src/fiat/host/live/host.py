@@ -16,6 +16,9 @@ from fiat.host.accounts.nameservice import NameService
 from fiat.host.live.namespace import own_numbers
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from fiat.engine.pieces import Engine
     from fiat.host.live.postures import Reader
     from fiat.host.live.treenode import LiveTreeNode
 
@@ -39,6 +42,8 @@ class LiveHost:
         self._accounts_timeout = accounts_timeout
         self._seen_by: dict[int, LiveHost] = {}
         self._here = _current_directory()
+        self.engine: Callable[[], Engine] | None = None
+        """Gives whoever reads whole trees, where this machine is not to do it alone."""
 
     @cached_property
     def accounts(self) -> Accounts:
@@ -61,7 +66,7 @@ class LiveHost:
         # a tree is walked with one handle open for each level
         most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
         resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
-        return Reader(Kernel(self.open_root, mounts_now), PostureReader())
+        return Reader(Kernel(self.open_root, mounts_now), PostureReader(), self.engine)
 
     @cached_property
     def settings(self) -> Settings:

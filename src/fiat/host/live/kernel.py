@@ -2,7 +2,7 @@
 
 import errno
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
@@ -171,6 +171,10 @@ class Kernel:
             if number not in mounts:
                 self._add_unlisted(mounts, number)
         return mounts.get(number)
+
+    def mounts_known(self) -> Iterable[Mount]:
+        """All mounts that are seen."""
+        return (self._read_mounts() if self._mounts is None else self._mounts).values()
 
     def _add_unlisted(self, mounts: dict[int, Mount], number: int) -> None:
         """A root directory may be on a mount that is not listed, for nothing above it is seen."""

@@ -22,6 +22,7 @@ from fiat.host.live.kernel import Kernel
 if TYPE_CHECKING:
     from fiat.core.model.glance import Glance
     from fiat.core.rules.handlers import Handler
+    from fiat.engine.pieces import Engine
 
 
 FLAGS_UNKNOWN = -1
@@ -86,11 +87,12 @@ class _Where(NamedTuple):
 
 
 class Reader:
-    """Reads single objects that are held by handles."""
+    """Reads single objects that are held by handles; ``engine`` gives whoever reads whole trees elsewhere."""
 
-    def __init__(self, kernel: Kernel, postures: PostureReader) -> None:
+    def __init__(self, kernel: Kernel, postures: PostureReader, engine: "Callable[[], Engine] | None" = None) -> None:
         self.kernel = kernel
         self.postures = postures
+        self.engine = engine
         self._known: dict[tuple[int, int, bool], _Where] = {}
         self._listing: dict[tuple[int, ...], _Where] = {}  # by device and mount, where attributes are listed
         self._read_at = 0

@@ -134,6 +134,10 @@ class Numbering:
         theirs.numbers = np.concatenate([theirs.numbers, found])
         return theirs.numbers
 
+    def forget(self, number: int) -> None:
+        """Forget what the reader of this number has met, for nothing more will come of it."""
+        self._readers.pop(number, None)
+
     def _of_rows(self, rows: Rows, theirs: "_Theirs") -> Numbers:
         """The numbers of the profiles for rows of one reader, which become rows of all of them."""
         rows[:, 3] = (rows[:, 3] & ~_LOW) | theirs.attributes[rows[:, 3] & _LOW]
