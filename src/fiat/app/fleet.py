@@ -18,7 +18,7 @@ from fiat.core.state.fleet import People, SamePeople, people_of, renamed
 from fiat.core.text import natural_order, near, quoted, visible
 from fiat.demo import sample
 from fiat.host.snapshot import fleet as folders
-from fiat.host.snapshot.fleet import KeptHost
+from fiat.host.snapshot.fleet import KeptHost, KeptSnapshot
 
 
 class FleetHost(NamedTuple):
@@ -72,13 +72,11 @@ def fleet_in(
     today = now or datetime.now().astimezone()
     until = None if at is None else parse_time(at, today)
     since = None if not_older is None else parse_time(not_older, until or today)
-    known: dict[str, KeptHost] = {}
+    snapshots: dict[str, list[KeptSnapshot]] = {}
     for place in places:
         for one in _hosts_at(place):
-            if one.name in known:
-                known[one.name] = KeptHost(one.name, [*known[one.name].snapshots, *one.snapshots])
-            else:
-                known[one.name] = one
+            snapshots.setdefault(one.name, []).extend(one.snapshots)
+    known = {name: KeptHost(name, folders.in_order(some)) for name, some in snapshots.items()}
     if not known:
         raise SnapshotError(f"there are no snapshots of hosts in {quoted(places[0])}; {_PUT}")
     for glob in globs:
@@ -103,7 +101,7 @@ def _hosts_at(place: str) -> Iterator[KeptHost]:
     if place in sample.SNAPSHOTS or not os.path.isdir(place):
         path = sample.SNAPSHOTS.get(place, place)
         name, taken = folders.host_of_file(path)
-        yield KeptHost(name, [folders.KeptSnapshot(path, taken)])
+        yield KeptHost(name, [KeptSnapshot(path, taken)])
         return
     try:
         yield from folders.hosts_in(place)
@@ -184,4 +182,4 @@ def joined_by(word: str) -> SamePeople:
 def without_path(message: str, host: FleetHost, path: str) -> str:
     """An error's message that does not say what is different on each host: its name, where its snapshot is read."""
     message = re.sub(r" in the accounts of [^\s;]+", " there", message)
-    return message.replace(quoted(path), "of it").replace(path, visible(host.name))
+    return message.replace(quoted(path), "its file").replace(path, visible(host.name))

@@ -146,6 +146,7 @@ def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.core.errors import (
         AccountNotKnown,
         ElevationUnread,
+        EngineError,
         FiatError,
         HistoryError,
         HostError,
@@ -167,7 +168,9 @@ def _run(arguments: list[str], *, starting: bool) -> int:
         say(f"fiat {word}: {error}")
         if isinstance(error, UntrustedFile):
             return ExitStatus.GUARDED
-        failed = isinstance(error, WorkError | HistoryError | HostError | AccountNotKnown | ElevationUnread)
+        failed = isinstance(
+            error, WorkError | EngineError | HistoryError | HostError | AccountNotKnown | ElevationUnread
+        )
         # something was put in the place of what is meant while Fiat looked at it: no word was wrong
         failed |= isinstance(error, OtherNow)
         return ExitStatus.IN_PART if failed else ExitStatus.WRONG_COMMAND_LINE

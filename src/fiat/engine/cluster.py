@@ -12,6 +12,7 @@ import logging
 import os
 import pickle
 import queue
+import ssl
 import sys
 import time
 import warnings
@@ -22,7 +23,7 @@ from typing import Any, NamedTuple, TypeVar
 from urllib.parse import urlsplit
 
 import fiat
-from fiat.core.errors import EngineError, WorkError
+from fiat.core.errors import EngineError, NotationError, WorkError
 from fiat.core.model import capabilities
 from fiat.core.text import counted, joined, quoted, several, visible
 
@@ -131,7 +132,9 @@ class Cluster:
         self._client: Any = None
         if self._scheme == "tls" and certificates is None:
             names = f"{CERTIFICATE} and {KEY}"
-            raise EngineError(f"{quoted(address)} speaks TLS: --engine-tls DIR names the folder with {names}")
+            raise NotationError(
+                address, f"{quoted(address)} speaks TLS: --engine-tls DIR names the folder with {names}"
+            )
 
     @property
     def about(self) -> str:
@@ -160,8 +163,7 @@ class Cluster:
                 self.address, security=self._security(), timeout=_CONNECT, set_as_default=False
             )
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
-            reason = visible(str(error.__cause__ or error) or type(error).__name__)
-            raise EngineError(f"no scheduler answers at {quoted(self.address)}: {reason}") from error
+            raise EngineError(f"no scheduler answers at {quoted(self.address)}: {_reason(error)}") from error
         try:
             self._expect_workers()
         except BaseException:
@@ -183,7 +185,9 @@ class Cluster:
         paths = {name: os.path.join(self._certificates, name) for name in (CERTIFICATE, KEY, AUTHORITY)}
         for name in (CERTIFICATE, KEY):
             if not os.access(paths[name], os.R_OK):
-                raise EngineError(f"cannot read {quoted(paths[name])}, which --engine-tls is to hold")
+                raise NotationError(
+                    name, f"there is no {quoted(paths[name])} to be read, which --engine-tls DIR is to hold"
+                )
         authority = paths[AUTHORITY] if os.path.exists(paths[AUTHORITY]) else paths[CERTIFICATE]
         return distributed.Security(
             require_encryption=True,
@@ -305,6 +309,18 @@ class Cluster:
                 submit(place, piece)
 
 
+def _reason(error: BaseException) -> str:
+    """Why nobody answered: the kernel's words, where it was the kernel who said no."""
+    known: BaseException | None = error
+    while known is not None:
+        if isinstance(known, ssl.SSLError):
+            return f"the certificates do not fit ({visible(known.reason or str(known))})"
+        if isinstance(known, OSError) and known.errno and not known.__cause__:
+            return known.strerror or os.strerror(known.errno)
+        known = known.__cause__ or known.__context__
+    return "it took too long" if isinstance(error, TimeoutError) else visible(str(error)) or type(error).__name__
+
+
 def _expect_safe(address: str) -> tuple[str, bool]:
     """The scheme of an address, and whether it is on loopback; EngineError for one that is neither TLS nor that."""
     parts = urlsplit(address if "://" in address else f"tcp://{address}")
@@ -313,11 +329,11 @@ def _expect_safe(address: str) -> tuple[str, bool]:
     except ValueError:
         host = port = None
     if parts.scheme not in ("tls", "tcp") or not host or port is None:
-        raise EngineError(f"{quoted(address)} is no address of a scheduler; write tls://HOST:PORT")
+        raise NotationError(address, f"{quoted(address)} is no address of a scheduler; write tls://HOST:PORT")
     loopback = _is_loopback(host)
     if parts.scheme == "tcp" and not loopback:
         said = f"{quoted(address)} is not on loopback: without TLS anybody could read and answer"
-        raise EngineError(f"{said}; write tls://HOST:PORT")
+        raise NotationError(address, f"{said}; write tls://HOST:PORT")
     return parts.scheme, loopback
 
 

@@ -217,7 +217,7 @@ class BelowView(PlainResult):
         path = self.found.route.asked
         if not text:
             if self.topmost:
-                yield from map(Part, self.rows())
+                yield from (Part(row, counted=("paths",)) for row in self.rows())
             else:
                 for record in self.records():
                     yield Part(record, (), ("directories", "others", "places"), ("answer", "rows", "first"))
@@ -226,8 +226,14 @@ class BelowView(PlainResult):
             who = f"{self._words(self._asked_about)}: {self._list_of_rights}"
             for top in self.found.topmost():
                 none = False
-                line = Verbatim(self._topmost(top, directory=bool(directory[top.place])), 2)
-                yield Part(None, (line,), under=(Prose(f"{who} at and below {visible(path)}", 1, hanging="  "),))
+                fields = self._top_fields(top)
+                yield Part(
+                    fields,
+                    counted=("paths",),
+                    same=f"{bool(directory[top.place])} {[fields[name] for name in ('path', 'itself', 'except')]}",
+                    heading=_directory_line if directory[top.place] else _file_line,
+                    under=(Prose(f"{who} at and below {visible(path)}", 1, hanging="  "),),
+                )
             if none:
                 yield Part(None, (Prose(f"{who} nothing at or below {visible(path)}", 1, hanging="  "),))
         else:
@@ -352,19 +358,16 @@ class BelowView(PlainResult):
 
     def _topmost(self, top: Topmost, *, directory: bool) -> str:
         """One of the topmost paths, and what it stands for."""
+        return _topmost_words(self._top_fields(top), directory=directory)
+
+    def _top_fields(self, top: Topmost) -> Fields:
         survey = self.found.survey
-        path = visible(survey.path(top.place))
-        if not directory:
-            return path
-        path = path.rstrip("/") + "/"
-        if not top.itself:
-            return f"{path}  (all {top.paths:,} that are meant below it, not itself)"
-        below = counted(top.paths - 1, "path")
-        if top.but:
-            under = len(survey.path(top.place).rstrip("/")) + 1
-            names = ", ".join(visible(survey.path(place)[under:]) for place in top.but)
-            return f"{path}  (and all below it except {names}: {below})"
-        return f"{path}  (and all below it: {below})" if top.paths > 1 else path
+        return {
+            "path": survey.path(top.place),
+            "paths": top.paths,
+            "itself": top.itself,
+            "except": [survey.path(place) for place in top.but],
+        }
 
     def _summary(self) -> Iterator[Block]:
         survey, groups = self.found.survey, self.found.groups()
@@ -497,6 +500,30 @@ class BelowView(PlainResult):
         if uid is None and by_group and not first:  # though they may be in the group
             return f"{self._people.words(bits, groups_first=of_group)}, but not {owners.said()}"
         return self._people.words(bits, first=first, groups_first=of_group) if first or of_group else self._words(bits)
+
+
+def _topmost_words(top: Fields, *, directory: bool) -> str:
+    path = visible(top["path"])
+    if not directory:
+        return path
+    path = path.rstrip("/") + "/"
+    if not top["itself"]:
+        return f"{path}  (all {top['paths']:,} that are meant below it, not itself)"
+    below = counted(top["paths"] - 1, "path")
+    if top["except"]:
+        under = len(top["path"].rstrip("/")) + 1
+        names = ", ".join(visible(one[under:]) for one in top["except"])
+        return f"{path}  (and all below it except {names}: {below})"
+    return f"{path}  (and all below it: {below})" if top["paths"] > 1 else path
+
+
+def _file_line(top: Fields) -> Block:
+    return Verbatim(_topmost_words(top, directory=False), 2)
+
+
+def _directory_line(top: Fields) -> Block:
+    """A directory on several hosts, with what is under it, in all of them."""
+    return Verbatim(_topmost_words(top, directory=True), 2)
 
 
 def _counts_and_places(directories: int, others: int, first: Sequence[str], places: int) -> str:

@@ -38,6 +38,10 @@ _YES_AND_NO = {
 """What it means that a command comes to 0, or to 1."""
 
 
+def _on_all(count: int) -> str:
+    return "on both hosts" if count == 2 else f"on all {count:,} hosts"
+
+
 class _Told(NamedTuple):
     order: tuple[int, int]
     part: Part
@@ -194,7 +198,7 @@ class FleetOutput(Output):
             if table is not None and not _continues(table, part, shown):
                 yield table
                 table = None
-            if number and (part.under != shown or len(part.blocks) > 1 or part.heading is not None):
+            if number and (part.under != shown or len(part.blocks) > 1 or (part.heading and part.blocks)):
                 yield BLANK
             if part.under != shown:
                 yield from part.under
@@ -233,7 +237,7 @@ class FleetOutput(Output):
     def _heading(self, hosts: int) -> str:
         if hosts == self._everywhere:
             count = hosts.bit_count()
-            return f"on {visible(self.names[next(members(hosts))])}" if count == 1 else f"on all {count:,} hosts"
+            return f"on {visible(self.names[next(members(hosts))])}" if count == 1 else _on_all(count)
         return f"on {self.hosts.words(hosts)}"
 
     def _notes_blocks(self) -> Iterator[Block]:

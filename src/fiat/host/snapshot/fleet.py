@@ -1,7 +1,7 @@
 """A fleet: a folder with a folder of snapshots for each host (``fiat save --add``), or with snapshots as files."""
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 from typing import NamedTuple
@@ -67,7 +67,12 @@ def hosts_in(place: str) -> Iterator[KeptHost]:
             host, taken = _by_header(path, name)
             loose.setdefault(host, []).append(KeptSnapshot(path, taken))
     for host, snapshots in loose.items():
-        yield KeptHost(host, sorted(snapshots, key=lambda one: (one.taken or _EVER, one.path)))
+        yield KeptHost(host, in_order(snapshots))
+
+
+def in_order(snapshots: Iterable[KeptSnapshot]) -> list[KeptSnapshot]:
+    """By when they were taken; those of which nobody knows first."""
+    return sorted(snapshots, key=lambda one: (one.taken or _EVER, one.path))
 
 
 def _by_header(path: str, name: str) -> tuple[str, datetime | None]:
