@@ -210,6 +210,8 @@ class Cluster:
                 raise EngineError(f"without TLS workers must be on loopback, and {joined(far[:3])} is not")
         wrong: dict[str, list[str]] = {}
         for worker, theirs in self._ask_all(powers).items():
+            if isinstance(theirs, OSError):
+                continue  # it has gone meanwhile: others do its work
             try:
                 if not isinstance(theirs, Powers):
                     raise EngineError(f"it does not answer as Fiat does: {visible(str(theirs))}")
