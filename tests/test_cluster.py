@@ -198,9 +198,9 @@ def test_workers_have_just_the_power_to_read(
     write(sample_lines(), folder, "cliff")
     write(sample_lines(), folder, "crag")
     with cluster() as there, trusted_folder() as tree:
-        os.makedirs(f"{tree}/a")
-        for number in range(2000):
-            os.mknod(f"{tree}/a/{number}")
+        for number in range(3000):
+            os.makedirs(f"{tree}/{number // 100}", exist_ok=True)
+            os.mknod(f"{tree}/{number // 100}/{number}")
         there.worker(powers=powers, uid=0)
         words = tuple(tree if word == "TREE" else word for word in words)
         done = there.fiat(*words, *(("--from", folder) if "--below" not in words else ()))
