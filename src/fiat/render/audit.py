@@ -1,6 +1,7 @@
 """What an audit found, the worst first: where, who can really use it, why it matters, and what mends it."""
 
 from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
 
 from fiat.app.audit import Audit
 from fiat.core.audit.auditedtree import Rule
@@ -23,6 +24,8 @@ _PATHS = 3
 
 _LISTED = 1000
 """Paths of one finding that machine output lists."""
+
+_COLUMNS = ("weight", "rule", "path", "paths", "text", "users", "groups", "anyone_else", "mend")
 
 _STYLES = {"danger": "no", "odd": "changed", "plain": "faint"}
 
@@ -88,6 +91,12 @@ class AuditView(PlainResult):
                 "anyone_else": affected["anyone_else"],
                 "mend": one["mend"],
             }
+
+    def tables(self) -> Iterator[Any]:
+        """A row for each finding."""
+        from fiat.render import tables
+
+        yield tables.of_rows(self.rows(), _COLUMNS)
 
     def written(self, format: str) -> OutputLines | None:
         """As SARIF all at once."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from itertools import chain
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -76,6 +77,27 @@ class BelowLines:
             "kind",
             *chain.from_iterable((one.name, f"{one.name}_anyone_else") for one in self.found.rights),
         ]
+
+    def tables(self) -> Iterator[Any]:
+        """What CSV has, as tables."""
+        import pyarrow
+
+        from fiat.render import tables
+
+        names, alike = self.header()[1:], tables.Alike()
+        survey, keys = self.found.survey, self.found.answers.keys
+        rest, count = survey.profiles.columns.rest, len(self._kinds)
+        for begin in range(0, max(len(self._places), 1), tables.ROWS):
+            places = self._places[begin : begin + tables.ROWS]
+            paths = [path for _, some in survey.paths_in_blocks(places) for path in some]
+            numbers = self.found.answers.number[places].astype(np.int64) * count + rest[survey.profile[places]]
+
+            def fields(number: int) -> Fields:
+                people = map(self._people.fields, keys[number // count])
+                each = ((one["users"], one["anyone_else"]) if one else (None, None) for one in people)
+                return dict(zip(names, (self._kinds[number % count], *chain.from_iterable(each)), strict=True))
+
+            yield pyarrow.table({**tables.path_columns(paths), **alike.columns(numbers, fields)})
 
     def csv(self) -> Iterator[str]:
         """CSV: each path, for each right the users who have it, and whether anyone else has; or a row for each path
@@ -304,6 +326,10 @@ class BelowView(PlainResult):
         places = np.arange(len(survey)) if taken is None else np.flatnonzero(taken)
         for _, paths in survey.paths_in_blocks(places):
             yield from paths
+
+    def tables(self) -> Iterator[Any]:
+        """A row for each path: its kind, and for each right who has it."""
+        return self._lines.tables()
 
     @property
     def numbered(self) -> int:

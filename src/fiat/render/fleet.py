@@ -87,7 +87,7 @@ class FleetOutput(Output):
             self._wrong.take(place, repr(problem.args).encode("utf-8", "surrogatepass"), problem)
         for word in answer.words:
             self._words.take(place, word.encode("utf-8", "surrogatepass"), word)
-        if self.format in ("csv", "jsonl", *WHOLE):
+        if self.format in ("csv", "jsonl", "parquet", *WHOLE):
             self._waiting[place] = answer._replace(parts=(), caveats=(), problems=(), words=())
             while self._next in self._waiting:
                 self._list(self._next, self._waiting.pop(self._next))
@@ -95,6 +95,8 @@ class FleetOutput(Output):
 
     def _list(self, place: int, answer: HostAnswer) -> None:
         """Write what one host has in a form that is a list, or hold its document."""
+        if answer.tables:
+            self._list_tables(place, answer)
         if not answer.lines:
             return
         if self.format in WHOLE:
@@ -108,6 +110,14 @@ class FleetOutput(Output):
         self._shown += 1
         for text in several_lines(answer.lines):
             self._write(text)
+
+    def _list_tables(self, place: int, answer: HostAnswer) -> None:
+        from fiat.render.tables import TableWriter, of_host
+
+        if self._tables is None:
+            self._tables = TableWriter()
+        for data in answer.tables:
+            self._tables.write(of_host(data, self.names[place]))
 
     @property
     def _documents(self) -> list[tuple[str, str]]:
@@ -130,6 +140,8 @@ class FleetOutput(Output):
             self._write(json.dumps(self._rest()) + "\n")
         elif self.format in WHOLE:
             self._write(fleetdocuments.TOGETHER[self.format](self._documents))
+        if self._tables is not None:
+            self._tables.close()
         sys.stdout.flush()
         for line in self._complaints():
             terminal.say(f"fiat {self.command}: {line}")

@@ -31,7 +31,10 @@ class HeldPart(NamedTuple):
 
 class HostAnswer(NamedTuple):
     """The answer about one host, as text and JSON have it in ``parts``, and other forms in compressed ``lines`` under
-    a ``header``; ``words`` are what was said on stderr about words, ``error`` why there is no answer at all."""
+    a ``header``, or in ``tables``.
+
+    ``words`` are what was said on stderr about words, ``error`` why there is no answer at all.
+    """
 
     status: ExitStatus = ExitStatus.DONE
     answered: int = 0
@@ -43,6 +46,7 @@ class HostAnswer(NamedTuple):
     words: tuple[str, ...] = ()
     people: People | None = None
     error: str = ""
+    tables: tuple[bytes, ...] = ()
 
 
 class CollectedOutput(Output):
@@ -57,6 +61,7 @@ class CollectedOutput(Output):
         self._header: tuple[str, ...] = ()
         self._words: list[str] = []
         self._pieces: list[str] = []
+        self._files: list[bytes] = []
 
     def speaks_of(self, host: Host) -> None:
         """Take its people to be those whom the answer is about."""
@@ -88,6 +93,11 @@ class CollectedOutput(Output):
             return
         if self.format in ("text", "json"):
             self._parts += map(self._held, result.parts(text=self.format == "text"))
+            return
+        if self.format == "parquet":
+            from fiat.render.tables import as_bytes
+
+            self._files.append(as_bytes(result.tables()))
             return
         written = result.written(self.format)
         if written is not None:
@@ -138,6 +148,7 @@ class CollectedOutput(Output):
             tuple(self._problems),
             tuple(self._words),
             self.people,
+            tables=tuple(self._files),
         )
 
 

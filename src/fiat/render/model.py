@@ -6,7 +6,7 @@ Lines and CSV (:mod:`fiat.render.output`).
 """
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from fiat.core.text import Fields
 
@@ -165,6 +165,9 @@ class Result(Protocol):
     def parts(self, *, text: bool) -> Iterator[Part]:
         """What may be the same on several hosts, each with its ``text``, or with its record."""
 
+    def tables(self) -> Iterator[Any]:
+        """As tables of pyarrow, where it is a list of paths."""
+
     def blocks(self) -> Iterator[Block]:
         """The result as blocks of text, for a terminal or a pipe."""
 
@@ -199,6 +202,10 @@ class PlainResult:
 
     def blocks(self) -> Iterator[Block]:
         """Nothing to be seen."""
+        return iter(())
+
+    def tables(self) -> Iterator[Any]:
+        """None: there is no list of paths."""
         return iter(())
 
     def records(self) -> Iterator[Fields]:

@@ -73,6 +73,7 @@ class Output:
         self._partly_known = False
         self._late: list[str] = []
         self._writer: Any = None
+        self._tables: Any = None
 
     @property
     def shows_progress(self) -> bool:
@@ -158,6 +159,8 @@ class Output:
         written = result.written(self.format)
         if self.format == "null":
             self._paths(result)
+        elif self.format == "parquet":
+            self._write_tables(result)
         elif self.format == "text":
             self._text(result)
         elif written is not None:
@@ -173,6 +176,16 @@ class Output:
             self._each(result.records(), self._record)
             self._envelope |= result.envelope()
         self.answered += count
+
+    def _write_tables(self, result: Result) -> None:
+        from fiat.render.tables import TableWriter
+
+        if self._tables is None:
+            self._tables = TableWriter()
+        try:
+            self._tables.write(result.tables())
+        except OSError as error:
+            self._take_no_more(error)
 
     def _each(self, found: Iterable[Mapping[str, Any]], show: Callable[[Mapping[str, Any]], None]) -> None:
         for one in found:
@@ -286,6 +299,8 @@ class Output:
                 lead = "Not counted" if caveat.weight == "plain" else "Note"
                 self.print(Prose(f"{lead}: {caveat.text}", hanging="  "))
         try:
+            if self._tables is not None and self._cut is None:
+                self._tables.close()
             self._close_pager()
             sys.stdout.flush()
         except OSError as error:

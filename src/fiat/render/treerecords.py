@@ -18,7 +18,7 @@ from fiat.core.ask.remarks import owners_for_codes, remarks_on
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.mode import octal
 from fiat.core.model.posture import Identity, Kind, Object, Posture, Status
-from fiat.core.text import visible
+from fiat.core.text import Fields, visible
 from fiat.core.tree.distinct import distinct_columns, distinct_values, each_once, first_places
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
@@ -218,6 +218,10 @@ _DECIDED = {
 """The columns that each part of a profile decides, in the order of the header."""
 
 
+_OF_EACH = frozenset(("path", "links", "size", "changed", "modified", "target"))
+"""Columns that rows do not share."""
+
+
 class TreeListingView(PlainResult):
     """The heading, the rows, then what was counted; names are relative to the top."""
 
@@ -249,6 +253,36 @@ class TreeListingView(PlainResult):
                     known[number] = cells(posture, self.accounts)
                 name = f"{visible(path)}{ending(posture.kind)}{visible(targets.get(place, ''))}"
                 yield Part(None, (Table(HEADER, ((*known[number], name),), named=True),), under=under)
+
+    def tables(self) -> Iterator[Any]:
+        """A row for each entry, with what CSV has."""
+        import pyarrow
+
+        from fiat.render import tables
+
+        survey, places = self.found.read()
+        details, alike, write = survey.details, tables.Alike(), ObjectFields(self.accounts)
+        assert details is not None
+
+        def fields(number: int) -> Fields:
+            found = survey.profiles[number // 2].at(links=1 + number % 2)
+            row = flat_row(write.of(found, remarks_on(found, self.accounts)))
+            return {name: value for name, value in row.items() if name not in _OF_EACH}
+
+        for begin in range(0, max(len(places), 1), tables.ROWS):
+            some = places[begin : begin + tables.ROWS]
+            paths = [path for _, part in survey.paths_in_blocks(some) for path in part]
+            targets = [details.targets.get(place) for place in some.tolist()]
+            columns = {
+                **tables.path_columns(paths),
+                **alike.columns(of_alike(survey, some), fields),
+                "links": pyarrow.array(survey.links[some]),
+                "size": pyarrow.array(details.size[some]),
+                "changed": tables.times(details.changed[some]),
+                "modified": tables.times(details.modified[some]),
+                "target": pyarrow.array([None if one is None else visible(one) for one in targets], pyarrow.string()),
+            }
+            yield pyarrow.table(columns)
 
     def all_paths(self) -> Iterator[str]:
         """Each entry that is chosen."""

@@ -43,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_trust(parser)
     add_selection(parser)
     add_null(parser)
-    add_common(parser, ("text", "json", "csv", "sarif"))
+    add_common(parser, ("text", "json", "csv", "sarif", "parquet"))
     add_fleet(parser)
 
 

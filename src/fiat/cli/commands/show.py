@@ -71,7 +71,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_file(parser)
     add_null(parser)
     add_view(parser)
-    add_common(parser, ("text", "json", "csv"))
+    add_common(parser, ("text", "json", "csv", "parquet"))
     add_fleet(parser)
 
 
@@ -84,6 +84,7 @@ def run(args: argparse.Namespace) -> int:
     for option, given in (("--umask", args.umask), ("--inside", args.inside), ("--below", args.below)):
         not_with(option, given, "--group" if args.group else "--user", about_accounts, "it is about an account")
     not_with("--as-seen-by", args.as_seen_by, "--user", about_accounts, "what a login gives there is not read")
+    goes_with("--format parquet", args.format == "parquet", "--below", args.below)
     output = output_of("show", args)
     host = viewed_host_of(args)
     if args.umask:

@@ -72,7 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_selection(parser)
     add_null(parser)
     add_view(parser)
-    add_common(parser, ("text", "json", "jsonl", "csv"))
+    add_common(parser, ("text", "json", "jsonl", "csv", "parquet"))
     add_fleet(parser)
 
 
@@ -88,6 +88,10 @@ def run(args: argparse.Namespace) -> int:
     goes_with("--paths", args.with_paths, "--below and --if-member or --if-not-member", args.below)
     goes_with("--each-person", args.each_person, "--format csv", args.format == "csv")
     not_with("--each-person", args.each_person, "--topmost", args.topmost, "it is about each path")
+    table = args.format == "parquet"
+    goes_with("--format parquet", table, "--below", args.below)
+    not_with("--format parquet", table, "--topmost", args.topmost, "it has a row for each path")
+    not_with("--format parquet", table, "--each-person", args.each_person, "that is a form of CSV")
     goes_with("--null", args.format == "null", "--below, one --can and --user, --group or --anyone-else", args.can)
     expect_own_means(args)
     not_with("--through-programs", args.through_programs, "--below", args.below, "chains are told for one path")

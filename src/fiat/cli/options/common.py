@@ -227,6 +227,7 @@ def speaks_of(args: argparse.Namespace, *hosts: Host) -> None:
 
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
     """Where the results of ``command`` go, in the form that the options say."""
+    not_with("--format parquet", args.format == "parquet", "a terminal", sys.stdout.isatty(), "write it to a file")
     collected: Output | None = getattr(args, "collected", None)
     if collected is not None:
         return collected
