@@ -10,8 +10,9 @@ from contextlib import ExitStack
 
 import pytest
 
+from fiat.core.model import capabilities
 from support import kernel
-from support.cluster import AT_HAND, Cluster, cluster, end, free_port
+from support.cluster import AT_HAND, READS, Cluster, become, cluster, end, free_port
 from support.estates import Estate
 from support.filesystems import fresh
 from support.fleets import sample_lines, varied, write
@@ -21,7 +22,7 @@ from support.program import PROGRAM, fiat
 pytestmark = [
     pytest.mark.root,
     pytest.mark.slow,
-    pytest.mark.skipif(not AT_HAND and not os.environ.get("FIAT_TEST_EVERYTHING"), reason="needs ip and setpriv"),
+    pytest.mark.skipif(not AT_HAND and not os.environ.get("FIAT_TEST_EVERYTHING"), reason="needs ip"),
 ]
 
 
@@ -145,7 +146,7 @@ def test_whoever_dies_the_answer_is_right(tree: str, folder: str, seed: int) -> 
         for words in questions:
             doomed = there.worker(slow="40mbit" if seed == 2 else None)
             with there.started(*words) as running:
-                time.sleep(1.2 + 0.35 * seed)
+                there.wait_for_question(0.2 + 0.3 * seed)
                 alive = running.poll() is None
                 end(doomed)
                 out, err = running.communicate(timeout=120)
@@ -156,9 +157,9 @@ def test_the_scheduler_goes(folder: str) -> None:
     for place in range(60):
         write(sample_lines(), folder, f"gauge{place:02}")
     with cluster() as there:
-        there.worker(slow="2mbit")
+        there.worker(slow="1mbit")
         with there.started("who", "/srv/skerry", "--below", "--json", "--from", folder) as running:
-            time.sleep(2)
+            there.wait_for_question(1)
             assert running.poll() is None, "it has ended before"
             end(there.scheduler)
             out, err = running.communicate(timeout=60)
@@ -175,7 +176,7 @@ def test_nothing_is_half_written(tree: str, folder: str) -> None:
         there.worker(slow="100kbit")
         path = f"{folder}/saved.jsonl"
         with there.started("save", tree, "-o", path) as running:
-            time.sleep(2.5)
+            there.wait_for_question(1)
             assert running.poll() is None, "it has ended before"
             end(there.scheduler)
             _, err = running.communicate(timeout=60)
@@ -187,13 +188,14 @@ def test_nothing_is_half_written(tree: str, folder: str) -> None:
 @pytest.mark.parametrize(
     ("powers", "words", "message"),
     [
-        ((), ("who", "/srv/skerry"), "more powers than to read"),
-        (("--bounding-set=-all",), ("who", "/srv/skerry"), ""),
-        (("--bounding-set=-all",), ("who", "TREE", "--below"), "may not read everything"),
+        (None, ("who", "/srv/skerry"), "more powers than to read"),
+        (READS | capabilities.CHOWN, ("who", "/srv/skerry"), "CAP_CHOWN"),
+        (0, ("who", "/srv/skerry"), ""),
+        (0, ("who", "TREE", "--below"), "may not read everything"),
     ],
 )
 def test_workers_have_just_the_power_to_read(
-    folder: str, powers: tuple[str, ...], words: tuple[str, ...], message: str
+    folder: str, powers: int | None, words: tuple[str, ...], message: str
 ) -> None:
     write(sample_lines(), folder, "cliff")
     write(sample_lines(), folder, "crag")
@@ -246,7 +248,7 @@ def test_without_tls_only_on_loopback(folder: str) -> None:
             ["scheduler", "--host", "127.0.0.1", "--port", port, "--no-dashboard"],
             ["worker", address, "--nthreads", "1", "--no-dashboard", "--host", "127.0.0.1"],
         ):
-            bounded = ["setpriv", "--bounding-set=-all", *started, *words]
+            bounded = [*become(0, 0), *started, *words]
             running = subprocess.Popen(
                 bounded, cwd="/tmp", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
             )

@@ -14,15 +14,37 @@ from contextlib import ExitStack, contextmanager
 from itertools import count
 from typing import NamedTuple
 
+from fiat.core.model import capabilities
 from support.places import BASE
 
-AT_HAND = all(shutil.which(name) for name in ("ip", "setpriv", "openssl", "unshare"))
+AT_HAND = all(shutil.which(name) for name in ("ip", "openssl", "unshare"))
 
 _READER = 7901
 """The number of the account that workers run as."""
 
-_READS = ("--inh-caps=-all,+dac_read_search", "--ambient-caps=-all,+dac_read_search")
-_BOUND = "--bounding-set=-all,+dac_read_search"
+READS = capabilities.DAC_READ_SEARCH
+"""What they hold, and nothing besides."""
+
+_BECOME = """
+import os, sys
+sys.path.insert(0, {tests!r})
+from support import kernel
+uid, powers = int(sys.argv[1]), int(sys.argv[2])
+kernel.bound_capabilities(powers)
+os.setgroups([])
+os.setresgid(uid, uid, uid)
+kernel.keep_capabilities(powers, uid, powers)
+kernel.raise_ambient(powers)
+os.execv(sys.argv[3], sys.argv[3:])
+"""
+
+
+def become(uid: int, powers: int) -> list[str]:
+    """What a command line begins with that is run by the user ``uid`` with just these capabilities."""
+    tests = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+    return [sys.executable, "-c", _BECOME.format(tests=tests), str(uid), str(powers)]
+
+
 _NUMBERS = count(1)
 
 
@@ -93,12 +115,15 @@ class Cluster:
         self,
         mounts: Mapping[str, str] | None = None,
         *,
-        powers: Sequence[str] = (*_READS, _BOUND),
+        powers: int | None = READS,
         uid: int = _READER,
         preload: str | None = None,
         slow: str | None = None,
     ) -> subprocess.Popen[bytes]:
-        """One more worker, on a machine of its own, with just the power to read; ``slow`` is the rate of its link."""
+        """One more worker, on a machine of its own, with just the power to read, or other ``powers`` (None: all).
+
+        ``slow`` is the rate of its link.
+        """
         machine = self.machine()
         if slow is not None:
             rate = ["rate", slow, "burst", "32kbit", "latency", "400ms"]
@@ -111,7 +136,7 @@ class Cluster:
         words = ["worker", self.address, "--nthreads", "1", "--host", machine.address, "--local-directory", folder]
         words += ["--preload", preload] if preload is not None else []
         known = len(self.workers_known())
-        became = ("setpriv", f"--reuid={uid}", f"--regid={uid}", "--clear-groups", *powers)
+        became = [] if powers is None else become(uid, powers)
         found = self._dask(machine, *words, became=became, mounts=mounts)
         self.workers.append(found)
         _until(lambda: len(self.workers_known()) > known)
@@ -123,6 +148,16 @@ class Cluster:
             text = file.read()
         here = re.findall(r"Register worker addr: (\S+)", text)
         return [one for one in here if f"Remove worker addr: {one}" not in text]
+
+    def wait_for_question(self, seconds: float) -> None:
+        """Return so many seconds after somebody has come to the scheduler with a question."""
+        begun = self._clients()
+        _until(lambda: self._clients() > begun)
+        time.sleep(seconds)
+
+    def _clients(self) -> int:
+        with open(self._log, encoding="utf-8", errors="replace") as file:
+            return file.read().count("Receive client connection")
 
     def _dask(
         self,

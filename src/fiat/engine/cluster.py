@@ -320,7 +320,8 @@ def _reason(error: BaseException) -> str:
         if isinstance(known, OSError) and known.errno and not known.__cause__:
             return known.strerror or os.strerror(known.errno)
         known = known.__cause__ or known.__context__
-    return "it took too long" if isinstance(error, TimeoutError) else visible(str(error)) or type(error).__name__
+    late = isinstance(error, TimeoutError) or "Timed out" in str(error)
+    return f"nothing for {_CONNECT:.0f} seconds" if late else visible(str(error)) or type(error).__name__
 
 
 def _expect_safe(address: str) -> tuple[str, bool]:

@@ -4,8 +4,10 @@ The doors of this room: ``capture``, ``comparison``, ``restoring``.
 """
 
 __all__ = (
+    "betweenhosts",
     "capture",
     "comparison",
+    "fleet",
     "matching",
     "openings",
     "restoring",

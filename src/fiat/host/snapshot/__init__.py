@@ -2,6 +2,7 @@
 
 __all__ = (
     "files",
+    "fleet",
     "folder",
     "host",
     "reader",
