@@ -151,8 +151,8 @@ def _deviations(told: Together[Thing], most: set[int]) -> list[Deviation]:
     return sorted(alike.values(), key=_rarest_first)
 
 
-def _rarest_first(one: Deviation) -> tuple[int, tuple[int, ...], int, str, str]:
-    return one.hosts.bit_count(), tuple(members(one.hosts)), -len(one.paths), one.paths[0], one.there.kind
+def _rarest_first(one: Deviation) -> tuple[int, tuple[int, ...], list[str], str]:
+    return one.hosts.bit_count(), tuple(members(one.hosts)), one.paths, one.there.kind
 
 
 def say(asked: _Asked) -> _Answer:

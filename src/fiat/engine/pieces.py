@@ -3,6 +3,7 @@
 :class:`Processes` are those of this machine; :class:`fiat.engine.cluster.Cluster` are workers anywhere.
 """
 
+import gc
 import os
 from collections.abc import Callable, Iterable, Iterator
 from itertools import count
@@ -76,7 +77,11 @@ class Processes:
             piece = give()
             return None if piece is None else (next(numbers), piece)
 
-        with Workers(self._count if self._count > 1 else 0, lambda: work) as workers:
+        def begin() -> Callable[[Piece], Result]:
+            gc.enable()  # a command has none collected, for it ends soon; these go on from piece to piece
+            return work
+
+        with Workers(self._count if self._count > 1 else 0, begin) as workers:
             while workers.count:
                 while workers.idle and (found := following()) is not None:
                     given[workers.give(found[1])] = found

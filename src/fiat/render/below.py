@@ -254,10 +254,10 @@ class BelowView(PlainResult):
                     counted=("paths",),
                     same=f"{bool(directory[top.place])} {[fields[name] for name in ('path', 'itself', 'except')]}",
                     heading=_directory_line if directory[top.place] else _file_line,
-                    under=(Prose(f"{who} at and below {visible(path)}", 1, hanging="  "),),
+                    under=(Prose(f"{who} at and below {visible(path)}", hanging="  "),),
                 )
             if none:
-                yield Part(None, (Prose(f"{who} nothing at or below {visible(path)}", 1, hanging="  "),))
+                yield Part(None, (Prose(f"{who} nothing at or below {visible(path)}", hanging="  "),))
         else:
             for fields, said in self._shown_answers():
                 yield Part(
@@ -544,12 +544,12 @@ def _topmost_words(top: Fields, *, directory: bool) -> str:
 
 
 def _file_line(top: Fields) -> Block:
-    return Verbatim(_topmost_words(top, directory=False), 2)
+    return Verbatim(_topmost_words(top, directory=False), 1)
 
 
 def _directory_line(top: Fields) -> Block:
     """A directory on several hosts, with what is under it, in all of them."""
-    return Verbatim(_topmost_words(top, directory=True), 2)
+    return Verbatim(_topmost_words(top, directory=True), 1)
 
 
 def _counts_and_places(directories: int, others: int, first: Sequence[str], places: int) -> str:

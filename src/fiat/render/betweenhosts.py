@@ -68,8 +68,12 @@ class BetweenHostsView(PlainResult):
                 yield BLANK
             yield Prose([Span(f"on {self.hosts.words(hosts)}", "strong")], hanging="  ")
             deviations = list(some)
+            named: list[str] = []
             for one in deviations[:_SHOWN]:
-                yield from self._of_one(one)
+                if one.paths != named:
+                    yield _names_of(one.paths)
+                    named = one.paths
+                yield from _both(one)
             if len(deviations) > _SHOWN:
                 paths = counted(sum(len(one.paths) for one in deviations[_SHOWN:]), "path")
                 yield Verbatim(f"and {len(deviations) - _SHOWN:,} more, of {paths}, which --json has", 1)
@@ -82,15 +86,19 @@ class BetweenHostsView(PlainResult):
         if clashes:
             yield from (BLANK, *clashes)
 
-    def _of_one(self, one: Deviation) -> Iterator[Block]:
-        names = ", ".join(unbroken(visible(path)) for path in one.paths[:_NAMED])
-        more = f" and {len(one.paths) - _NAMED:,} more" if len(one.paths) > _NAMED else ""
-        yield Prose([Span(f"{names}{more}", "")], 1, hanging="  ")
-        there, most = _different(_said(one.there.kind, one.there.what), _said(one.there.kind, one.most))
-        lead = "" if one.there.kind == POSTURE else "who may: "
-        yield Prose(["there  ", Span(f"{lead}{there}", "changed")], 2, hanging="       ")
-        count = one.most_hosts.bit_count()
-        yield Prose(f"most   {lead}{most} (on {count:,})", 2, hanging="       ")
+
+def _names_of(paths: Sequence[str]) -> Block:
+    names = ", ".join(unbroken(visible(path)) for path in paths[:_NAMED])
+    more = f" and {len(paths) - _NAMED:,} more" if len(paths) > _NAMED else ""
+    return Prose(f"{names}{more}", 1, hanging="  ")
+
+
+def _both(one: Deviation) -> Iterator[Block]:
+    """What is there, and what most have."""
+    there, most = _different(_said(one.there.kind, one.there.what), _said(one.there.kind, one.most))
+    lead = "" if one.there.kind == POSTURE else "may "
+    yield Prose(["there  ", Span(f"{lead}{there}", "changed")], 2, hanging="       ")
+    yield Prose(f"most   {lead}{most} (on {one.most_hosts.bit_count():,})", 2, hanging="       ")
 
 
 def _different(there: Sequence[str], most: Sequence[str]) -> tuple[str, str]:

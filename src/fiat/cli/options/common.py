@@ -92,7 +92,7 @@ def trust_of(args: argparse.Namespace, *, acts: bool) -> Trust:
 
 
 COMMON = {
-    "--format": "text, json, jsonl or csv; --json is -f json",
+    "--format": "text, json, jsonl, csv or parquet; --json is -f json",
     "--quiet": "print just what is wrong; the exit status says it",
     "--no-pager": "do not show long answers through FIAT_PAGER or PAGER",
     "--null": "print just the paths, ended by NUL; those read end so, too",
@@ -100,7 +100,7 @@ COMMON = {
     "--trust-file": "follow a file of orders, though others could write it",
     "--accounts": "users, groups from DIR/passwd, DIR/group (FIAT_ACCOUNTS)",
     "--accounts-timeout": "wait so many seconds for directories of accounts (5)",
-    "--from": f"ask a snapshot, not this host; {SAMPLE} is the sample host",
+    "--from": f"ask a snapshot, or a folder of many hosts'; {SAMPLE} is the sample",
     "--incomplete": "of a snapshot that is cut short use what there is",
     "--host": "of a folder of snapshots (--from FOLDER) just these hosts",
     "--at": "of each host the last snapshot up to this time",

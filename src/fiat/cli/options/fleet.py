@@ -3,7 +3,6 @@
 import argparse
 import os
 
-from fiat.app.fleet import is_fleet, means_fleet
 from fiat.cli.options.common import not_with
 from fiat.core.errors import NotationError
 
@@ -37,13 +36,21 @@ def take_engine(args: argparse.Namespace) -> None:
         args.engine_tls = args.engine_tls or os.environ.get("FIAT_ENGINE_TLS") or None
 
 
+def _means_fleet(places: list[str]) -> bool:
+    from fiat.app.fleet import means_fleet  # which loads what reads snapshots
+
+    return means_fleet(places)
+
+
 def asks_fleet(args: argparse.Namespace) -> bool:
     """Whether the command line names a fleet. Raises :class:`NotationError` where the command asks no fleets, and for
     options that go with one alone."""
     if args.command == "compare":
+        from fiat.app.fleet import is_fleet
+
         return not args.between_hosts and args.after is not None and (is_fleet(args.before) or is_fleet(args.after))
     places = getattr(args, "snapshots", None) or []
-    if not means_fleet(places):
+    if not (places and _means_fleet(places)):
         for option, name in (("--host", "hosts"), ("--at", "at"), ("--not-older", "not_older")):
             if getattr(args, name, None) and "same_people" in args:
                 raise NotationError(option, f"{option} goes with --from FOLDER, a folder of snapshots")
