@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -151,6 +152,24 @@ def test_whoever_dies_the_answer_is_right(tree: str, folder: str, seed: int) -> 
                 end(doomed)
                 out, err = running.communicate(timeout=120)
             assert (running.returncode, out) == (right[words].returncode, right[words].stdout), (alive, err)
+
+
+def test_what_takes_long_is_handed_on(folder: str) -> None:
+    """One worker stands still with its piece, and another one has a slow link: the answer is right, and comes."""
+    for place in range(20):
+        write(sample_lines(), folder, f"gauge{place:02}")
+    words = ("who", "/srv/skerry", "--below", "--json", "--from", folder)
+    with cluster() as there:
+        there.worker(slow="8mbit")
+        still = there.worker()
+        with there.started(*words) as running:
+            there.wait_for_question(0.3)
+            os.killpg(still.pid, signal.SIGSTOP)
+            try:
+                out, err = running.communicate(timeout=110)
+            finally:
+                os.killpg(still.pid, signal.SIGCONT)
+        assert (running.returncode, out) == (0, fiat(*words).stdout), err
 
 
 def test_the_scheduler_goes(folder: str) -> None:

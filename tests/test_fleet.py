@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+import fiat as library
 from support.fleets import hosts_of, objects_in, renamed, renumbered, sample_lines, varied, write
 from support.program import fiat
 
@@ -136,6 +137,16 @@ def test_who_is_joined_is_told_once(folder: str, question: str, join: str) -> No
     if question not in ("who can", "topmost", "why", "check"):
         hosts = [record["hosts"] for record in json.loads(others.stdout)["results"]]
         assert ["skua"] in hosts, "joined the other way it is another answer"
+
+
+def test_python_asks_each_host(fleet: str) -> None:
+    found = json.loads(fiat("why", "surveyor", "read", "/srv/skerry/gauge/raw", "--json", "--from", fleet).stdout)
+    told = {host: one["allowed"] for one in found["results"] for host in hosts_of(one)}
+    hosts = dict(library.open_fleet(fleet))
+    assert list(hosts) == HOSTS
+    paths = {name: library.why(host, "surveyor", "read", "/srv/skerry/gauge/raw") for name, host in hosts.items()}
+    assert {name: one.verdict.allowed for name, one in paths.items()} == told
+    assert [name for name, _ in library.open_fleet(fleet, hosts=["*1", "*2"])] == HOSTS[1:3]
 
 
 def test_lists_name_the_host_in_each_row(fleet: str) -> None:

@@ -5,7 +5,7 @@ line has them. What goes wrong is raised as one of :class:`FiatError`'s kinds. W
 is imported here under its own name is handed on.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import nullcontext
 
 from fiat.app import let as ways_of
@@ -68,6 +68,7 @@ __all__ = [
     "foresee",
     "let",
     "look",
+    "open_fleet",
     "open_history",
     "open_host",
     "plan",
@@ -80,6 +81,21 @@ __all__ = [
     "who_below",
     "why",
 ]
+
+
+def open_fleet(
+    *places: str, hosts: Sequence[str] = (), at: str | None = None, not_older: str | None = None
+) -> Iterator[tuple[str, Host]]:
+    """Each host of a fleet by its name, opened when it is its turn: of the folders and snapshots ``places`` those whose
+    names fit one of ``hosts``, as it was ``at`` that time.
+
+    Hosts without a snapshot, or with an older one than ``not_older``, are left out. Raises :class:`SnapshotError` for
+    one that cannot be read.
+    """
+    from fiat.app.fleet import fleet_in
+
+    for host in fleet_in(places, hosts, at=at, not_older=not_older).hosts:
+        yield host.name, open_host(host.path)
 
 
 def look(host: Host, path: str) -> looking.Look:
