@@ -32,6 +32,9 @@ def add_engine(parser: argparse.ArgumentParser) -> None:
 def take_engine(args: argparse.Namespace) -> None:
     """Take the engine that the environment names, where the command line names none."""
     if "engine" in args:
+        for option, given in (("--engine", args.engine), ("--engine-tls", args.engine_tls)):
+            if given == "":
+                raise NotationError(option, f"{option} names nothing: the word after it is empty")
         args.engine = args.engine or os.environ.get("FIAT_ENGINE") or None
         args.engine_tls = args.engine_tls or os.environ.get("FIAT_ENGINE_TLS") or None
 
