@@ -231,6 +231,9 @@ def test_hosts_are_chosen_and_what_is_wrong_with_them_is_said(folder: str) -> No
         (("who", "/srv/skerry", "--below", "--can", "read", "--user", "keeper", "--null"), "--null"),
         (("check", "skerry", "--mend"), "--mend"),
         (("who", "/srv/skerry", "--elevated", "--same-people", "uid"), "--elevated"),
+        (("who", "/srv/skerry", "--engine", ""), "--engine"),
+        (("who", "/srv/skerry", "--at", "sometime"), "sometime"),
+        (("who", "/srv/skerry", "--host", "heron"), "no host is called 'heron'"),
     ],
 )
 def test_what_fleets_are_not_asked_is_refused(folder: str, words: tuple[str, ...], word: str) -> None:
@@ -242,7 +245,13 @@ def test_what_fleets_are_not_asked_is_refused(folder: str, words: tuple[str, ...
     assert not done.stdout
 
 
-def test_options_of_fleets_need_one() -> None:
+def test_options_of_fleets_need_one(folder: str) -> None:
+    write(sample_lines(), folder, "cliff")
+    alone = fiat("compare", folder, "--between-hosts")
+    assert (alone.returncode, alone.stdout) == (2, "")
+    assert "nothing to compare it with" in alone.stderr
+    none = fiat("who", "/srv/skerry", "--from", f"{folder}/cliff/none")
+    assert none.returncode == 2
     done = fiat("who", "/srv/skerry", "--from", "skerry", "--host", "x")
     assert done.returncode == 2
     assert "--from FOLDER" in done.stderr

@@ -11,7 +11,8 @@ from fiat.app.status import ExitStatus
 from fiat.cli.fleet import names_in
 from fiat.cli.options.common import not_with, output_of
 from fiat.cli.progress import Progress
-from fiat.core.text import visible
+from fiat.core.errors import NotationError
+from fiat.core.text import quoted, visible
 from fiat.render.betweenhosts import BetweenHostsView
 from fiat.render.wordsofhosts import WordsOfHosts
 
@@ -24,6 +25,9 @@ def run(args: argparse.Namespace) -> int:
     not_with(about, True, "--accounts", args.accounts, "who is who on each host is a part of the question")
     output = output_of("compare", args)
     fleet = fleet_in([args.before], args.hosts, at=args.at, not_older=args.not_older)
+    if len(fleet.hosts) + len(fleet.left_out) < 2:
+        only = quoted(fleet.hosts[0].name) if fleet.hosts else "no host"
+        raise NotationError(args.before, f"{quoted(args.before)} holds {only}: there is nothing to compare it with")
     paths = [path for path in (args.after, *args.paths) if path is not None]
     same_people = joined_by(args.same_people)
     with engine_of(args.engine, args.engine_tls) as engine:
