@@ -11,7 +11,7 @@ from fiat.app.status import ExitStatus
 from fiat.cli.fleet import names_in
 from fiat.cli.options.common import not_with, output_of
 from fiat.cli.progress import Progress
-from fiat.core.errors import NotationError
+from fiat.core.errors import NotationError, PathError
 from fiat.core.text import quoted, visible
 from fiat.render.betweenhosts import BetweenHostsView
 from fiat.render.wordsofhosts import WordsOfHosts
@@ -48,9 +48,8 @@ def run(args: argparse.Namespace) -> int:
     for left in fleet.left_out:
         output.leave_out(left.host, left.why)
     for place, problem in found.problems:
-        output.problem(
-            type(problem)(problem.path, problem.errno, problem.doing, f"on {visible(fleet.hosts[place].name)}")
-        )
+        where = f"on {visible(fleet.hosts[place].name)}"
+        output.problem(PathError(problem.path, problem.errno, problem.doing, where))
     output.status = ExitStatus.NO if found.deviations else ExitStatus.DONE
     output.only_what_is_wrong(wrong=bool(found.deviations))
     output.add(BetweenHostsView(found, WordsOfHosts([host.name for host in fleet.hosts]), same_people))
