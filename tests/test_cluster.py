@@ -2,6 +2,7 @@
 
 import json
 import os
+import pickle
 import signal
 import subprocess
 import sys
@@ -9,9 +10,16 @@ import time
 from collections.abc import Iterator
 from contextlib import ExitStack
 
+import numpy as np
 import pytest
 
 from fiat.core.model import capabilities
+from fiat.core.tree.walk import Extent
+from fiat.host.live.kernel import Kernel
+from fiat.host.live.mounts import mounts_now
+from fiat.host.live.postures import PostureReader, Reader
+from fiat.host.live.readelsewhere import ANYWHERE, moved, standing
+from fiat.host.live.treereader import TreeReader
 from support import kernel
 from support.cluster import AT_HAND, READS, Cluster, become, cluster, end, free_port
 from support.estates import Estate
@@ -121,6 +129,23 @@ def test_a_tree_that_all_of_them_see(machines: Cluster, tree: str, folder: str) 
             assert not wrong.stdout
             assert "it sees another file system" in wrong.stderr
             assert "tmpfs" in wrong.stderr
+
+
+def test_numbers_of_this_kernel_stay_here(tree: str) -> None:
+    """Mounts and devices have other numbers on other machines, which tests on one cannot show."""
+    reader = Reader(Kernel(lambda: os.open("/", os.O_PATH), mounts_now), PostureReader())
+    top = os.open(tree, os.O_PATH)
+    part = TreeReader(reader, top, tree, Extent()).read([()], 10**6)
+    own = standing(reader, top)
+    sent = pickle.loads(pickle.dumps(moved(part, own, ANYWHERE)))
+    assert len(part.met.rows) > 3
+    assert not {own.device} & set(sent.met.rows[:, 2].tolist())
+    assert not {own.mount} & set((sent.met.rows[:, 3] >> np.uint64(32)).tolist())
+    assert own.mount not in {mount for mount, _ in sent.met.filesystems} | {*sent.met.lists_kept}
+    back = moved(sent, ANYWHERE, own)
+    assert (back.met.rows == part.met.rows).all()
+    assert back.met._replace(rows=part.met.rows) == part.met
+    os.close(top)
 
 
 def test_a_tree_under_which_something_else_is_mounted(tree: str) -> None:
