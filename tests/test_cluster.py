@@ -197,6 +197,19 @@ def test_what_takes_long_is_handed_on(folder: str) -> None:
         assert (running.returncode, out) == (0, fiat(*words).stdout), err
 
 
+def test_nobody_is_left(folder: str) -> None:
+    for place in range(40):
+        write(sample_lines(), folder, f"gauge{place:02}")
+    with cluster() as there:
+        last = there.worker(slow="1mbit")
+        with there.started("who", "/srv/skerry", "--below", "--json", "--from", folder) as running:
+            there.wait_for_question(0.5)
+            end(last)
+            out, err = running.communicate(timeout=60)
+    assert (running.returncode, out) == (3, "")
+    assert "no workers any more" in err
+
+
 def test_the_scheduler_goes(folder: str) -> None:
     for place in range(60):
         write(sample_lines(), folder, f"gauge{place:02}")

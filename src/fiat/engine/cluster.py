@@ -48,6 +48,9 @@ _GONE = 5.0
 _AHEAD = 2
 """So many pieces are given for each worker, so that it need not wait for its next one."""
 
+_DESERTED = 15.0
+"""Seconds for which there may be no worker at all."""
+
 _STRAGGLING = 30.0
 """Seconds after which a piece that is still not done is given to another worker as well, once there are no others."""
 
@@ -130,6 +133,7 @@ class Cluster:
         self._scheme, self._loopback = _expect_safe(address)
         self._certificates = certificates
         self._client: Any = None
+        self._last_seen = time.monotonic()
         if self._scheme == "tls" and certificates is None:
             names = f"{CERTIFICATE} and {KEY}"
             raise NotationError(
@@ -258,6 +262,7 @@ class Cluster:
                 return
             future = self._next(done)
             if future is None:
+                self._expect_somebody()
                 if piece is None:
                     self._hand_on(under_way, submit)
                 continue
@@ -282,6 +287,14 @@ class Cluster:
                 silent += _LOOK
                 if silent >= _GONE or self._client.status in ("closed", "closing"):
                     raise self._gone() from None
+
+    def _expect_somebody(self) -> None:
+        """Raise :class:`EngineError` where there has been no worker for a while."""
+        now = time.monotonic()
+        if self._workers():
+            self._last_seen = now
+        elif now - self._last_seen > _DESERTED:
+            raise EngineError(f"the scheduler at {quoted(self.address)} has no workers any more")
 
     def _gone(self) -> EngineError:
         return EngineError(f"the scheduler at {quoted(self.address)} has gone in the middle of the work")
