@@ -294,6 +294,22 @@ def test_who_has_no_certificate_is_not_answered(machines: Cluster, folder: str) 
     assert "certificates do not fit" in done.stderr
 
 
+@pytest.mark.parametrize("what", ["engine.crt", "engine.key", "ca.crt", ""])
+def test_certificates_of_others_are_not_used(folder: str, what: str) -> None:
+    write(sample_lines(), f"{folder}/fleet", "cliff")
+    write(sample_lines(), f"{folder}/fleet", "crag")
+    own = f"{folder}/engine"
+    os.mkdir(own)
+    for name in ("engine.crt", "engine.key", "ca.crt"):
+        with open(f"{own}/{name}", "w", encoding="utf-8") as file:
+            file.write("x")
+    os.chmod(f"{own}/{what}", 0o777)
+    engine = ("--engine", "tls://127.0.0.1:1", "--engine-tls", own)
+    done = fiat("who", "/srv/skerry", "--from", f"{folder}/fleet", *engine)
+    assert (done.returncode, done.stdout) == (4, "")
+    assert "can write to" in done.stderr
+
+
 def test_without_tls_only_on_loopback(folder: str) -> None:
     write(sample_lines(), folder, "cliff")
     write(sample_lines(), folder, "crag")

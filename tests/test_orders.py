@@ -39,6 +39,8 @@ TAKES: dict[tuple[str, str], str] = {
     **{(command, "--paths-from"): "paths" for command in PATHS},
     # whoever wrote these decides what is told, and nothing that is done
     **{(command, "--elevation"): "" for command in ("who", "why", "show", "audit", "save")},
+    # test_cluster.py: it is not used where others can write
+    **{(command, "--engine-tls"): "" for command in ("who", "why", "show", "audit", "check", "compare", "save")},
     # these are written, or speak of the tree that is asked about
     ("audit", "--write-known"): "",
     ("save", "--output"): "",

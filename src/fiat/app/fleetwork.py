@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 
 from fiat.app.fleet import FleetHost, people_in
-from fiat.app.trust import FREE
+from fiat.app.trust import FREE, Trust
 from fiat.core.errors import FiatError
 from fiat.core.model.host import Host
 from fiat.core.state.fleet import EveryPerson, People
@@ -45,13 +45,19 @@ def engine_of(address: str | None, certificates: str | None = None, *, reads: bo
     """Who does the work: the scheduler at ``address`` and its workers, or where there is none this machine.
 
     ``certificates`` is the folder with those for it; ``reads``: trees are to be read. Raises
-    :class:`fiat.core.errors.EngineError`.
+    :class:`fiat.core.errors.EngineError`, and :class:`fiat.core.errors.UntrustedFile` for certificates that others
+    could have put there.
     """
     if address is None:
         yield Processes()
         return
-    from fiat.engine.cluster import Cluster
+    from fiat.engine.cluster import AUTHORITY, CERTIFICATE, KEY, Cluster
 
+    if certificates is not None:  # whoever puts others there has code run by whoever asks: what comes back is objects
+        for name in (CERTIFICATE, KEY, AUTHORITY):
+            path = os.path.join(certificates, name)
+            if os.path.lexists(path):
+                Trust(needed=True).real(path, "the engine's certificate")
     with Cluster(address, certificates, reads=reads) as engine:
         yield engine
 

@@ -145,7 +145,8 @@ class Cluster:
         """That nothing is encrypted, where that is so."""
         if self._scheme == "tls":
             return ""
-        return f"the engine at {visible(self.address)} is spoken to without TLS, as only this machine's loopback may be"
+        where = f"the engine at {visible(self.address)} is spoken to without TLS"
+        return f"{where}: any user of this machine could take part, and answer in its place"
 
     @property
     def doing(self) -> str:
