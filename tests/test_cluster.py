@@ -175,7 +175,7 @@ def test_whoever_dies_the_answer_is_right(tree: str, folder: str, seed: int) -> 
                 there.wait_for_question(0.2 + 0.3 * seed)
                 alive = running.poll() is None
                 end(doomed)
-                out, err = running.communicate(timeout=120)
+                out, err = running.communicate(timeout=240)
             assert (running.returncode, out) == (right[words].returncode, right[words].stdout), (alive, err)
 
 
@@ -191,7 +191,7 @@ def test_what_takes_long_is_handed_on(folder: str) -> None:
             there.wait_for_question(0.3)
             os.killpg(still.pid, signal.SIGSTOP)
             try:
-                out, err = running.communicate(timeout=110)
+                out, err = running.communicate(timeout=240)
             finally:
                 os.killpg(still.pid, signal.SIGCONT)
         assert (running.returncode, out) == (0, fiat(*words).stdout), err
@@ -205,9 +205,9 @@ def test_nobody_is_left(folder: str) -> None:
         with there.started("who", "/srv/skerry", "--below", "--json", "--from", folder) as running:
             there.wait_for_question(0.5)
             end(last)
-            out, err = running.communicate(timeout=60)
+            out, err = running.communicate(timeout=240)
     assert (running.returncode, out) == (3, "")
-    assert "no workers any more" in err
+    assert "no workers" in err
 
 
 def test_the_scheduler_goes(folder: str) -> None:
@@ -219,7 +219,7 @@ def test_the_scheduler_goes(folder: str) -> None:
             there.wait_for_question(1)
             assert running.poll() is None, "it has ended before"
             end(there.scheduler)
-            out, err = running.communicate(timeout=60)
+            out, err = running.communicate(timeout=240)
         assert running.returncode == 3
         assert not out
         assert "has gone" in err
@@ -236,7 +236,7 @@ def test_nothing_is_half_written(tree: str, folder: str) -> None:
             there.wait_for_question(1)
             assert running.poll() is None, "it has ended before"
             end(there.scheduler)
-            _, err = running.communicate(timeout=60)
+            _, err = running.communicate(timeout=240)
         assert running.returncode == 3
         assert "has gone" in err
         assert not os.listdir(folder)

@@ -184,7 +184,7 @@ class Cluster:
     def fiat(self, *words: str, certificates: str | None = None) -> subprocess.CompletedProcess[str]:
         """Run ``fiat`` on this machine of the network, with the engine."""
         with self.started(*words, certificates=certificates) as running:
-            out, err = running.communicate(timeout=120)
+            out, err = running.communicate(timeout=240)
         assert "Traceback" not in err, err
         return subprocess.CompletedProcess(words, running.returncode, out, err)
 
@@ -215,7 +215,7 @@ def end(process: "subprocess.Popen[bytes]") -> None:
     process.wait()
 
 
-def _until(done: object, seconds: float = 30) -> None:
+def _until(done: object, seconds: float = 90) -> None:
     begun = time.monotonic()
     while not done():  # type: ignore[operator]
         assert time.monotonic() - begun < seconds, "it does not come up"

@@ -118,6 +118,10 @@ def _do(version: str, data: bytes) -> Any:
         return _Failed(error)
 
 
+class _Lost(Exception):
+    """What a worker had done went with it before it was fetched."""
+
+
 class Cluster:
     """The workers of the scheduler at ``address`` (``tls://HOST:PORT``), with the ``certificates`` in a folder.
 
@@ -134,6 +138,8 @@ class Cluster:
         self._certificates = certificates
         self._client: Any = None
         self._last_seen = time.monotonic()
+        self._known: dict[str, Any] = {}
+        self._asked_at = -_GONE
         if self._scheme == "tls" and certificates is None:
             names = f"{CERTIFICATE} and {KEY}"
             raise NotationError(
@@ -160,8 +166,7 @@ class Cluster:
         return sum(int(one["nthreads"]) for one in self._workers().values())
 
     def __enter__(self) -> Cluster:
-        for name in ("distributed", "tornado", "asyncio"):
-            logging.getLogger(name).setLevel(logging.CRITICAL)
+        logging.disable(logging.CRITICAL)  # what is to be known is said in Fiat's own words
         dask.config.set({"distributed.comm.timeouts.connect": f"{_CONNECT}s"})
         try:
             self._client = distributed.Client(
@@ -202,8 +207,14 @@ class Cluster:
         )
 
     def _workers(self) -> dict[str, Any]:
-        found: dict[str, Any] = self._client.scheduler_info(n_workers=-1)["workers"]
-        return found
+        now = time.monotonic()
+        if now - self._asked_at > _LOOK:
+            try:
+                self._known = self._client.scheduler_info(n_workers=-1)["workers"]
+            except (OSError, TimeoutError) as error:
+                raise self._gone() from error
+            self._asked_at = now
+        return self._known
 
     def _expect_workers(self) -> None:
         workers = self._workers()
@@ -228,7 +239,10 @@ class Cluster:
 
     def _ask_all(self, question: Callable[..., object], *words: object) -> dict[str, object]:
         """What each worker answers; its error, where it is one."""
-        found: dict[str, object] = self._client.run(question, *words, on_error="return")
+        try:
+            found: dict[str, object] = self._client.run(question, *words, on_error="return")
+        except (OSError, TimeoutError) as error:
+            raise self._gone() from error
         return found
 
     def each(
@@ -269,8 +283,12 @@ class Cluster:
                 continue
             if future not in under_way:
                 continue  # another has done it before
-            place, _, _ = under_way.pop(future)
-            result = self._result(future)
+            place, lost, _ = under_way.pop(future)
+            try:
+                result = self._result(future)
+            except _Lost:
+                submit(place, lost)
+                continue
             for other in [one for one, (number, _, _) in under_way.items() if number == place]:
                 del under_way[other]
                 other.cancel()
@@ -307,9 +325,11 @@ class Cluster:
             error = future.exception()
             return WorkError(f"a piece of the work was given up: {visible(str(error)) or type(error).__name__}")
         try:
-            found = future.result(timeout=60)
+            found = future.result(timeout=_GONE)
         except (TimeoutError, OSError) as error:
-            raise self._gone() from error
+            if self._client.status != "running":
+                raise self._gone() from error
+            raise _Lost from error
         if isinstance(found, _Failed):
             if isinstance(found.error, EngineError):
                 raise found.error
