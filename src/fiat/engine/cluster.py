@@ -48,6 +48,9 @@ _GONE = 5.0
 _AHEAD = 2
 """So many pieces are given for each worker, so that it need not wait for its next one."""
 
+_ENOUGH = 300.0
+"""Seconds after which a result that does not arrive is given up, and made again."""
+
 _DESERTED = 15.0
 """Seconds for which there may be no worker at all."""
 
@@ -324,17 +327,25 @@ class Cluster:
         if future.status == "error":
             error = future.exception()
             return WorkError(f"a piece of the work was given up: {visible(str(error)) or type(error).__name__}")
-        try:
-            found = future.result(timeout=_GONE)
-        except (TimeoutError, OSError) as error:
-            if self._client.status != "running":
-                raise self._gone() from error
-            raise _Lost from error
+        found = self._fetched(future)
         if isinstance(found, _Failed):
             if isinstance(found.error, EngineError):
                 raise found.error
             return found.error
         return found
+
+    def _fetched(self, future: Any) -> Any:
+        """What a worker holds, however slow the way to it is; :class:`_Lost` where it has gone with it."""
+        patience = _GONE
+        while True:
+            try:
+                return future.result(timeout=patience)
+            except (TimeoutError, OSError) as error:
+                if self._client.status != "running":
+                    raise self._gone() from error
+                if future.status != "finished" or patience > _ENOUGH:
+                    raise _Lost from error
+                patience *= 4  # it is there, and on its way
 
     def _hand_on(self, under_way: dict[Any, tuple[int, Any, float]], submit: Callable[[int, Any], None]) -> None:
         """Give what takes long to another worker as well: whichever is done first counts."""
