@@ -5,9 +5,11 @@ import io
 import json
 import os
 import random
+import re
 import shutil
 import xml.etree.ElementTree as Xml
 from collections import Counter
+from collections.abc import Sequence
 from typing import Any
 
 import pytest
@@ -137,6 +139,75 @@ def test_who_is_joined_is_told_once(folder: str, question: str, join: str) -> No
     if question not in ("who can", "topmost", "why", "check"):
         hosts = [record["hosts"] for record in json.loads(others.stdout)["results"]]
         assert ["skua"] in hosts, "joined the other way it is another answer"
+
+
+@pytest.mark.parametrize("words", [(), ("--can", "read", "--user", "steward"), ("--can", "write", "--user", "keeper")])
+def test_text_counts_what_is_on_all_hosts(folder: str, words: tuple[str, ...]) -> None:
+    """On three hosts that are alike there is three times as much of everything, and what stands alone stays alone."""
+    for host in HOSTS[:3]:
+        write(sample_lines(), folder, host)
+
+    def counts(where: str) -> Counter[tuple[str, int]]:
+        found: Counter[tuple[str, int]] = Counter()
+        for line in fiat("who", "/srv/skerry", "--below", *words, "--from", where).stdout.splitlines():
+            counted = re.findall(r"(\d+) (paths?\)|director(?:y|ies)\b|files?\b)", line) if "/srv" in line else []
+            found.update((kind[:4], int(number)) for number, kind in counted)
+            found[line.strip(), 0] += line.strip().startswith("/srv/") and not counted
+        return +found
+
+    alone = counts(f"{folder}/{HOSTS[0]}/2026-11-30T020000Z.jsonl")
+    one_by_name = {key: count for key, count in alone.items() if key[0] in ("dire", "file", "path")}
+    together = counts(folder)
+    if words:
+        assert together == Counter({(kind, number * 3): count for (kind, number), count in alone.items()})
+        assert alone
+    else:  # an answer of one object is told by its name where one host is asked, and counted for several
+        assert all(together[kind, number * 3] >= count for (kind, number), count in one_by_name.items())
+        assert not any(number % 3 for _, number in together)
+
+
+def many_people(members: Sequence[int]) -> list[Record]:
+    """The sample host with thirty more people, some of whom are in watch: more than text names."""
+    lines = sample_lines()
+    place = next(number for number, line in enumerate(lines) if "group" in line and "path" not in line)
+    lines[place:place] = [
+        {"user": {"name": f"hand{number:02}", "uid": 7500 + number, "gid": 7399, "home": "/"}} for number in range(30)
+    ]
+    watch = next(line["group"] for line in lines if "path" not in line and line.get("group", {}).get("name") == "watch")
+    watch["members"] = [*watch["members"], *(f"hand{number:02}" for number in members)]
+    return lines
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("who", "/srv/skerry/gauge/raw"),
+        ("who", "/srv/skerry/gauge", "--below"),
+        ("who", "/srv/skerry/gauge", "--below", "--all"),
+        ("show", "/srv/skerry/gauge/raw"),
+        ("audit", "/srv/skerry/tools", "--weight", "plain"),
+        ("check", "skerry"),
+    ],
+)
+def test_what_only_reads_alike_is_not_the_same(folder: str, words: tuple[str, ...]) -> None:
+    """Two hosts differ in somebody whom text has no room to name: they are not told as one."""
+    write(many_people(range(20)), folder, "cliff")
+    write(many_people([*range(19), 25]), folder, "crag")
+    write(many_people(range(20)), folder, "skua")
+    text = fiat(*words, "--from", folder).stdout
+    assert "\non crag\n" in text
+    assert "\non 2 hosts: cliff, skua\n" in text
+    found = json.loads(fiat("compare", folder, "--between-hosts", "/srv/skerry/gauge", "--json").stdout)["results"]
+    read = next(one["rights"]["read"] for one in found if one["path"] == "/srv/skerry/gauge/raw")
+    assert {"hand25"} == {*read["people"]} & {"hand19", "hand25"}
+    assert "also hand25; not hand19" in fiat("compare", folder, "--between-hosts", "/srv/skerry/gauge").stdout
+
+
+def test_the_sample_fleet() -> None:
+    done = fiat("compare", "skerry-fleet", "--between-hosts", "/srv/skerry/keys")
+    assert done.returncode == 1
+    assert done.stdout.startswith("on ness\n")
+    assert "read and traverse: everyone" in done.stdout
 
 
 def test_python_asks_each_host(fleet: str) -> None:
@@ -284,7 +355,9 @@ def test_the_hosts_that_deviate_are_found(folder: str) -> None:
             for host in one["hosts"]:
                 alone = fiat("who", one["path"], "--json", "--from", f"{folder}/{host}/2026-11-30T020000Z.jsonl")
                 short = json.loads(alone.stdout)["results"][0]["short"]
-                assert one["rights"] == {right: short[right] for right in one["rights"]}
+                assert {name: people["short"] for name, people in one["rights"].items()} == {
+                    right: short[right] for right in one["rights"]
+                }
         numbers = [len(one["hosts"]) for one in found]
         assert numbers == sorted(numbers), "the rarest come first"
 

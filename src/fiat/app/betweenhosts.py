@@ -14,13 +14,15 @@ from fiat.app.fleetwork import in_pieces
 from fiat.app.question import Question
 from fiat.app.whobelow import TreeWho, who_below
 from fiat.core.errors import FiatError, PathError, SnapshotError
+from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Host
+from fiat.core.model.posture import Posture
 from fiat.core.model.record import PostureRecord
 from fiat.core.state.betweenhosts import Hashes, Most, Said, WorthTelling, among
 from fiat.core.state.fleet import EveryPerson, Met, People, Sameness, SamePeople, Together, members
 from fiat.core.text import Fields
 from fiat.core.tree.walk import walk
-from fiat.core.words.naming import PeopleWords
+from fiat.core.words.naming import PeopleWords, entry
 from fiat.engine.pieces import Engine
 from fiat.host.snapshot.host import SnapshotHost
 
@@ -93,10 +95,8 @@ def compare_hosts(
     people = EveryPerson()
     failed: dict[int, str] = {}
     problems: list[tuple[int, PathError]] = []
-    count = 0
     first = (asked._replace(host=host) for host in in_pieces(engine, hosts))
-    for place, answer in engine.each(say, first):
-        count += 1
+    for count, (place, answer) in enumerate(engine.each(say, first), 1):
         progress(count, hosts[place].name)
         if isinstance(answer, FiatError):
             failed[place] = str(answer)
@@ -110,10 +110,8 @@ def compare_hosts(
     wanted = most.worth_telling()
     told: Together[Thing] = Together()
     good = [place for place in range(len(hosts)) if place not in failed]
-    second = (
-        asked._replace(host=host, wanted=wanted.sorted())
-        for host in in_pieces(engine, [hosts[place] for place in good])
-    )
+    again = asked._replace(wanted=wanted.sorted())
+    second = (again._replace(host=host) for host in in_pieces(engine, [hosts[place] for place in good]))
     if len(wanted.both):
         for number, answer in engine.each(say, second):
             if isinstance(answer, Exception):
@@ -192,19 +190,25 @@ class _Things:
 
     def __init__(self, tree: TreeWho, same: Sameness) -> None:
         survey, answers = tree.survey, tree.answers
-        record = PostureRecord(tree.question.host.accounts)
-        people = PeopleWords(tree.universe, tree.question.host.accounts, tree.universe.everyone)
+        accounts = tree.question.host.accounts
+        record, people = PostureRecord(accounts), PeopleWords(tree.universe, accounts, tree.universe.everyone)
         self._tree = tree
-        self._postures: list[Fields] = [record.write(one.posture) for one in survey.profiles]
+        self._postures = [_posture(one.posture, record, accounts) for one in survey.profiles]
+        known: dict[int, Fields] = {}
         self._rights: list[Fields] = []
-        for key in (answers.keys[number] for number in range(len(answers.keys))):
-            rights = zip(tree.rights, key, strict=True)
-            self._rights.append({right.name: people.words(bits) for right, bits in rights if bits is not None})
+        for place in range(len(answers.keys)):
+            each: Fields = {}
+            for right, bits in zip(tree.rights, answers.keys[place], strict=True):
+                if bits is not None:
+                    if bits not in known:
+                        known[bits] = _people(people, bits)
+                    each[right.name] = known[bits]
+            self._rights.append(each)
         path_hashes = [_hash(path.encode("utf-8", "surrogateescape")) for path in survey.paths()]
         path = np.array(path_hashes, np.uint64)
         wheres, boths = [], []
         for salt, said, number in ((1, self._postures, survey.profile), (2, self._rights, answers.number)):
-            what = np.array([_hash(same.of_record(one)) for one in said], np.uint64)
+            what = np.array([_hash(same.of_record(one, _IN_WORDS)) for one in said], np.uint64)
             where = _mixed(path * np.uint64(2) + np.uint64(salt))
             wheres.append(where)
             boths.append(_mixed(where + what[number]) & ~np.uint64(1))
@@ -220,6 +224,23 @@ class _Things:
             said = (self._rights if rights else self._postures)[int(numbers[rights][entry])]
             thing = Thing(int(self.where[place]), self._tree.survey.path(entry), (POSTURE, RIGHTS)[rights], said)
             yield int(self.both[place]), thing
+
+
+_IN_WORDS = ("short", "entries")
+"""Fields that say again what others say."""
+
+
+def _posture(posture: Posture, record: PostureRecord, accounts: Accounts) -> Fields:
+    """A posture as a record, with the entries of its lists by the names of whom they are for."""
+    lists = (("acl", posture.acl), ("default", posture.default))
+    named = {name: [entry(one, accounts) for one in acl.entries] for name, acl in lists if acl is not None}
+    return {**record.write(posture), "entries": named}
+
+
+def _people(people: PeopleWords, bits: int) -> Fields:
+    """A set of people: exactly who they are (or all but whom), and in short."""
+    exactly = people.exactly(bits)
+    return {"all_but": exactly.all_but, "people": list(exactly.words), "short": people.words(bits)}
 
 
 def _hash(data: bytes) -> int:

@@ -40,7 +40,7 @@ class LeftOut(NamedTuple):
 
 def is_fleet(place: str) -> bool:
     """Whether ``place`` is a folder in which snapshots of hosts are kept, and not those of a single one."""
-    return place not in sample.SNAPSHOTS and folders.is_fleet(place)
+    return place in sample.FLEETS or (place not in sample.SNAPSHOTS and folders.is_fleet(place))
 
 
 class Fleet(NamedTuple):
@@ -52,7 +52,9 @@ class Fleet(NamedTuple):
 
 def means_fleet(places: Sequence[str]) -> bool:
     """Whether these words after --from mean a fleet: several, or a folder; a folder of one host is a fleet of one."""
-    return len(places) > 1 or any(os.path.isdir(place) and place not in sample.SNAPSHOTS for place in places)
+    return len(places) > 1 or any(
+        place in sample.FLEETS or (os.path.isdir(place) and place not in sample.SNAPSHOTS) for place in places
+    )
 
 
 def fleet_in(
@@ -98,6 +100,10 @@ _PUT = "fiat save PATH --add FOLDER/HOST puts one there"
 
 
 def _hosts_at(place: str) -> Iterator[KeptHost]:
+    for name, path in sample.FLEETS.get(place, {}).items():
+        yield KeptHost(name, [KeptSnapshot(path, folders.host_of_file(path)[1])])
+    if place in sample.FLEETS:
+        return
     if place in sample.SNAPSHOTS or not os.path.isdir(place):
         path = sample.SNAPSHOTS.get(place, place)
         name, taken = folders.host_of_file(path)

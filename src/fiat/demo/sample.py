@@ -14,6 +14,9 @@ PRESS = os.path.join(_HERE, "skerry-press.jsonl")
 SNAPSHOTS = {"skerry": SNAPSHOT, "skerry-later": LATER, "skerry-press": PRESS}
 """The words for them on a command line."""
 
+FLEETS = {"skerry-fleet": {"cliff": SNAPSHOT, "holm": SNAPSHOT, "ness": LATER, "stack": SNAPSHOT}}
+"""The words for fleets: of each the snapshot of every host."""
+
 EXPECTATIONS = {"skerry": os.path.join(_HERE, "expectations.toml")}
 """The words for files of expectations."""
 

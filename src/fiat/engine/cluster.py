@@ -16,25 +16,23 @@ import ssl
 import sys
 import time
 import warnings
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from itertools import count
 from types import TracebackType
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 from urllib.parse import urlsplit
 
 import fiat
 from fiat.core.errors import EngineError, NotationError, WorkError
 from fiat.core.model import capabilities
 from fiat.core.text import counted, joined, quoted, several, visible
+from fiat.engine.pieces import Engine, Piece, Result
 
 try:
     import dask
     import distributed
 except ImportError as error:
     raise EngineError("--engine needs Dask: pip install 'fiat[fleet]' gets it") from error
-
-Piece = TypeVar("Piece")
-Result = TypeVar("Result")
 
 _CONNECT = 10.0
 """Seconds within which the scheduler must answer."""
@@ -125,7 +123,7 @@ class _Lost(Exception):
     """What a worker had done went with it before it was fetched."""
 
 
-class Cluster:
+class Cluster(Engine):
     """The workers of the scheduler at ``address`` (``tls://HOST:PORT``), with the ``certificates`` in a folder.
 
     Without TLS only on loopback. ``reads``: they are to read trees. Connected within the ``with`` block, which raises
@@ -176,6 +174,7 @@ class Cluster:
                 self.address, security=self._security(), timeout=_CONNECT, set_as_default=False
             )
         except (OSError, TimeoutError, ValueError, RuntimeError) as error:
+            logging.disable(logging.NOTSET)
             raise EngineError(f"no scheduler answers at {quoted(self.address)}: {_reason(error)}") from error
         try:
             self._expect_workers()
@@ -191,6 +190,7 @@ class Cluster:
         if client is not None:
             with contextlib.suppress(Exception):  # whatever has become of it, it is not needed any more
                 client.close(timeout=2)
+        logging.disable(logging.NOTSET)
 
     def _security(self) -> Any:
         if self._scheme != "tls" or self._certificates is None:
@@ -228,7 +228,7 @@ class Cluster:
             if far:
                 raise EngineError(f"without TLS workers must be on loopback, and {joined(far[:3])} is not")
         wrong: dict[str, list[str]] = {}
-        for worker, theirs in self._ask_all(powers).items():
+        for worker, theirs in self._ask_all().items():
             if isinstance(theirs, OSError):
                 continue  # it has gone meanwhile: others do its work
             try:
@@ -240,20 +240,13 @@ class Cluster:
         for message, some in wrong.items():
             raise EngineError(f"the worker at {visible(some[0])} is refused: {message}")
 
-    def _ask_all(self, question: Callable[..., object], *words: object) -> dict[str, object]:
-        """What each worker answers; its error, where it is one."""
+    def _ask_all(self) -> dict[str, object]:
+        """What each worker is; its error, where it does not say."""
         try:
-            found: dict[str, object] = self._client.run(question, *words, on_error="return")
+            found: dict[str, object] = self._client.run(powers, on_error="return")
         except (OSError, TimeoutError) as error:
             raise self._gone() from error
         return found
-
-    def each(
-        self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
-    ) -> Iterator[tuple[int, Result | Exception]]:
-        """As :meth:`fiat.engine.pieces.Engine.each` says."""
-        coming = iter(pieces)
-        return self.each_given(work, lambda: next(coming, None))
 
     def each_given(
         self, work: Callable[[Piece], Result], give: Callable[[], Piece | None]
@@ -370,7 +363,7 @@ def _reason(error: BaseException) -> str:
 
 
 def _expect_safe(address: str) -> tuple[str, bool]:
-    """The scheme of an address, and whether it is on loopback; EngineError for one that is neither TLS nor that."""
+    """The scheme of an address, and whether it is on loopback; NotationError for one that is neither TLS nor that."""
     parts = urlsplit(address if "://" in address else f"tcp://{address}")
     try:
         host, port = parts.hostname, parts.port

@@ -5,9 +5,10 @@
 
 import gc
 import os
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator
 from itertools import count
-from typing import NamedTuple, Protocol, TypeVar
+from typing import TypeVar
 
 from fiat.core.errors import WorkError
 from fiat.engine.processes import Workers
@@ -16,7 +17,7 @@ Piece = TypeVar("Piece")
 Result = TypeVar("Result")
 
 
-class Engine(Protocol):
+class Engine(ABC):
     """Whoever does pieces of work, each by itself: what does one is a function that a module has, for it may be sent
     elsewhere."""
 
@@ -26,10 +27,12 @@ class Engine(Protocol):
     @property
     def about(self) -> str:
         """What is to be known of who does the work; nothing where there is nothing."""
+        return ""
 
     @property
     def doing(self) -> str:
         """The word for what progress is shown of, with how many do it."""
+        return "asked"
 
     def each(
         self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
@@ -39,29 +42,23 @@ class Engine(Protocol):
         A piece whose worker dies is done again by another. Raises :class:`fiat.core.errors.EngineError` where nobody
         is left to do them.
         """
+        coming = iter(pieces)
+        return self.each_given(work, lambda: next(coming, None))
 
+    @abstractmethod
     def each_given(
         self, work: Callable[[Piece], Result], give: Callable[[], Piece | None]
     ) -> Iterator[tuple[int, Result | Exception]]:
         """The same for pieces that come of others: ``give`` gives the next one, or None where there is none now."""
 
 
-class Processes:
-    """Processes of this machine, as many as there are processors."""
+class Processes(Engine):
+    """Processes of this machine, as many as there are processors; this one alone where no other can be started."""
 
     far = False
-    about = ""
-    doing = "asked"
 
     def __init__(self, processes: int | None = None) -> None:
         self._count = processes or len(os.sched_getaffinity(0))
-
-    def each(
-        self, work: Callable[[Piece], Result], pieces: Iterable[Piece]
-    ) -> Iterator[tuple[int, Result | Exception]]:
-        """As :meth:`Engine.each` says; by this process alone where no other can be started."""
-        coming = iter(pieces)
-        return self.each_given(work, lambda: next(coming, None))
 
     def each_given(
         self, work: Callable[[Piece], Result], give: Callable[[], Piece | None]
@@ -99,19 +96,3 @@ class Processes:
             except Exception as error:
                 result = error
             yield found[0], result
-
-
-class InOrder(NamedTuple):
-    """Who waits for results in the order of the pieces."""
-
-    engine: Engine
-
-    def each(self, work: Callable[[Piece], Result], pieces: Iterable[Piece]) -> Iterator[Result | Exception]:
-        """What comes of each piece, in its turn; what comes early is held until then."""
-        early: dict[int, Result | Exception] = {}
-        wanted = 0
-        for place, result in self.engine.each(work, pieces):
-            early[place] = result
-            while wanted in early:
-                yield early.pop(wanted)
-                wanted += 1

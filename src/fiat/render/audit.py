@@ -76,8 +76,13 @@ class AuditView(PlainResult):
             return
         for one in self.found:
             rule, weight = one.told.rule, one.told.found.weight
+            shifts = (shift.who for some in (one.takes, one.gives) for shift in some or () if shift.apart)
             yield Part(
-                None, tuple(self._of_one(one)), under=tuple(_rule_words(rule, weight)), rank=WEIGHTS.index(weight)
+                None,
+                tuple(self._of_one(one)),
+                exactly=(_people(one.told).exactly(one.told.found.people), *shifts),
+                under=tuple(_rule_words(rule, weight)),
+                rank=WEIGHTS.index(weight),
             )
 
     def rows(self) -> Iterator[Fields]:
@@ -153,8 +158,7 @@ class AuditView(PlainResult):
         more = f" and {told.paths - len(first):,} more" if told.paths > len(first) else ""
         yield Prose([Span(f"{names}{more}", "strong"), f": {told.found.text}"], 1, hanging="  ")
         if told.found.people:
-            people = PeopleWords(told.audited.universe, told.audited.accounts, told.audited.universe.everyone)
-            yield Prose(f"who   {people.words(_users(told))}", 2, hanging="      ")
+            yield Prose(f"who   {_people(told).words(_users(told))}", 2, hanging="      ")
         for command in one.commands[:1]:
             yield Verbatim(f"mend  {unbroken(command)}{unbroken(self.about)}", 2)
         if len(one.commands) > 1:
@@ -209,6 +213,10 @@ class AuditView(PlainResult):
 def _rule_words(rule: Rule, weight: str) -> Iterator[Block]:
     yield Prose([Span(weight, _STYLES[weight]), f"  {rule.about}  ", Span(rule.code, "faint")], hanging="  ")
     yield Prose(f"why   {rule.why}", 1, hanging="      ")
+
+
+def _people(told: TreeFinding) -> PeopleWords:
+    return PeopleWords(told.audited.universe, told.audited.accounts, told.audited.universe.everyone)
 
 
 def _users(told: TreeFinding) -> int:

@@ -14,7 +14,7 @@ from fiat.core.tree.answerkeys import AnswerKey
 from fiat.core.tree.distinct import first_places
 from fiat.core.tree.summary import AnswerGroup, Groups, Row, Standing, Topmost
 from fiat.core.words import naming
-from fiat.core.words.naming import PeopleWords, rank_of, ranked
+from fiat.core.words.naming import ExactPeople, PeopleWords, rank_of, ranked
 from fiat.render import lines
 from fiat.render.againsttoday import against_today_blocks, against_today_fields
 from fiat.render.lines import visible_texts
@@ -196,6 +196,7 @@ class BelowView(PlainResult):
         self.paths = paths
         self.universe = found.universe
         self._known: dict[object, str] = {}
+        self._known_exactly: dict[int, ExactPeople] = {}
         asked_about = 0
         for place, who in enumerate(found.universe.principals):
             if found.question.shows(who):
@@ -251,7 +252,7 @@ class BelowView(PlainResult):
                 fields = self._top_fields(top)
                 yield Part(
                     fields,
-                    counted=("paths",),
+                    counted=("below",),
                     same=f"{bool(directory[top.place])} {[fields[name] for name in ('path', 'itself', 'except')]}",
                     heading=_directory_line if directory[top.place] else _file_line,
                     under=(Prose(f"{who} at and below {visible(path)}", hanging="  "),),
@@ -259,18 +260,19 @@ class BelowView(PlainResult):
             if none:
                 yield Part(None, (Prose(f"{who} nothing at or below {visible(path)}", hanging="  "),))
         else:
-            for fields, said in self._shown_answers():
+            for fields, said, exactly in self._shown_answers():
                 yield Part(
                     {"path": path, **fields},
                     tuple(self._rights_words(said)),
                     ("directories", "others", "places"),
                     ("first",),
                     "\n".join(f"{one}" for one in said),
+                    exactly,
                     heading_of,
                 )
 
-    def _shown_answers(self) -> Iterator[tuple[Fields, list[str | None]]]:
-        """Each answer that text tells apart: how many paths it has, and who has which right."""
+    def _shown_answers(self) -> Iterator[tuple[Fields, list[str | None], tuple[object, ...]]]:
+        """Each answer that text tells apart: how many paths it has, who has which right, and exactly who."""
         survey, groups = self.found.survey, self.found.groups()
         named = self.found.question.names_somebody
         rows = None if self.everyone or named else self.found.by_owner()
@@ -280,14 +282,32 @@ class BelowView(PlainResult):
             shown = groups.by(number, len(of_named))
         for place, number_of_answer in enumerate(shown.answer.tolist()):
             group = shown[place]
-            if of_named is not None:
-                said = [None if bits is None else self._words(bits) for bits in of_named[number_of_answer]]
-            elif rows is None:
-                said = [None if bits is None else self._words(bits) for bits in group.answer]
-            else:
+            if rows is not None:
                 said = self._by_owner(rows[number_of_answer])
+                exactly = tuple(self._exactly_by_owner(rows[number_of_answer]))
+            else:
+                answer = group.answer if of_named is None else of_named[number_of_answer]
+                said = [None if bits is None else self._words(bits) for bits in answer]
+                exactly = tuple(self._exactly(bits) for bits in answer)
             fields = {"directories": group.directories, "others": group.others, "places": group.places}
-            yield {**fields, "first": [survey.path(place) for place in group.first]}, said
+            yield {**fields, "first": [survey.path(place) for place in group.first]}, said, exactly
+
+    def _exactly(self, bits: int | None) -> ExactPeople | None:
+        if bits is None:
+            return None
+        found = self._known_exactly.get(bits)
+        if found is None:
+            found = self._known_exactly[bits] = self._people.exactly(bits)
+        return found
+
+    def _exactly_by_owner(self, row: Row) -> Iterator[object]:
+        """Who the owners and the groups are, and who has each right besides."""
+        accounts = self._people.accounts
+        yield sorted(naming.user_or_number(uid, accounts) for uid in row.uids)
+        yield sorted(naming.group_or_number(gid, accounts) for gid in row.gids)
+        for one in row.rights:
+            if one is not None:
+                yield one.owner, one.group, self._exactly(self._put_together(one, row))
 
     def envelope(self) -> Fields:
         """Whether all of the tree was read, and what supposed memberships change."""
@@ -390,7 +410,7 @@ class BelowView(PlainResult):
         survey = self.found.survey
         return {
             "path": survey.path(top.place),
-            "paths": top.paths,
+            "below": top.paths - top.itself,
             "itself": top.itself,
             "except": [survey.path(place) for place in top.but],
         }
@@ -515,15 +535,20 @@ class BelowView(PlainResult):
         groups = _Named("its group", several(shared, "groups", 3))
         return [None if one is None else self._standing(one, row, owners, groups) for one in row.rights]
 
-    def _standing(self, one: Standing, row: Row, owners: "_Named", groups: "_Named") -> str:
-        """Who has one right; an owner or a group that is the only one is called by name."""
+    def _put_together(self, one: Standing, row: Row) -> int:
+        """Who has a right, with an owner or a group that is the only one."""
         uid = row.uids[0] if len(row.uids) == 1 else None
         gid = row.gids[0] if len(row.gids) == 1 else None
-        bits = one.put_together(self.universe, uid=uid, gid=gid)
-        first = owners.said() if uid is None and one.owner is not None and one.owner is not one.open else ""
+        return one.put_together(self.universe, uid=uid, gid=gid)
+
+    def _standing(self, one: Standing, row: Row, owners: "_Named", groups: "_Named") -> str:
+        """Who has one right; an owner or a group that is the only one is called by name."""
+        bits = self._put_together(one, row)
+        one_owner, one_group = len(row.uids) == 1, len(row.gids) == 1
+        first = owners.said() if not one_owner and one.owner is not None and one.owner is not one.open else ""
         by_group = one.group is not None and one.group is not one.open
-        of_group = groups.said() if gid is None and by_group else ""
-        if uid is None and by_group and not first:  # though they may be in the group
+        of_group = groups.said() if not one_group and by_group else ""
+        if not one_owner and by_group and not first:  # though they may be in the group
             return f"{self._people.words(bits, groups_first=of_group)}, but not {owners.said()}"
         return self._people.words(bits, first=first, groups_first=of_group) if first or of_group else self._words(bits)
 
@@ -534,13 +559,13 @@ def _topmost_words(top: Fields, *, directory: bool) -> str:
         return path
     path = path.rstrip("/") + "/"
     if not top["itself"]:
-        return f"{path}  (all {top['paths']:,} that are meant below it, not itself)"
-    below = counted(top["paths"] - 1, "path")
+        return f"{path}  (all {top['below']:,} that are meant below it, not itself)"
+    below = counted(top["below"], "path")
     if top["except"]:
         under = len(top["path"].rstrip("/")) + 1
         names = ", ".join(visible(one[under:]) for one in top["except"])
         return f"{path}  (and all below it except {names}: {below})"
-    return f"{path}  (and all below it: {below})" if top["paths"] > 1 else path
+    return f"{path}  (and all below it: {below})" if top["below"] else path
 
 
 def _file_line(top: Fields) -> Block:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
 
 from fiat.app.betweenhosts import POSTURE, BetweenHosts, Deviation
 from fiat.core.state.fleet import SamePeople
-from fiat.core.text import Fields, counted, joined, visible
+from fiat.core.text import Fields, counted, joined, several, visible
+from fiat.core.words.naming import from_word
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim, unbroken
 from fiat.render.wordsofhosts import WordsOfHosts
 
@@ -50,8 +51,8 @@ class BetweenHostsView(PlainResult):
                 "hosts": [self.hosts.names[place] for place in self.hosts.places(one.hosts)],
                 "path": one.paths[0],
                 "paths": len(one.paths),
-                "there": " ".join(_said(one.there.kind, one.there.what)),
-                "most": " ".join(_said(one.there.kind, one.most)),
+                "there": _in_a_cell(one.there.kind, one.there.what),
+                "most": _in_a_cell(one.there.kind, one.most),
             }
 
     def envelope(self) -> Fields:
@@ -87,45 +88,88 @@ class BetweenHostsView(PlainResult):
             yield from (BLANK, *clashes)
 
 
-def _names_of(paths: Sequence[str]) -> Block:
-    names = ", ".join(unbroken(visible(path)) for path in paths[:_NAMED])
-    more = f" and {len(paths) - _NAMED:,} more" if len(paths) > _NAMED else ""
-    return Prose(f"{names}{more}", 1, hanging="  ")
+def _in_a_cell(kind: str, what: Fields | None) -> str:
+    if what is None or kind == POSTURE:
+        return _whole(_said(what))
+    return "; ".join(f"{right}: {_short(people)}" for right, people in what.items())
 
 
 def _both(one: Deviation) -> Iterator[Block]:
     """What is there, and what most have."""
-    there, most = _different(_said(one.there.kind, one.there.what), _said(one.there.kind, one.most))
-    lead = "" if one.there.kind == POSTURE else "may "
-    yield Prose(["there  ", Span(f"{lead}{there}", "changed")], 2, hanging="       ")
-    yield Prose(f"most   {lead}{most} (on {one.most_hosts.bit_count():,})", 2, hanging="       ")
+    count = one.most_hosts.bit_count()
+    if one.there.what is None or one.there.kind == POSTURE:
+        pairs = [_different(_said(one.there.what), _said(one.most))]
+    else:
+        pairs = _rights_pairs(one.there.what, one.most)
+    for there, most in pairs:
+        yield Prose(["there  ", Span(there, "changed")], 2, hanging="       ")
+        yield Prose(f"most   {most} (on {count:,})", 2, hanging="       ")
 
 
-def _different(there: Sequence[str], most: Sequence[str]) -> tuple[str, str]:
-    """Both without what they have in common, where each has something of its own."""
-    common = set(there) & set(most)
-    told = ["; ".join(word for word in words if word not in common) for words in (there, most)]
-    return told[0] or "nothing of that", told[1] or "nothing of that"
+def _different(there: dict[str, str], most: dict[str, str]) -> tuple[str, str]:
+    """Both without what they have in common."""
+    if not there or not most:
+        return _whole(there), _whole(most)
+    differ = [name for name in most if there[name] != most[name]]
+    one, other = (", ".join(some[name] or f"no {name}" for name in differ) for some in (there, most))
+    return one, other
 
 
-def _said(kind: str, what: Fields | None) -> list[str]:
-    """What is at a path, in a few words each."""
-    if what is None:
-        return ["not there"]
-    if kind != POSTURE:
-        alike: dict[str, list[str]] = {}
-        for right, people in what.items():
-            alike.setdefault(people, []).append(right)
-        return [f"{joined(rights)}: {people}" for people, rights in alike.items()]
-    found = [what["kind"], f"{what['mode']} {what['letters']}"]
-    for name in ("owner", "group"):
-        number = what[name]["uid" if name == "owner" else "gid"]
-        found.append(f"{name} {visible(what[name]['name'] or str(number))}")
-    for name, called in (("acl", "list"), ("default", "default list")):
-        if what[name] is not None:
-            found.append(f"{called} {' '.join(what[name])}")
-    if what["flags"]:
-        found.append(f"flags {' '.join(what['flags'])}")
-    if what["capabilities"] is not None:
-        found.append(f"capabilities {' '.join(what['capabilities']['permitted'])}")
-    return found
+def _whole(said: dict[str, str]) -> str:
+    return ", ".join(filter(None, said.values())) or "not there"
+
+
+def _said(posture: Fields | None) -> dict[str, str]:
+    """What is at a path, in words by what they are about; nothing where nothing is there."""
+    if posture is None:
+        return {}
+    owner, group = (visible(posture[name]["name"] or str(posture[name][number])) for name, number in _NUMBERS)
+    lists = {name: " ".join(entries) for name, entries in posture["entries"].items()}
+    capabilities = posture["capabilities"]
+    return {
+        "kind": posture["kind"],
+        "mode": f"{posture['mode']} {posture['letters']}",
+        "owner": f"owner {owner}",
+        "group": f"group {group}",
+        "list": f"list {lists['acl']}" if "acl" in lists else "",
+        "default list": f"default list {lists['default']}" if "default" in lists else "",
+        "flags": f"flags {' '.join(posture['flags'])}" if posture["flags"] else "",
+        "capabilities": f"capabilities {' '.join(capabilities['permitted'])}" if capabilities is not None else "",
+    }
+
+
+_NUMBERS = (("owner", "uid"), ("group", "gid"))
+
+
+def _rights_pairs(there: Fields, most: Fields) -> list[tuple[str, str]]:
+    """For the rights that differ alike, who has them there beside those of most, or without them; and who most are."""
+    alike: dict[tuple[str, str], list[str]] = {}
+    for right in dict.fromkeys((*there, *most)):
+        one, other = there.get(right), most.get(right)
+        if one != other:
+            alike.setdefault((_beside(one, other), _short(other)), []).append(right)
+    return [(f"{joined(rights)}: {one}", f"{joined(rights)}: {other}") for (one, other), rights in alike.items()]
+
+
+def _short(people: Fields | None) -> str:
+    return "it does not apply" if people is None else str(people["short"])
+
+
+def _beside(people: Fields | None, most: Fields | None) -> str:
+    """Who has a right there and not with most, and the other way round; or simply who, where that is another kind."""
+    if people is None or most is None or people["all_but"] != most["all_but"]:
+        return _short(people)
+    own, others = ({*one["people"]} for one in (people, most))
+    more, fewer = (own - others, others - own) if not people["all_but"] else (others - own, own - others)
+    parts = [f"also {_named(more)}" if more else "", f"not {_named(fewer)}" if fewer else ""]
+    return "; ".join(filter(None, parts))
+
+
+def _named(words: Iterable[str]) -> str:
+    return several(map(from_word, sorted(words)), show=8)
+
+
+def _names_of(paths: Sequence[str]) -> Block:
+    names = ", ".join(unbroken(visible(path)) for path in paths[:_NAMED])
+    more = f" and {len(paths) - _NAMED:,} more" if len(paths) > _NAMED else ""
+    return Prose(f"{names}{more}", 1, hanging="  ")

@@ -71,7 +71,8 @@ class CheckView(PlainResult):
             return
         for one in self.checked.found:
             if one.broken:
-                yield Part(None, tuple(self._broken(one)))
+                exactly = (self._people(broken).exactly(broken.people) for broken in one.broken)
+                yield Part(None, tuple(self._broken(one)), exactly=tuple(exactly))
             elif one.unknown:
                 yield Part(None, tuple(self._unknown(one)), rank=1)
             elif not self.broken_only:
@@ -156,12 +157,15 @@ class CheckView(PlainResult):
         found = dict.fromkeys(line for broken in one.broken for line in commands_for(broken, one.expectation))
         return [f"{line}{self.host}" for line in found]
 
+    def _people(self, one: Counterexample) -> PeopleWords:
+        return PeopleWords(one.universe, self.checked.host.accounts, one.universe.everyone)
+
     def _sentence(self, one: Counterexample) -> str:
         path = unbroken(visible(one.first))
         more = f" and {len(one.places) - 1:,} more paths" if len(one.places) > 1 else ""
         if one.right is None:
             return f"{path}{more}: {one.text}"
-        people = PeopleWords(one.universe, self.checked.host.accounts, one.universe.everyone)
+        people = self._people(one)
         bits = one.people
         if bits & one.universe.of_kind("anyone-else"):
             bits |= one.universe.of_kind("group")

@@ -16,6 +16,7 @@ from fiat.core.state.matching import AccountChange
 from fiat.core.text import FEW, Fields, counted, joined, several, shell_word, visible
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
+from fiat.core.words.naming import PeopleWords
 from fiat.render.changes import Changed, change_blocks, differences, effects_fields, paths_of, shift_blocks, unlisted_in
 from fiat.render.model import BLANK, Block, Part, PlainResult, Prose, Verbatim, unbroken
 
@@ -130,7 +131,10 @@ class ComparisonView(PlainResult):
         cells = self._cells()
         for title, gained in (("Gains", True), ("Loses", False)):
             by_cause = self._by_cause([cell for cell in cells if cell.gained is gained])
-            yield from (Part(None, tuple(self._of_cause(title, *one))) for one in by_cause.items())
+            for cause, some in by_cause.items():
+                people = PeopleWords(self.found.universe, self.accounts, self.found.universe.everyone)
+                exactly = tuple(people.exactly(cell.bits) for cell in some)
+                yield Part(None, tuple(self._of_cause(title, cause, some)), exactly=exactly)
         if not self.gains_only:
             sections = (self._accounts(), self._mounts(), *map(self._tree, self.found.trees))
             for rank, section in enumerate(sections, 1):

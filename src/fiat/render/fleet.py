@@ -64,7 +64,8 @@ class FleetOutput(Output):
         self._people = EveryPerson()
         self._statuses: dict[int, ExitStatus] = {}
         self._failed: dict[int, str] = {}
-        self._answered_by = 0
+        self._documents: list[tuple[str, str]] = []
+        self._everywhere = 0
         self._waiting: dict[int, HostAnswer] = {}
         self._next = 0
 
@@ -78,7 +79,8 @@ class FleetOutput(Output):
         if answer.error:
             self._failed[place] = answer.error
         self.answered += answer.answered
-        self._answered_by |= bool(answer.answered) << place
+        if not answer.error:
+            self._everywhere |= 1 << place
         for number, held in enumerate(answer.parts):
             self._parts.take(place, held.digest, _Told((place, number), held.part), held.counts)
         for caveat in answer.caveats:
@@ -118,12 +120,6 @@ class FleetOutput(Output):
             self._tables = TableWriter()
         for data in answer.tables:
             self._tables.write(of_host(data, self.names[place]))
-
-    @property
-    def _documents(self) -> list[tuple[str, str]]:
-        if not hasattr(self, "_held_documents"):
-            self._held_documents: list[tuple[str, str]] = []
-        return self._held_documents
 
     # --- all of them ---
 
@@ -176,10 +172,6 @@ class FleetOutput(Output):
             yield f"{whom} {'is' if len(names) == 1 else 'are'} left out: {why}"
 
     # --- hosts in words ---
-
-    @property
-    def _everywhere(self) -> int:
-        return sum(1 << place for place in self._statuses if place not in self._failed)
 
     def _on(self, hosts: int) -> str:
         """In brackets, the hosts that something is about, where that is not all of them."""

@@ -129,7 +129,7 @@ class CollectedOutput(Output):
         else:
             under = "\n".join(map(_text_of, part.under))
             told = part.same if part.same is not None else "\n".join(map(_text_of, part.blocks))
-            digest = same.of_text(f"{under}\0{told}")
+            digest = same.of_text("\0".join((under, told, *map(str, part.exactly))))
         counts = tuple(part.record[name] for name in part.counted) if part.record is not None else ()
         return HeldPart(digest, part, counts)
 

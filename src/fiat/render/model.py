@@ -144,9 +144,9 @@ class Part(NamedTuple):
     """A part of a result, which may be the same on several hosts of a fleet: as JSON, and as text.
 
     What the fields ``counted`` have is added up where hosts agree in all others, but for those ``apart``, which are
-    taken from the first. ``same`` is what makes the text of two hosts the same, where that is not all of it;
-    ``heading`` makes its first line of the fields. ``under`` stands once above all that have it; what has a lower
-    ``rank`` comes first.
+    taken from the first. ``same`` is what makes the text of two hosts the same, where that is not all of it; and
+    ``exactly`` what counts besides, for text names but a few of many. ``heading`` makes its first line of the fields.
+    ``under`` stands once above all that have it; what has a lower ``rank`` comes first.
     """
 
     record: Fields | None
@@ -154,6 +154,7 @@ class Part(NamedTuple):
     counted: tuple[str, ...] = ()
     apart: tuple[str, ...] = ()
     same: str | None = None
+    exactly: tuple[object, ...] = ()
     heading: "Callable[[Fields], Block] | None" = None
     under: tuple[Block, ...] = ()
     rank: int = 0

@@ -174,7 +174,8 @@ class Sheet(PlainResult):
     def parts(self, *, text: bool) -> Iterator[Part]:
         """The sheet without what differs from host to host and is not about access: sizes, times, inodes."""
         if text:
-            yield Part(None, tuple(self._blocks(dated=False)))
+            exactly = (_everyone_in(gid, self.accounts) for gid in _groups(self.found.object.posture))
+            yield Part(None, tuple(self._blocks(dated=False)), exactly=tuple(exactly))
         else:
             yield from (Part(record, apart=NOT_ABOUT_ACCESS) for record in self.records())
 
@@ -315,8 +316,8 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
     if same:
         facts.append(("owner too", f"{joined(same)}, of the same number {posture.uid}"))
     if posture.kind is not Kind.SYMLINK:
-        groups = [posture.gid, *(sorted(posture.acl.named()[1] - {posture.gid}) if posture.acl else ())]
-        facts += [("members" if place == 0 else "", _members(gid, accounts)) for place, gid in enumerate(groups)]
+        groups = enumerate(_groups(posture))
+        facts += [("members" if place == 0 else "", _members(gid, accounts)) for place, gid in groups]
         facts += _list_facts(found, accounts)
     if posture.flags:
         facts.append(("flags", ", ".join(posture.flags)))
@@ -329,6 +330,15 @@ def _facts(found: Object, accounts: Accounts) -> list[tuple[str, str]]:
     if found.label is not None:
         facts.append(("security label", f" {visible(found.label)}"))
     return facts
+
+
+def _groups(posture: Posture) -> list[int]:
+    """The groups that it speaks of: the owning one, then those of the list."""
+    return [posture.gid, *(sorted(posture.acl.named()[1] - {posture.gid}) if posture.acl else ())]
+
+
+def _everyone_in(gid: int, accounts: Accounts) -> list[str]:
+    return sorted({user.name for user in (*accounts.primary_members(gid), *accounts.listed_members(gid))})
 
 
 def _members(gid: int, accounts: Accounts) -> str:

@@ -28,7 +28,6 @@ ROWS = 100_000
 """Rows that are written together."""
 
 _NUMBERS = frozenset(("uid", "gid", "links", "size", "paths"))
-_TRUTHS = frozenset(("anyone_else",))
 
 
 def path_columns(paths: Sequence[str]) -> dict[str, Any]:
@@ -58,8 +57,7 @@ class Alike:
             if number not in self._places:
                 self._places[number] = len(self._rows)
                 self._rows.append(of(number))
-        which = np.array([self._places[number] for number in distinct.tolist()], np.int64)
-        rows = [self._rows[one] for one in which.tolist()]
+        rows = [self._rows[self._places[number]] for number in distinct.tolist()]
         names = self._rows[0] if self._rows else {}
         return {name: _taken(name, [row[name] for row in rows], place.reshape(-1)) for name in names}
 
@@ -97,16 +95,13 @@ class TableWriter:
     def __init__(self) -> None:
         self._writer: Any = None
 
-    def write(self, tables: Iterator[Any]) -> int:
-        """Write them as they come; how many rows there are. Raises OSError."""
-        rows = 0
+    def write(self, tables: Iterator[Any]) -> None:
+        """Write them as they come. Raises OSError."""
         for table in tables:
             if self._writer is None:
                 stream = pyarrow.PythonFile(sys.stdout.buffer, mode="w")
                 self._writer = pyarrow.parquet.ParquetWriter(stream, table.schema, compression="zstd")
             self._writer.write_table(table.cast(self._writer.schema))
-            rows += len(table)
-        return rows
 
     def close(self) -> None:
         """Write what stands at the end."""

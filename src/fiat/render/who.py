@@ -2,6 +2,7 @@
 
 import itertools
 from collections.abc import Callable, Iterator, Sequence
+from json import dumps
 
 from fiat.app.who import Who
 from fiat.core.model import capabilities
@@ -16,7 +17,7 @@ from fiat.core.text import Fields, counted, several, visible
 from fiat.core.words import naming
 from fiat.core.words.naming import PeopleWords, several_users
 from fiat.render import words
-from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
+from fiat.render.model import BLANK, Block, Part, PlainResult, Prose, Span, Spans, Table, Verbatim, unbroken
 
 _NAMES_IN_A_ROW = 8
 _CELL = {True: "yes", False: "no", None: "?"}
@@ -185,6 +186,18 @@ class WhoView(PlainResult):
             if not deciding.allowed and (self.answer.end is None or deciding.path != self.answer.end.path):
                 blockers[right.name] = deciding.path
         return {"because": rules, "blocker": blockers}
+
+    def parts(self, *, text: bool) -> Iterator[Part]:
+        """The whole answer; where more than sets of people is told, all that is told of everybody counts."""
+        if not text:
+            yield from super().parts(text=False)
+            return
+        exactly: list[object] = [
+            self.people.exactly(bits) for bits in (*self.answer.allowed.values(), *self.answer.open.values())
+        ]
+        if self.because or self.acting or self.means or self.against_today:
+            exactly += map(dumps, self.records())
+        yield Part(None, tuple(self.blocks()), exactly=tuple(exactly))
 
     # --- text ---
 

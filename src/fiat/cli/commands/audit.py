@@ -25,6 +25,7 @@ from fiat.render.audit import AuditView, RulesView
 
 EXAMPLES = (
     ("what is dangerous on the sample host", "fiat audit /srv/skerry --weight danger --from skerry"),
+    ("and on which of its hosts", "fiat audit /srv/skerry --weight danger --from skerry-fleet"),
     ("one kind of thing, as a table for a spreadsheet", "fiat audit /srv --rule owner-without-account --format csv"),
 )
 

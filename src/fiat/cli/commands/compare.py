@@ -35,6 +35,7 @@ from fiat.render.output import Output
 
 EXAMPLES = (
     ("what a week changed on the sample host", "fiat compare skerry skerry-later"),
+    ("which hosts are not as most are", "fiat compare skerry-fleet --between-hosts /srv/skerry/keys"),
     ("who got in by it", "fiat compare skerry skerry-later /srv/skerry/gauge --gains-only"),
 )
 

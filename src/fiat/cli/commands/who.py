@@ -47,6 +47,10 @@ EXAMPLES = (
     ("who can bring it about", "fiat who /srv/skerry/tools/reduce --by-own-means"),
     ("what an account would leave behind", "fiat who /srv/skerry --if-gone chartpress"),
     ("what the root of a container can", "fiat who /keys/lamp.key --user root --from skerry-press"),
+    (
+        "on which hosts one can write what",
+        "fiat who /srv/skerry --below --can write --user tidefeed --from skerry-fleet",
+    ),
     ("what a membership would change", "fiat who /srv/skerry/observatory --if-member surveyor:watch"),
 )
 

@@ -2,6 +2,7 @@
 sets of people in few words."""
 
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
 from fiat.core.model.accesslist import Entry, Tag
 from fiat.core.model.accounts import Accounts, Group, User
@@ -151,6 +152,16 @@ def from_word(word: str) -> str:
     return "anyone else" if word == "anyone-else" else visible(word)
 
 
+class ExactPeople(NamedTuple):
+    """A set of people by the words for them, in order; or ``all_but`` these, where anyone else is among them.
+
+    So accounts that only some hosts have make no difference, if they are like all others.
+    """
+
+    all_but: bool
+    words: tuple[str, ...]
+
+
 _EXCEPT = 8
 """So many at most are named as those whom something does not hold for."""
 
@@ -184,6 +195,12 @@ class PeopleWords:
         if bits & self.anyone_else:
             parts.append("anyone else")
         return "; ".join(parts) or "nobody"
+
+    def exactly(self, bits: int) -> "ExactPeople":
+        """Who they are, however many, by words that hold on every host: the same for the same people there."""
+        bits &= self.among
+        all_but = bool(bits & self.anyone_else)
+        return ExactPeople(all_but, tuple(sorted(map(word_for, self.universe.members(bits ^ self.among * all_but)))))
 
     def _everyone_but(self, missing: int, show: int, first: str, groups_first: str) -> str:
         users = missing & self.users

@@ -4,19 +4,19 @@ import gc
 import os
 from collections import deque
 from collections.abc import Callable
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.model.host import Progress
 from fiat.core.tree.assembly import Assembly, Batch, in_one
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
-from fiat.engine.pieces import Engine
 from fiat.engine.processes import Workers
 from fiat.host.live.node import LiveNode
-from fiat.host.live.readelsewhere import ANYWHERE, TreePiece, moved, read_piece, standing
 from fiat.host.live.rows import Directory, Numbering, ReadPart, SplitDirectory
-from fiat.host.live.sighting import sight
 from fiat.host.live.treereader import TreeReader
+
+if TYPE_CHECKING:
+    from fiat.engine.pieces import Engine
 
 _ALONE = 1000
 """Entries read before other processes are started, which takes as long as reading so many."""
@@ -100,11 +100,14 @@ class _Gathering:
             self._read_with_others(workers)
         self._read_alone()
 
-    def read_elsewhere(self, engine: Callable[[], Engine], top: LiveNode) -> None:
+    def read_elsewhere(self, engine: "Callable[[], Engine]", top: LiveNode) -> None:
         """Read everything with an engine, but for what is read by the time that it takes to reach it.
 
         A part that one worker has not done comes from another. Raises :class:`fiat.core.errors.EngineError`.
         """
+        from fiat.host.live.readelsewhere import ANYWHERE, TreePiece, moved, read_piece, standing
+        from fiat.host.live.sighting import sight
+
         self._read_alone(_ALONE, _ALONE)
         if not self.waiting:
             return

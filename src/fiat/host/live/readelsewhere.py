@@ -24,9 +24,6 @@ _OPEN = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _turn = threading.Lock()
 """A reader changes the current directory, which is that of the whole process."""
 
-_known: dict[Sighting, bool] = {}
-"""What this process was shown to see as well."""
-
 
 class TreePiece(NamedTuple):
     """Directories to be read, by their names from the top of the tree that is seen at ``sighting``; of the only one
@@ -52,9 +49,7 @@ def read_piece(piece: TreePiece) -> ReadPart:
             path = quoted(piece.sighting.path)
             raise EngineError(f"a worker cannot open {path}: {error.strerror}; is it mounted there?") from error
         try:
-            if piece.sighting not in _known:
-                expect_same(piece.sighting, sight(reader.kernel, fd, piece.sighting.path), fd)
-                _known[piece.sighting] = True
+            expect_same(piece.sighting, sight(reader.kernel, fd, piece.sighting.path), fd)  # it may be another by now
             part = TreeReader(reader, fd, piece.sighting.path, piece.extent).read(piece.roots, piece.most, piece.inside)
             return moved(part, standing(reader, fd), ANYWHERE)
         finally:
