@@ -1,13 +1,17 @@
 """Every command: its name, its group, its summary, and where it is."""
 
+import argparse
 import importlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
+from types import MappingProxyType
 
+from fiat.app.status import ExitStatus
 from fiat.cli.options.common import COMMON, at_end, common_in, show_what_is_held, take_usual_accounts
 from fiat.cli.options.fleet import asks_fleet, take_engine
 from fiat.cli.options.paths import add_null_of_paths, take_paths
 from fiat.cli.parser import Parser
-from fiat.core.text import near
+from fiat.core.errors import NotationError
+from fiat.core.text import joined, near, quoted
 
 GROUPS = {
     "look": "look and understand",
@@ -15,21 +19,33 @@ GROUPS = {
     "risk": "find what is dangerous, and what is no longer as it was meant",
     "change": "change, and put back",
     "keep": "remember, compare, put back",
+    "show": "show it to others",
     "learn": "try it out",
 }
 """The groups of commands, in the order of the work."""
 
 
 class Command:
-    """One command; the module with its name holds the rest. ``aliases`` are other words that people have for it."""
+    """One command; the module with its name holds the rest. ``aliases`` are other words that people have for it.
 
-    __slots__ = ("aliases", "group", "name", "summary")
+    One that has ``kinds``, each with what it is for, is a package, with a module for each of them.
+    """
 
-    def __init__(self, name: str, group: str, summary: str, aliases: tuple[str, ...] = ()) -> None:
+    __slots__ = ("aliases", "group", "kinds", "name", "summary")
+
+    def __init__(
+        self,
+        name: str,
+        group: str,
+        summary: str,
+        aliases: tuple[str, ...] = (),
+        kinds: Mapping[str, str] = MappingProxyType({}),
+    ) -> None:
         self.name = name
         self.group = group
         self.summary = summary
         self.aliases = aliases
+        self.kinds = kinds
 
 
 COMMANDS = {
@@ -103,6 +119,20 @@ COMMANDS = {
             ("diff", "changed", "since", "delta", "drift"),
         ),
         Command(
+            "chart",
+            "show",
+            "pictures, and a page to hand over",
+            ("picture", "plot", "draw", "graph", "report", "html", "page", "map"),
+            {
+                "who": "people and paths: who can do what with which",
+                "below": "a map of a tree: how many can write where, what is open to anyone",
+                "change": "what a change did, or would do: who gains, who loses, before and after",
+                "why": "one verdict: the way there, where it stops, and what would open it",
+                "over-time": "a folder of snapshots, day by day: how many can, dangers, expectations",
+                "page": "a page for somebody without a shell: answers, reasons, findings, pictures",
+            },
+        ),
+        Command(
             "demo",
             "learn",
             "the whole example on the sample host skerry",
@@ -120,33 +150,39 @@ def commands_near(word: str) -> str:
     return near(word, COMMANDS)
 
 
+def names() -> Iterator[str]:
+    """The name of every command that :func:`load` takes; of one with kinds each, as ``chart who``."""
+    for command in COMMANDS.values():
+        yield from [f"{command.name} {kind}" for kind in command.kinds] or [command.name]
+
+
 class LoadedCommand:
     """A command that is about to run: its parser, its examples, and what runs it.
 
-    ``prepare`` changes the arguments where the parser would take one for
-    something else. Examples are pairs of what they show and the command line;
+    ``parse`` makes arguments of words. Examples are pairs of what they show and the command line;
     they run on the sample host as they stand.
     """
 
-    __slots__ = ("examples", "parser", "prepare", "run")
+    __slots__ = ("examples", "parse", "parser", "run")
 
     def __init__(
         self,
         parser: Parser,
         run: Callable[..., int],
-        prepare: Callable[[list[str]], list[str]],
+        parse: Callable[[list[str]], argparse.Namespace],
         examples: tuple[tuple[str, str], ...],
     ) -> None:
         self.parser = parser
         self.run = run
-        self.prepare = prepare
+        self.parse = parse
         self.examples = examples
 
 
 def load(name: str) -> LoadedCommand:
-    """The command called ``name``, which is one of :data:`COMMANDS`."""
+    """The command called ``name``, which is one of :func:`names`."""
+    place = name.replace(" ", ".").replace("-", "")
     try:
-        module = importlib.import_module(f"fiat.cli.commands.{name}")
+        module = importlib.import_module(f"fiat.cli.commands.{place}")
     except (ImportError, OSError, MemoryError, SystemError):
         raise
     except Exception as error:  # what a library makes of too little memory while it is loaded may be anything
@@ -158,7 +194,13 @@ def load(name: str) -> LoadedCommand:
     names_host = "--from" not in parser.options() or any("--from" in line for _, line in examples)
     parser.epilog = "\n\n".join(filter(None, (common_in(parser), _epilog(examples, names_host=names_host))))
     parser.usage = " ".join([f"fiat {name}", *parser.places(), "[OPTION…]"])
-    return LoadedCommand(parser, module.run, getattr(module, "prepare", list), examples)
+    prepare: Callable[[list[str]], list[str]] = getattr(module, "prepare", list)
+
+    def parse(words: list[str]) -> argparse.Namespace:
+        found: argparse.Namespace = parser.parse_args(prepare(words))
+        return found
+
+    return LoadedCommand(parser, module.run, getattr(module, "parse", parse), examples)
 
 
 def as_it_is() -> None:
@@ -167,8 +209,14 @@ def as_it_is() -> None:
 
 def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_it_is) -> int:
     """Run a command line that begins with the command ``name``; its exit status. ``ready`` is called before it runs."""
+    kinds = COMMANDS[name].kinds
+    if kinds:
+        kind = next((word for word in arguments[:1] if word in kinds), None)
+        if kind is None:
+            return _without_kind(COMMANDS[name], arguments)
+        name, arguments = f"{name} {kind}", arguments[1:]
     command = load(name)
-    parsed = command.parser.parse_args(command.prepare(arguments))
+    parsed = command.parse(arguments)
     parsed.command = name
     take_usual_accounts(parsed)
     take_engine(parsed)
@@ -185,6 +233,28 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
     finally:
         at_end.close()
         show_what_is_held()
+
+
+def _without_kind(command: Command, arguments: list[str]) -> int:
+    """Help that lists the kinds of a command, or a word that is none of them."""
+    wide = max(map(len, command.kinds)) + 2
+    lines = [f"  {kind:<{wide}}{about}" for kind, about in command.kinds.items()]
+    parser = Parser(
+        prog=f"fiat {command.name}",
+        usage=f"fiat {command.name} KIND [WORD…]",
+        description=f"{command.summary[0].upper()}{command.summary[1:]}. KIND is one of these:\n" + "\n".join(lines),
+        epilog=f"fiat {command.name} KIND --help explains one",
+    )
+    word = arguments[0] if arguments else ""
+    if word and not word.startswith("-"):
+        raise NotationError(
+            word,
+            f"no kind of {command.name} is called {quoted(word)}{near(word, command.kinds)}; "
+            f"there are {joined(command.kinds)}",
+        )
+    parser.parse_args(arguments)
+    parser.print_help()
+    return ExitStatus.DONE if word else ExitStatus.WRONG_COMMAND_LINE
 
 
 def _epilog(examples: tuple[tuple[str, str], ...], *, names_host: bool) -> str:

@@ -1,7 +1,8 @@
 """Hosts: the real one, one held in memory, one held in a file; and where the history is kept.
 
 All of them answer to :class:`fiat.core.model.host.Host`. The doors of this room:
-``live.host``, ``image.host``, ``snapshot.reader``, ``history.sqlite``, ``accounts`` by source, ``elevation``.
+``live.host``, ``image.host``, ``snapshot.reader``, ``history.sqlite``, ``accounts`` by source, ``elevation``,
+``wholefile``.
 """
 
 __all__ = (
@@ -15,4 +16,5 @@ __all__ = (
     "snapshot",
     "textfile",
     "trust",
+    "wholefile",
 )

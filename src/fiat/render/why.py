@@ -232,7 +232,7 @@ def step_cells(step: Step, accounts: Accounts) -> list[str]:
     needs = step.needs
     if step.runs_for:
         needs += ", as script" if step.path == step.runs_for else ", to run it"
-    return [unbroken(visible(step.path)), needs, *_decided(step, accounts)]
+    return [unbroken(visible(step.path)), needs, *decided(step, accounts)]
 
 
 def apart_block() -> Block:
@@ -265,7 +265,7 @@ def _step_fields(step: Step) -> Fields:
     }
 
 
-def _decided(step: Step, accounts: Accounts) -> list[str]:
+def decided(step: Step, accounts: Accounts) -> list[str]:
     """The rule and the entry: ``named user``, ``user:auditor:r--, mask leaves r--``."""
     if step.reason is None:
         return ["", why.RULE_WORDS.get(step.rule, step.rule)]

@@ -9,6 +9,17 @@ from fiat.core.model.host import Host
 
 def add_question(parser: argparse.ArgumentParser) -> None:
     """Add the options that say which rights are asked about, of whom, and what is supposed."""
+    add_people(parser)
+    parser.add_argument(
+        "--but-not", action="append", default=[], metavar="WHO", help="with --below: only what WHO cannot, too"
+    )
+    add_memberships(parser)
+    parser.add_argument("--if-gone", metavar="USER", help="what USER would leave behind, without the account")
+    add_paths_behind(parser)
+
+
+def add_people(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say which rights are asked about, and of whom."""
     parser.add_argument(
         "--can",
         action="append",
@@ -21,18 +32,17 @@ def add_question(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--pid", action="append", default=[], type=process_number, metavar="N", help="this running process, too"
     )
-    parser.add_argument(
-        "--but-not", action="append", default=[], metavar="WHO", help="with --below: only what WHO cannot, too"
-    )
     parser.add_argument("--anyone-else", action="store_true", help="only whoever no entry and no group matches")
+
+
+def add_memberships(parser: argparse.ArgumentParser) -> None:
+    """Add the options that say what is supposed."""
     parser.add_argument(
         "--if-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were in GROUP"
     )
     parser.add_argument(
         "--if-not-member", action="append", default=[], metavar="USER:GROUP", help="as if USER were not in GROUP"
     )
-    parser.add_argument("--if-gone", metavar="USER", help="what USER would leave behind, without the account")
-    add_paths_behind(parser)
 
 
 def question(args: argparse.Namespace, host: Host) -> Question:
@@ -46,5 +56,5 @@ def question(args: argparse.Namespace, host: Host) -> Question:
         anyone_else=args.anyone_else,
         if_member=args.if_member,
         if_not_member=args.if_not_member,
-        but_not=[word for words in args.but_not for word in words.split(",")],
+        but_not=[word for words in getattr(args, "but_not", ()) for word in words.split(",")],
     )

@@ -1,0 +1,1 @@
+"""Pictures, and a page to hand over: a module for each kind."""
