@@ -99,6 +99,14 @@ def fleet_in(
 _PUT = "fiat save PATH --add FOLDER/HOST puts one there"
 
 
+def snapshots_at(places: Sequence[str]) -> list[tuple[str, KeptSnapshot]]:
+    """Every snapshot in these folders and files, with the host that it is of; :class:`SnapshotError` where none is."""
+    found = [(host.name, kept) for place in places for host in _hosts_at(place) for kept in host.snapshots]
+    if not found:
+        raise SnapshotError(f"there are no snapshots in {quoted(places[0])}; {_PUT}")
+    return found
+
+
 def _hosts_at(place: str) -> Iterator[KeptHost]:
     for name, path in sample.FLEETS.get(place, {}).items():
         yield KeptHost(name, [KeptSnapshot(path, folders.host_of_file(path)[1])])

@@ -170,11 +170,11 @@ def change_blocks(
     """Each kind of change under the paths it is for, the most frequent first; what is the same everywhere stays out.
 
     ``sides`` are the headings of the two columns."""
-    kinds = _kinds(changes, accounts)
+    kinds = kinds_of(changes, accounts)
     shown = kinds[:most]
     rows: list[list[Spans] | FullLine] = []
     for (kind, differences), (count, example) in shown:
-        rows += [FullLine(line) for line in _where(kind, count, example)]
+        rows += [FullLine(line) for line in where_of(kind, count, example)]
         rows += [[what, before, Span(after, "changed")] for what, before, after in differences]
     if any(not isinstance(row, FullLine) for row in rows):
         yield Table(["", *sides], rows, flexible=(1, 2), indent=2)
@@ -187,7 +187,7 @@ def change_blocks(
 _Difference = tuple[str, str, str]
 
 
-def _kinds(
+def kinds_of(
     changes: Iterable[Changed], accounts: Accounts
 ) -> list[tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, tuple[str, ...]]]]:
     """Changes of the same things on objects of the same kind, with how many there are and an example."""
@@ -237,7 +237,7 @@ def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:
     )
 
 
-def _where(kind: Kind, count: int, paths: tuple[str, ...]) -> list[str]:
+def where_of(kind: Kind, count: int, paths: tuple[str, ...]) -> list[str]:
     """The paths, a line each, or how many there are."""
     if len(paths) == count:
         return [visible(path) for path in paths]

@@ -18,7 +18,8 @@ from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
 from fiat.core.words.naming import PeopleWords
 from fiat.render.changes import Changed, change_blocks, differences, effects_fields, paths_of, shift_blocks, unlisted_in
-from fiat.render.model import BLANK, Block, Part, PlainResult, Prose, Verbatim, unbroken
+from fiat.render.model import BLANK, UNBROKEN, Block, Part, PlainResult, Prose, Verbatim, unbroken
+from fiat.render.shownchange import ShownChange
 
 _MOST = 12
 """Rows of a kind before the rest is only counted."""
@@ -101,6 +102,20 @@ class ComparisonView(PlainResult):
             "not_compared": sum(tree.matching.not_compared for tree in found.trees),
             "at_least": found.effects.at_least,
         }
+
+    def shown_change(self) -> ShownChange:
+        """What differs, for a picture."""
+        found = self.found
+        called = (_called(self.before).replace(UNBROKEN, " "), _called(self.after).replace(UNBROKEN, " "))
+        return ShownChange(
+            f"What changed in {joined(visible(tree.pair.after.survey.top.path) for tree in found.trees)}",
+            (f"from {called[0]} to {called[1]}", self._summary()),
+            tuple(changed for tree in found.trees for changed in changed_kinds(tree)),
+            kept(found.effects.gains),
+            () if self.gains_only else kept(found.effects.losses),
+            self.accounts,
+            unlisted_in(found.universe),
+        )
 
     def _cells(self) -> list[Cell]:
         """Those that are told, the most people on the most paths first."""

@@ -4,13 +4,15 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from fiat.core.ask.effects import kept
 from fiat.core.model.accounts import Accounts
 from fiat.core.model.record import PostureRecord
 from fiat.core.state.comparison import NameComparison
 from fiat.core.text import Fields, counted, visible
-from fiat.render.changes import change_blocks, effects_blocks, effects_fields
+from fiat.render.changes import change_blocks, effects_blocks, effects_fields, unlisted_in
 from fiat.render.compare import changed_kinds, named_entries
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Verbatim, unbroken
+from fiat.render.shownchange import ShownChange
 
 
 class TreesView(PlainResult):
@@ -57,6 +59,20 @@ class TreesView(PlainResult):
             "compared": [{"state": "live", "path": survey.top.path} for survey in (self.one, self.other)],
             **effects_fields(self.found.effects, losses=not self.gains_only),
         }
+
+    def shown_change(self) -> ShownChange:
+        """What differs, for a picture."""
+        found = self.found
+        tops = [visible(survey.top.path) for survey in (self.one, self.other)]
+        return ShownChange(
+            f"{tops[1]} beside {tops[0]}, name by name",
+            ("before is in the first, after in the second",),
+            tuple(changed_kinds(found.compared)),
+            kept(found.effects.gains),
+            () if self.gains_only else kept(found.effects.losses),
+            self.accounts,
+            unlisted_in(found.effects.universe),
+        )
 
     def blocks(self) -> Iterator[Block]:
         """Who can more and less first; then what differs, and what is in one of them alone."""

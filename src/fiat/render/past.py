@@ -22,6 +22,7 @@ from fiat.render.runwords import (
     what_was,
     who_in_full,
 )
+from fiat.render.shownchange import ShownChange
 
 _FATES = {
     ObjectFate.PLANNED: "changed",
@@ -203,6 +204,20 @@ class RunView(PlainResult):
     def envelope(self) -> Fields:
         """The run itself, beside its objects."""
         return {"run": run_fields(self.run)}
+
+    def shown_change(self) -> ShownChange:
+        """What the run changed, for a picture."""
+        run = self.run
+        pairs = ((entry.before, entry.after, entry.path) for entry in self.entries)
+        return ShownChange(
+            f"What run {run.number} changed: {counted(run.changed, 'path')}",
+            (command_words(run), f"{day_and_second(run.started)}, {who_in_full(run)}"),
+            tuple(changed_objects(pairs)),
+            tuple(run.gains),
+            tuple(run.losses),
+            self.accounts,
+            None,
+        )
 
     def blocks(self) -> Iterator[Block]:
         """What is known of the run, and what it changed."""

@@ -12,6 +12,7 @@ from fiat.render.changes import Behind, Changed, change_blocks, effects_fields, 
 from fiat.render.ending import ending, history_fields
 from fiat.render.findings import finding_fields, guard_fields, objections
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
+from fiat.render.shownchange import ShownChange
 
 _MOST, _FEW = 12, 3
 """Kinds of change that are shown before the rest is only counted; and where the plan is refused."""
@@ -100,6 +101,19 @@ class PlanView(PlainResult):
             "history": None if result is None else history_fields(result),
         }
 
+    def shown_change(self) -> ShownChange:
+        """The plan, for a picture."""
+        guards = [f"Would be refused by guard {guard.code}: {guard.text}" for guard in self.guards]
+        return ShownChange(
+            f"What this would change: {counted(self.changing, 'path')}",
+            tuple(guards[:2]),
+            tuple(self._changed()),
+            kept(self.made.gains),
+            kept(self.made.losses),
+            self.accounts,
+            self._unlisted(),
+        )
+
     # --- text ---
 
     def blocks(self) -> Iterator[Block]:
@@ -127,23 +141,15 @@ class PlanView(PlainResult):
             yield from objections(self.guards, "Would be refused by guard")
         yield BLANK
 
-    def _changes(self) -> Iterator[Block]:
+    def _changed(self) -> Iterator[Changed]:
         changes, few = self.made.changes, self.made.paths_of_few()
-        yield from change_blocks(
-            (
-                Changed(
-                    planned.change.before,
-                    planned.change.after,
-                    self.examples[number],
-                    count,
-                    every=tuple(few.get(number, ())),
-                )
-                for number, (planned, count) in enumerate(zip(changes, self.counts, strict=True))
-                if count and planned.change.changes
-            ),
-            self.accounts,
-            _FEW if self.short else _MOST,
-        )
+        for number, (planned, count) in enumerate(zip(changes, self.counts, strict=True)):
+            if count and planned.change.changes:
+                change, every = planned.change, tuple(few.get(number, ()))
+                yield Changed(change.before, change.after, self.examples[number], count, every=every)
+
+    def _changes(self) -> Iterator[Block]:
+        yield from change_blocks(self._changed(), self.accounts, _FEW if self.short else _MOST)
         if not self.short:
             yield from self._notes()
         yield BLANK

@@ -6,6 +6,7 @@ from fiat.core.state.restoring import LeftObjects
 from fiat.core.text import Fields, counted, visible
 from fiat.render.model import BLANK, Block, OutputLines, PlainResult, Prose, Verbatim, unbroken
 from fiat.render.plan import PlanView
+from fiat.render.shownchange import ShownChange
 
 _NAMED = 3
 
@@ -68,6 +69,12 @@ class RestoreView(PlainResult):
     def written(self, format: str) -> OutputLines | None:
         """None: each record has more than one of the plan."""
         return None
+
+    def shown_change(self) -> ShownChange:
+        """The plan, for a picture."""
+        left = [f"{counted(sum(len(one.places) for one in self.left), 'object')} left alone"] if self.left else []
+        found = self.plan.shown_change()
+        return found._replace(said=(*found.said, *left))
 
     def envelope(self) -> Fields:
         """What stands beside the plan, and the paths that are left alone, by why."""

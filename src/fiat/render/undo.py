@@ -9,6 +9,7 @@ from fiat.render.changes import change_blocks, kept_fields, shift_blocks
 from fiat.render.ending import ending, history_fields, history_option
 from fiat.render.model import BLANK, Block, PlainResult, Prose, Span, Verbatim
 from fiat.render.runwords import changed_objects, of_day, words_here
+from fiat.render.shownchange import ShownChange
 
 _RUNS = 6
 """So many runs are named each."""
@@ -47,6 +48,21 @@ class UndoView(PlainResult):
             "changed": 0 if result is None else result.changed,
             "history": None if result is None else history_fields(result),
         }
+
+    def shown_change(self) -> ShownChange:
+        """What is put back, for a picture."""
+        runs = [f"run {run.number}: {words_here(run)}" for run in self.found.runs[:2]]
+        changing = self.found.changing
+        pairs = ((find.change.before, find.change.after, find.entry.path) for find in changing if find.change)
+        return ShownChange(
+            f"What putting back run {self.found.undone.number} would change: {counted(len(changing), 'path')}",
+            tuple(runs),
+            tuple(changed_objects(pairs)),
+            tuple(self.found.gains),
+            tuple(self.found.losses),
+            self.accounts,
+            None,
+        )
 
     def blocks(self) -> Iterator[Block]:
         """What is put back, and who gains and who loses."""

@@ -228,9 +228,9 @@ def speaks_of(args: argparse.Namespace, *hosts: Host) -> None:
 def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) -> Output:
     """Where the results of ``command`` go, in the form that the options say."""
     not_with("--format parquet", args.format == "parquet", "a terminal", sys.stdout.isatty(), "write it to a file")
-    collected: Output | None = getattr(args, "collected", None)
-    if collected is not None:
-        return collected
+    elsewhere: Output | None = getattr(args, "collected", None) or getattr(args, "kept", None)
+    if elsewhere is not None:
+        return elsewhere
     shows = not changes or getattr(args, "preview", False)
     pager = None
     if shows and args.format == "text" and not args.quiet and not args.no_pager and sys.stdout.isatty():
