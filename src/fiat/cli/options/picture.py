@@ -7,6 +7,7 @@ import os
 import sys
 from typing import TYPE_CHECKING
 
+from fiat.cli.options.common import add_format
 from fiat.core.errors import NotationError
 from fiat.core.text import joined, quoted, visible
 from fiat.render.output import Output
@@ -20,11 +21,7 @@ PICTURES = ("png", "svg", "pdf")
 def add_picture(parser: argparse.ArgumentParser) -> None:
     """Add the file that the picture is written to; its data and its layout can be had instead."""
     parser.add_argument("-o", "--output", metavar="FILE", help="the picture: FILE ends in .png, .svg or .pdf")
-    parser.add_argument(
-        "--json", dest="format", action="store_const", const="json", default="text", help="its data and its layout"
-    )
-    parser.add_argument("-q", "--quiet", action="store_true", help=argparse.SUPPRESS)
-    parser.set_defaults(no_pager=True)
+    add_format(parser, ("text", "json"))
 
 
 def expect_place(args: argparse.Namespace, formats: tuple[str, ...] = PICTURES) -> None:

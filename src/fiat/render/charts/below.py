@@ -21,7 +21,7 @@ from fiat.render.charts.picture import HEIGHT, WIDTH, Picture
 from fiat.render.charts.treemap import Room, rooms, strips
 
 _PANEL = 330.0
-_LEAST = 144.0
+_LEAST = 400.0
 """Square pixels of the smallest directory that has a box of its own."""
 
 _NAMED = (58.0, 20.0)
