@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from fiat.app.whobelow import TreeWho
 from fiat.core.model import capabilities
-from fiat.core.tree.answerkeys import AnswerKey
+from fiat.core.model.right import Right
 from fiat.core.tree.summary import Topmost, topmost
 
 NOBODY, ANYONE, NOT_KNOWN = 0, 5, 6
@@ -55,18 +55,22 @@ class HowMany(NamedTuple):
         return topmost(self.found.survey, self.band >= 0, self.band == ANYONE)
 
 
-def how_many(found: TreeWho) -> HowMany:
-    """How many have the right that was asked for, on each entry of the tree."""
+def how_many(found: TreeWho, right: Right | None = None) -> HowMany:
+    """How many have ``right`` on each entry of the tree, one of those that were asked for, or just that."""
     question = found.question
     keys = found.answers.keys
-    of_key = np.array([_band(found, keys[at], keys.open(at)) for at in range(len(keys))], np.int8)
+    some = range(len(found.rights)) if right is None else (found.rights.index(right),)
+    bands = (
+        _band(found, [keys[at][one] for one in some], [keys.open(at)[one] for one in some]) for at in range(len(keys))
+    )
+    of_key = np.fromiter(bands, np.int8, len(keys))
     band = of_key[found.answers.number] if len(of_key) else np.full(len(found.survey), -1, np.int8)
     if found.meant is not None:
         band = np.where(found.meant, band, np.int8(-1))
     return HowMany(found, band, question.names_somebody)
 
 
-def _band(found: TreeWho, key: AnswerKey, opened: AnswerKey) -> int:
+def _band(found: TreeWho, key: Sequence[int | None], opened: Sequence[int | None]) -> int:
     universe, question = found.universe, found.question
     applies = [(bits, is_open) for bits, is_open in zip(key, opened, strict=True) if bits is not None]
     if not applies:

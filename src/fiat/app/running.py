@@ -172,6 +172,13 @@ def runs_as_another() -> bool:
     return os.getuid() != os.geteuid() or (actor is not None and actor.uid != os.geteuid())
 
 
+def who_asks() -> RunBeginning:
+    """Who runs this process, and who is behind that, by the accounts of this host."""
+    from fiat.host.accounts.nameservice import NameService
+
+    return beginning_of(NameService(), ())
+
+
 def beginning_of(accounts: Accounts, command: Sequence[str]) -> RunBeginning:
     """What is known of a run of this process by the words ``command``: who runs it, and who is behind that."""
     found = accounts.user_numbered(os.geteuid())

@@ -85,6 +85,11 @@ class Output:
         """Whether anything went wrong at one of the paths."""
         return bool(self._problems)
 
+    @property
+    def notes(self) -> list[str]:
+        """What was noted that Fiat does not evaluate."""
+        return [caveat.text for caveat in self._caveats.values()]
+
     # --- what goes wrong, on stderr ---
 
     def problem(self, error: PathError) -> None:

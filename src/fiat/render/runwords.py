@@ -5,7 +5,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-from fiat.core.change.history import Actor, Run, RunState
+from fiat.core.change.history import Actor, Run, RunBeginning, RunState
 from fiat.core.model.posture import Posture
 from fiat.core.text import FEW, joined, shell_word, visible
 from fiat.render.changes import Changed
@@ -133,7 +133,7 @@ def who_ran(run: Run) -> str:
     return f"{_called(behind)}{'?' if behind.said_by else ''} as {user}"
 
 
-def who_in_full(run: Run) -> str:
+def who_in_full(run: Run | RunBeginning) -> str:
     """Who ran it, who is behind that, and how that is known."""
     user = visible(run.user) if run.user is not None else f"uid {run.uid}"
     behind = run.behind

@@ -18,9 +18,11 @@ if TYPE_CHECKING:
 PICTURES = ("png", "svg", "pdf")
 
 
-def add_picture(parser: argparse.ArgumentParser) -> None:
+def add_picture(
+    parser: argparse.ArgumentParser, about: str = "the picture: FILE ends in .png, .svg or .pdf; --json is its data"
+) -> None:
     """Add the file that the picture is written to; its data and its layout can be had instead."""
-    parser.add_argument("-o", "--output", metavar="FILE", help="the picture: FILE ends in .png, .svg or .pdf")
+    parser.add_argument("-o", "--output", metavar="FILE", help=about)
     add_format(parser, ("text", "json"))
 
 
@@ -29,7 +31,8 @@ def expect_place(args: argparse.Namespace, formats: tuple[str, ...] = PICTURES) 
     if args.output is None:
         if args.format != "json":
             others = "".join(f", .{one}" for one in formats[1:])
-            raise NotationError("-o", f"where to? -o FILE.{formats[0]}{others} writes it; --json prints its data")
+            instead = "; --json prints its data" if formats == PICTURES else ""
+            raise NotationError("-o", f"where to? -o FILE.{formats[0]}{others} writes it{instead}")
         return
     form = form_of(args.output)
     if form not in formats:

@@ -63,6 +63,7 @@ def below_picture(found: HowMany, right: str, who: str, about: str) -> Picture:
             else f"{unmarked} places in the list are too small to be marked"
         )
     if foot:
+        canvas.top = HEIGHT
         canvas.foot(f"{'; '.join(foot)}. fiat who {top} --below names everything.")
     return canvas.picture(_data(found, right, leaves, opened))
 

@@ -94,7 +94,8 @@ class Canvas:
 
     def foot(self, text: str) -> None:
         """What is said at the end of the page, in a line."""
-        self.words(MARGIN, HEIGHT - 30, text, size=SMALL, colour=FAINT, most=WIDTH - 2 * MARGIN, about="foot")
+        y = min(self.top + 8, HEIGHT - 30)
+        self.words(MARGIN, y, text, size=SMALL, colour=FAINT, most=WIDTH - 2 * MARGIN, about="foot")
 
     def picture(self, data: Fields) -> Picture:
         """The page as it is now, which shows ``data``."""

@@ -14,19 +14,21 @@ _INCHES = 100
 """Pixels of an inch."""
 
 
-def drawn(picture: Picture, format: str) -> bytes:
-    """The picture as PNG, SVG or PDF; the same bytes for the same picture."""
+def drawn(picture: Picture, format: str, *, cropped: bool = False) -> bytes:
+    """The picture as PNG, SVG or PDF, the same bytes for the same picture; the whole page, or ``cropped`` below its
+    last mark."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
     matplotlib = letters.matplotlib
     settings = {"svg.hashsalt": "fiat", "svg.fonttype": "path", "pdf.fonttype": 42, "hatch.linewidth": 1.5}
+    height = picture.height if cropped else HEIGHT
     with matplotlib.rc_context(settings):
-        figure = Figure(figsize=(WIDTH / _INCHES, HEIGHT / _INCHES), dpi=_INCHES)
+        figure = Figure(figsize=(WIDTH / _INCHES, height / _INCHES), dpi=_INCHES)
         FigureCanvasAgg(figure)
         axes = figure.add_axes((0, 0, 1, 1))
         axes.set_xlim(0, WIDTH)
-        axes.set_ylim(HEIGHT, 0)
+        axes.set_ylim(height, 0)
         axes.axis("off")
         for order, mark in enumerate(picture.marks):
             for artist in _artists(mark):

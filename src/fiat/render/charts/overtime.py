@@ -48,6 +48,7 @@ def over_time_picture(host: str, moments: Sequence[Moment], paths: Sequence[str]
         hidden += max(len(series) - _MOST, 0)
         _panel(canvas, where, moments, series[:_MOST])
     if hidden:
+        canvas.top = HEIGHT
         canvas.foot(f"Not shown: {counted(hidden, 'more line')}; ask about fewer paths or rights.")
     return canvas.picture(_data(host, moments))
 

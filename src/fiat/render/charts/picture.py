@@ -67,12 +67,24 @@ Mark = Words | Box | Line | Shape
 """Whatever is drawn, in the order in which it is drawn."""
 
 
+def _bottom(mark: Mark) -> float:
+    if isinstance(mark, Line):
+        return max(y for _, y in mark.points)
+    return mark.y + (mark.size / 2 if isinstance(mark, Shape) else mark.height)
+
+
 class Picture(NamedTuple):
     """A picture with its title, the data that it shows, and the marks."""
 
     title: str
     data: Fields
     marks: tuple[Mark, ...]
+
+    @property
+    def height(self) -> float:
+        """How far down its marks reach, with a margin below."""
+        lowest = max((_bottom(mark) for mark in self.marks[1:]), default=0.0)
+        return min(lowest + 24, HEIGHT)
 
     def fields(self) -> Fields:
         """The machine output: the data, and where each mark is."""

@@ -159,7 +159,7 @@ class _Table:
     # --- what it means, and what is not shown ---
 
     def _foot(self) -> None:
-        canvas, y = self.canvas, HEIGHT - 58.0
+        canvas, y = self.canvas, self.canvas.top + 22
         x = float(MARGIN)
         for slot in self.slots:
             sign = sign_of(slot[0])
@@ -177,6 +177,7 @@ class _Table:
         if more := len(self.found.columns) - len(self.columns):
             users = sum(len(one.who) for at, one in enumerate(self.found.columns) if at not in self.columns)
             left.append(f"{counted(users, 'user')} in {counted(more, 'column')} that differ less")
+        canvas.top = y + 30
         if left:
             canvas.foot(f"Not shown: {' and '.join(left)}. fiat who names all of them.")
 

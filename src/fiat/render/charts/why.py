@@ -140,5 +140,6 @@ def _advice(canvas: Canvas, effects: Sequence[str], commands: Sequence[str]) -> 
             y += 17
         y += 4
         shown += 1
+    canvas.top = y
     if shown < len(effects):
         canvas.foot(f"{counted(len(effects) - shown, 'more way', 'more ways')} would do; fiat why names all of them.")
