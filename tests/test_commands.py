@@ -156,16 +156,22 @@ def test_who_groups_equal_answers_and_says_where_people_stop() -> None:
     assert f"Stopped on the way, at {S}/observatory (0750 rwxr-x---): everyone else: surveyor, auditor" in text
 
 
-@pytest.mark.parametrize("command", "show decode who why set foresee let bar save compare restore".split())
+EXAMPLES = [
+    *"show decode who why set foresee let bar save compare restore audit check".split(),
+    *(f"chart {kind}" for kind in ("who", "below", "change", "why", "over-time", "page")),
+]
+
+
+@pytest.mark.parametrize("command", EXAMPLES)
 def test_the_examples_in_the_help_run(command: str, tmp_path: Path) -> None:
-    lines = [line.strip() for line in fiat(command, "--help").stdout.splitlines()]
+    lines = [line.strip() for line in fiat(*command.split(), "--help").stdout.splitlines()]
     examples = [line.split()[1:] for line in lines if line.startswith(f"fiat {command} ")]
     assert len(examples) >= 2
     for words in examples:
-        own = "--from" in words or command in ("compare", "restore")
+        own = "--from" in words or {"compare", "restore", "over-time"} & {*words[:3]}
         done = (fiat if own else sample)(*words, cwd=str(tmp_path))
         assert done.returncode in (0, 1), words
-        assert done.stdout
+        assert done.stdout or os.path.getsize(tmp_path / words[words.index("-o") + 1]) > 1000
         assert not done.stderr
 
 

@@ -156,7 +156,7 @@ def test_every_change_goes_through_one_door() -> None:
     known = modules()
     posture = {"chmod", "chown", "lchown", "fchmod", "fchown", "setxattr", "removexattr", "set_flags"}
     # the sample host's tree, and files of Fiat's own, are new when they get their mode
-    own = {"demo.build", "host.snapshot.files", "host.history.sqlite", "host.history.locks"}
+    own = {"demo.build", "host.wholefile", "host.history.sqlite", "host.history.locks"}
     assert _callers(known, posture) - own == {"host.live.node"}
     steps = {f"change_{what}" for what in ("owner", "mode", "list", "default", "capabilities", "flags")}
     assert _callers(known, steps) == {"core.change.rewriting"}

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from fiat.cli.registry import COMMANDS, load
+from fiat.cli.registry import load
+from fiat.cli.registry import names as command_names
 from support.files import make, set_state, states
 from support.fuzzing import Sandbox
 from support.kernel import NEW_MOUNTS, STRANGER, bind, stranger_holds, unshare
@@ -20,12 +21,15 @@ from support.times import report
 FILES = ("FILE", "DIR", "SNAPSHOT", "REF", "A", "B")
 """The words by which help calls what is a file or a folder."""
 
-PATHS = ("show", "who", "why", "foresee", "audit", "set", "let", "bar", "save")
+PATHS = ("show", "who", "why", "foresee", "audit", "set", "let", "bar", "save", "chart who", "chart page")
 """Those that take paths from a file."""
 
+WITHOUT_HOST = {"compare", "demo", "chart change", "chart over-time"}
+"""Those that name the host in another way, or none."""
+
 TAKES: dict[tuple[str, str], str] = {
-    **{(command, "--accounts"): "accounts" for command in COMMANDS if command != "demo"},
-    **{(command, "--from"): "snapshot" for command in COMMANDS if command not in ("compare", "demo")},
+    **{(command, "--accounts"): "accounts" for command in command_names() if command not in WITHOUT_HOST - {"compare"}},
+    **{(command, "--from"): "snapshot" for command in command_names() if command not in WITHOUT_HOST},
     **{(command, "--history"): "history" for command in ("set", "let", "bar", "check", "restore", "undo", "history")},
     **{(command, "--arrangements"): "arrangements" for command in ("set", "show", "check")},
     ("set", "--check"): "expectations",
@@ -49,6 +53,12 @@ TAKES: dict[tuple[str, str], str] = {
     ("foresee", "paths"): "",
     ("let", "--cost-over"): "",
     ("bar", "--cost-over"): "",
+    **{(name, "--output"): "" for name in command_names() if name.startswith("chart ")},
+    ("chart below", "path"): "",
+    # what a picture shows is no order
+    ("chart page", "--expect"): "",
+    ("chart page", "--since"): "",
+    ("chart over-time", "--expect"): "",
 }
 """What each option that takes a file is given; empty where that is nothing to be read."""
 
@@ -73,7 +83,7 @@ LINES = {
 
 
 def _options() -> Iterator[tuple[str, str, argparse.Action]]:
-    for command in COMMANDS:
+    for command in command_names():
         for action in load(command).parser._actions:
             names = [name for name in action.option_strings if name.startswith("--")] or [action.dest]
             if action.metavar in FILES:

@@ -15,7 +15,7 @@ import fiat.app.interface
 import fiat.host.history.sqlite
 import fiat.host.live.gathering  # noqa: F401
 from fiat.cli import main as program
-from fiat.cli.registry import COMMANDS, load
+from fiat.cli.registry import load, names
 from support.beside import Beside
 from support.filesystems import ROOT
 from support.kernel import NEW_MOUNTS, READ_ONLY, bind, unshare
@@ -65,7 +65,7 @@ def _serve(folder: str, away: Connection) -> NoReturn:
         bind("/", "/", READ_ONLY)
         os.chroot("/")  # into the root directory as it is mounted now
     os.chdir(folder)
-    for name in COMMANDS:  # loaded once, for all that are forked
+    for name in names():  # loaded once, for all that are forked
         load(name)
     while True:
         words, terminal = away.recv()

@@ -47,7 +47,7 @@ def form_of(path: str) -> str:
 
 def show(picture: Picture, args: argparse.Namespace, output: Output) -> None:
     """Print the picture's data, or write it to the file, and say so; without one nothing is drawn."""
-    from fiat.render.charts.output import PictureView
+    from fiat.render.charts.view import PictureView
 
     if args.format == "json":
         output.add(PictureView(picture))

@@ -1,19 +1,16 @@
 """Pictures: what is asked for, laid out as marks on a page of 1280 x 800, and drawn from nothing but these.
 
 The doors of this room: ``who``, ``below``, ``change``, ``why`` and ``overtime`` lay out a picture each; ``picture`` is
-what all of them make; ``drawing`` draws it (``pip install 'fiat[charts]'``). Its data and its layout can be had as
-JSON, and say the same.
+what all of them make; ``drawing`` draws it (``pip install 'fiat[charts]'``), ``view`` gives its data and its layout as JSON.
 """
 
 __all__ = (
     "below",
-    "canvas",
     "change",
     "drawing",
-    "letters",
     "overtime",
-    "palette",
     "picture",
+    "view",
     "who",
     "why",
 )

@@ -4,4 +4,8 @@ The doors of this room: ``page`` puts sections together; ``blocks`` makes HTML o
 ``treetable`` holds the rows of a whole tree, which the page shows in pieces.
 """
 
-__all__ = ("blocks", "page", "treetable")
+__all__ = (
+    "blocks",
+    "page",
+    "treetable",
+)
