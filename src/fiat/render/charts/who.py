@@ -94,9 +94,7 @@ class _Table:
         users = len(people.who)
         if people.anyone_else:
             name = "everyone" if len(self.found.columns) == 1 else "all others"
-            if users > 3:
-                return [(name, True, False), (counted(users, "account"), False, True)]
-            return [(name, True, False), *((_called(one), False, True) for one in people.who)]
+            return [(name, True, False), *([(counted(users, "account"), False, True)] if users else [])]
         names = [_called(one) for one in people.who]
         if column == self.found.usual and users > _NAMES:
             return [(counted(users, "user"), True, False)]
