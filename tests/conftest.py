@@ -14,6 +14,7 @@ from support.places import trusted_folder
 for name in ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED"):
     os.environ.pop(name, None)
 sys.dont_write_bytecode = False
+os.environ["FIAT_CONFIG"] = "none"  # that of this machine is no part of any test
 
 
 settings.register_profile("fiat", deadline=None)  # how long an example takes says nothing on a busy machine

@@ -25,6 +25,13 @@ def open_history(place: str | None = None) -> History:
     return SqliteHistory(usual_place(), make_folder=True)
 
 
+def usual_history() -> str:
+    """Where the history of whoever acts is, where nothing else is said."""
+    from fiat.host.history.place import usual_place
+
+    return usual_place()
+
+
 def runs_of(
     history: History, *, since: float | None = None, by: Actor | None = None, latest: int | None = None
 ) -> list[Run]:

@@ -141,8 +141,10 @@ def _prepare_streams() -> None:
 
 
 def _run(arguments: list[str], *, starting: bool) -> int:
+    from fiat.app.configuration import configured
     from fiat.app.status import ExitStatus
     from fiat.cli.registry import COMMANDS, as_it_is, run_command
+    from fiat.cli.where import configuration_named, where
     from fiat.core.errors import (
         AccountNotKnown,
         ElevationUnread,
@@ -158,14 +160,22 @@ def _run(arguments: list[str], *, starting: bool) -> int:
 
     if arguments[:1] == ["help"]:  # as many people ask
         arguments = [*arguments[1:2], "--help"]
-    word = arguments[0] if arguments else ""
-    if word not in COMMANDS:
-        return _without_command(word, arguments)
+    word = ""
     try:
-        return run_command(word, arguments[1:], _hear_of_interrupts if starting else as_it_is)
+        named, arguments = configuration_named(arguments)
+        word = arguments[0] if arguments else ""
+        if word == "--where":
+            return where(configured(named), arguments[1:])
+        if word not in COMMANDS:
+            return _without_command(word, arguments)
+        found = configured(named)
+        for file in found.files:
+            if file.why:
+                say(f"fiat: {file.why}")
+        return run_command(word, arguments[1:], _hear_of_interrupts if starting else as_it_is, found)
     except FiatError as error:
         _debug()
-        say(f"fiat {word}: {error}")
+        say(f"{' '.join(filter(None, ('fiat', word)))}: {error}")
         if isinstance(error, UntrustedFile):
             return ExitStatus.GUARDED
         failed = isinstance(
@@ -205,6 +215,8 @@ def _without_command(word: str, arguments: list[str]) -> int:
         epilog=overview() + "\nfiat COMMAND --help explains one. Start with: fiat demo",
     )
     parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
+    parser.add_argument("--where", action="store_true", help="which configuration is read, and what each setting is")
+    parser.add_argument("--config", metavar="FILE", help="before COMMAND: read this file too; none reads none")
     if word and not word.startswith("-"):
         said = f"no command is called {quoted(word)}{commands_near(word)}; fiat --help lists them"
         say(f"fiat: {said}")

@@ -2,7 +2,7 @@
 
 import argparse
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any, NoReturn
 
 from fiat.app.status import ExitStatus
@@ -25,6 +25,7 @@ class Parser(argparse.ArgumentParser):
         options.setdefault("formatter_class", _formatter)
         options.setdefault("allow_abbrev", False)
         super().__init__(add_help=False, **options)  # type: ignore[arg-type]
+        self.from_files: dict[str, tuple[str, Sequence[str]]] = {}
         self.add_argument("-h", "--help", action="help", help=argparse.SUPPRESS)  # whoever reads of it has found it
 
     def parse_args(self, arguments: list[str] | None = None, namespace: Any = None) -> Any:  # type: ignore[override]
@@ -40,6 +41,8 @@ class Parser(argparse.ArgumentParser):
         if not word.startswith("-") or word == "-":
             return f"there is no place for {quoted(word)} here"
         option = word.partition("=")[0]
+        if option == "--config":
+            return f"--config stands before the command: fiat --config FILE {self.prog.removeprefix('fiat ')} …"
         known = self.options()
         meant = MEANT.get(option.lstrip("-").lower())
         if meant is not None and meant[0] in known:
@@ -61,9 +64,18 @@ class Parser(argparse.ArgumentParser):
                 word = f"{action.metavar}{'…' if several else ''}"
                 yield f"[{word}]" if may_lack else word
 
+    def with_file(self, message: str, about: str) -> str:
+        """A message that is about an option; where it stands, if a file of the configuration gave it."""
+        for option, (place, values) in self.from_files.items():
+            if option in about.split("/") or about in values:
+                without = f"fiat --config none {self.prog.removeprefix('fiat ')} … leaves it out"
+                return f"{message} ({option} stands in {place}; {without})"
+        return message
+
     def error(self, message: str) -> NoReturn:
         """Print one line and leave with the status for a wrong command line."""
-        self._leave(visible(message))
+        about = next((word.rstrip(":") for word in message.split() if word.startswith("-")), "")
+        self._leave(self.with_file(visible(message), about))
 
     def _leave(self, message: str) -> NoReturn:
         say(f"{self.prog}: {message}; {self.prog} --help explains it")

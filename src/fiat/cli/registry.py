@@ -5,6 +5,7 @@ import importlib
 from collections.abc import Callable, Iterator, Mapping
 from types import MappingProxyType
 
+from fiat.app.configuration import NO_SETTINGS, Configured, Settings
 from fiat.app.status import ExitStatus
 from fiat.cli.options.common import COMMON, at_end, common_in, show_what_is_held, take_usual_accounts
 from fiat.cli.options.fleet import asks_fleet, take_engine
@@ -203,12 +204,23 @@ def load(name: str) -> LoadedCommand:
     return LoadedCommand(parser, module.run, getattr(module, "parse", parse), examples)
 
 
+NOT_CONFIGURED = Configured((), None, NO_SETTINGS)
+
+
 def as_it_is() -> None:
     """Leave signals to whoever called."""
 
 
-def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_it_is) -> int:
-    """Run a command line that begins with the command ``name``; its exit status. ``ready`` is called before it runs."""
+def run_command(
+    name: str,
+    arguments: list[str],
+    ready: Callable[[], None] = as_it_is,
+    configuration: Configured = NOT_CONFIGURED,
+) -> int:
+    """Run a command line that begins with the command ``name``; its exit status. ``ready`` is called before it runs.
+
+    What the ``configuration`` says counts where the command line says nothing.
+    """
     kinds = COMMANDS[name].kinds
     if kinds:
         kind = next((word for word in arguments[:1] if word in kinds), None)
@@ -216,8 +228,21 @@ def run_command(name: str, arguments: list[str], ready: Callable[[], None] = as_
             return _without_kind(COMMANDS[name], arguments)
         name, arguments = f"{name} {kind}", arguments[1:]
     command = load(name)
+    if configuration.found is not None:
+        from fiat.cli.configuration import words_for
+
+        arguments = [*words_for(name, command.parser, configuration.found, arguments), *arguments]
+    try:
+        return _run(command, name, arguments, ready, configuration.settings)
+    except NotationError as error:
+        error.args = (error.word, command.parser.with_file(str(error), error.word))
+        raise
+
+
+def _run(command: LoadedCommand, name: str, arguments: list[str], ready: Callable[[], None], settings: Settings) -> int:
     parsed = command.parse(arguments)
     parsed.command = name
+    parsed.settings = settings
     take_usual_accounts(parsed)
     take_engine(parsed)
     fleet = asks_fleet(parsed)

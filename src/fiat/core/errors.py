@@ -59,6 +59,10 @@ class ArrangementError(FiatError):
     """A file of arrangements that cannot be used, or one of its tables."""
 
 
+class ConfigurationError(FiatError):
+    """A file of the configuration is wrong: the message names it, and the line."""
+
+
 class ExpectationError(FiatError):
     """A file of expectations is wrong."""
 

@@ -5,7 +5,7 @@ import shlex
 import signal
 import subprocess
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from typing import IO
 
 _KEEPS_COLOUR = {"LESS": "FRX", "LV": "-c"}
@@ -15,13 +15,12 @@ _SECURE = "less"
 """The one that can be told to run nothing (``LESSSECURE``)."""
 
 
-def chosen(environment: Mapping[str, str], *, as_another: bool) -> list[str] | None:
-    """The words of the pager: by ``FIAT_PAGER``, or by ``PAGER``; None where none is wanted.
+def chosen(named: str, *, as_another: bool) -> list[str] | None:
+    """The words of the pager that is named; None where none is wanted.
 
     Where fiat runs ``as_another`` user than the one who logged in, what the pager can run would run as that user:
     only one that can be told to run nothing is used then.
     """
-    named = environment.get("FIAT_PAGER", environment.get("PAGER", ""))
     try:
         words = shlex.split(named)
     except ValueError:

@@ -10,12 +10,13 @@ import sys
 
 from fiat.app.save import Destination, save
 from fiat.app.unevaluated import of_host
-from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, not_with, output_of
+from fiat.cli.options.common import add_common, count_of_snapshots, goes_with, not_with, output_of, settings_of
 from fiat.cli.options.elevation import add_elevation
 from fiat.cli.options.fleet import add_engine
 from fiat.cli.options.paths import add_paths
 from fiat.cli.options.view import add_view, viewed_host_of
 from fiat.cli.progress import Progress
+from fiat.core.errors import NotationError
 from fiat.render.save import SavedView
 
 EXAMPLES = (
@@ -27,7 +28,7 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The arguments of ``fiat save``."""
     add_paths(parser, "the tree to be saved")
-    where = parser.add_mutually_exclusive_group(required=True)
+    where = parser.add_mutually_exclusive_group()
     where.add_argument("-o", "--output", metavar="FILE", help="the file to save to; - is the output")
     where.add_argument("--add", metavar="DIR", help="save into this folder, under the time as name")
     parser.add_argument(
@@ -45,12 +46,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Save, and say what was."""
-    goes_with("--keep", args.keep is not None, "--add", args.add is not None)
+    goes_with("--keep", args.keep is not None, "--add", args.output is None)
     to_output = args.output == "-"
     form = f"--format {args.format}"
     not_with(form, args.format != "text", "--output -", to_output, "what is printed is the snapshot itself")
+    kept = settings_of(args).snapshots
+    if args.output is None and args.add is None and kept is None:
+        raise NotationError("-o", "save to what? -o FILE saves to a file, --add DIR one more into a folder")
     output = output_of("save", args, changes=not to_output)
     host = viewed_host_of(args)
+    if args.output is None and args.add is None:
+        args.add = f"{kept}/{host.name}"
     output.settled = False  # what the accounts could not tell is not kept either
     with Progress(output.shows_progress and not to_output) as progress:
         saved = save(

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, suppress
 from typing import TYPE_CHECKING
 
+from fiat.app.configuration import NO_SETTINGS, Settings
 from fiat.app.hosts import SAMPLE, open_host
 from fiat.app.trust import FREE, Trust
 from fiat.cli import progress
@@ -198,16 +199,23 @@ def host_of(args: argparse.Namespace, trust: Trust = FREE) -> Host:
 
         names = getattr(args, "names", None)
         found, collected.people = open_one(args.snapshot, args.accounts, names, incomplete=args.incomplete)
+        found.accounts.services = settings_of(args).system_accounts
         return found
     if args.accounts is not None:
         trust.expect_accounts(args.accounts)
     host = open_host(args.snapshot, args.accounts, incomplete=args.incomplete, accounts_timeout=args.accounts_timeout)
+    host.accounts.services = settings_of(args).system_accounts
     speaks_of(args, host)
     if args.snapshot is None and getattr(args, "engine", None) is not None:
         from fiat.app.fleetwork import have_trees_read
 
         have_trees_read(host, args.engine, args.engine_tls, at_end, _say_who_reads)
     return host
+
+
+def settings_of(args: argparse.Namespace) -> Settings:
+    """What the configuration sets."""
+    return getattr(args, "settings", NO_SETTINGS)
 
 
 at_end = ExitStack()
@@ -234,7 +242,7 @@ def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) 
     shows = not changes or getattr(args, "preview", False)
     pager = None
     if shows and args.format == "text" and not args.quiet and not args.no_pager and sys.stdout.isatty():
-        pager = _pager()
+        pager = _pager(settings_of(args).pager)
 
     def accounts() -> "Iterator[Accounts]":
         return (host.accounts for host in getattr(args, "opened", ()))
@@ -242,15 +250,16 @@ def output_of(command: str, args: argparse.Namespace, *, changes: bool = False) 
     return Output(command, args.format, changes=changes, quiet=args.quiet, pager=pager, accounts=accounts)
 
 
-def _pager() -> "Pager | None":
-    """What long answers go through, where the environment names it."""
-    if not (os.environ.get("FIAT_PAGER") or os.environ.get("PAGER")):
+def _pager(setting: str | None) -> "Pager | None":
+    """What long answers go through, where the environment, or the configuration, names it."""
+    named = os.environ.get("FIAT_PAGER", setting if setting is not None else os.environ.get("PAGER"))
+    if not named:
         return None
     from fiat.app.running import runs_as_another
     from fiat.render.pager import Pager, chosen
 
     as_another = runs_as_another()
-    words = chosen(os.environ, as_another=as_another)
+    words = chosen(named, as_another=as_another)
     rows = height()
     if words is None or rows is None:
         return None

@@ -3,7 +3,7 @@
 import argparse
 import os
 
-from fiat.cli.options.common import not_with
+from fiat.cli.options.common import not_with, settings_of
 from fiat.core.errors import NotationError
 
 ASKABLE = ("who", "why", "show", "audit", "check")
@@ -35,8 +35,9 @@ def take_engine(args: argparse.Namespace) -> None:
         for option, given in (("--engine", args.engine), ("--engine-tls", args.engine_tls)):
             if given == "":
                 raise NotationError(option, f"{option} names nothing: the word after it is empty")
-        args.engine = args.engine or os.environ.get("FIAT_ENGINE") or None
-        args.engine_tls = args.engine_tls or os.environ.get("FIAT_ENGINE_TLS") or None
+        settings = settings_of(args)
+        args.engine = args.engine or os.environ.get("FIAT_ENGINE") or settings.engine
+        args.engine_tls = args.engine_tls or os.environ.get("FIAT_ENGINE_TLS") or settings.engine_tls
 
 
 def _means_fleet(places: list[str]) -> bool:

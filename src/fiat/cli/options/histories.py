@@ -5,6 +5,7 @@ import sys
 from collections.abc import Callable
 
 from fiat.app.past import History, Run, open_history
+from fiat.cli.options.common import settings_of
 from fiat.core.text import bounded, shell_word, shortened
 from fiat.render.output import Output
 
@@ -40,7 +41,7 @@ def waiting(output: Output) -> Callable[[Run | None], None]:
 
 def history_of(args: argparse.Namespace) -> History:
     """The history that the command line names, or the usual one."""
-    return open_history(args.history)
+    return open_history(args.history or settings_of(args).history)
 
 
 def command_words() -> tuple[str, ...]:

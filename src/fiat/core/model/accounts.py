@@ -70,8 +70,10 @@ class Accounts:
 
     Where a name or number stands twice, the first one counts, as in the name
     service. ``source`` says in words where they come from. Numbers below ``first_person`` are those
-    of the system's own users and groups.
+    of the system's own users and groups; ``services`` are the names of others that count as the system's.
     """
+
+    services: frozenset[str] = frozenset()
 
     def __init__(
         self, users: Iterable[User], groups: Iterable[Group], source: str, first_person: int = FIRST_PERSON
@@ -159,7 +161,7 @@ class Accounts:
         if account.uid == 0:
             return False
         no_person = account.uid < self.first_person or account.uid in (_LARGEST_PERSON + 1, 2**32 - 2)
-        return no_person or account.shell.rpartition("/")[2] in NO_LOGIN
+        return no_person or account.name in self.services or account.shell.rpartition("/")[2] in NO_LOGIN
 
     def user_named(self, name: str) -> User | None:
         """The account of the user called ``name``; None where there is none."""
@@ -327,6 +329,7 @@ class SupposedAccounts(Accounts):
         self, base: Accounts, joins: Iterable[tuple[str, int]] = (), leaves: Iterable[tuple[str, int]] = ()
     ) -> None:
         super().__init__(base.all_users(), base.groups, base.source, base.first_person)
+        self.services = base.services
         self._base = base
         self._joins = tuple(joins)
         self._leaves = frozenset(leaves)
@@ -402,6 +405,7 @@ class SupplementedAccounts(Accounts):
             if named is not None:
                 groups.setdefault(group.name, named)
         super().__init__(users.values(), groups.values(), base.source, base.first_person)
+        self.services = base.services
 
     def gids_of(self, user: User) -> tuple[int, ...]:
         """Every group number of ``user`` that either knows, where not all of them were told."""

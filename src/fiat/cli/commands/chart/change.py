@@ -66,6 +66,7 @@ def run(args: argparse.Namespace) -> int:
     told = args.told
     if "preview" in told:
         told.preview = True
+    told.settings = args.settings
     output = told.kept = KeptOutput("chart change", args.format, quiet=args.quiet)
     if told.command == "history" and told.run is None:
         raise NotationError("history", "which run? fiat history lists them; write history N")

@@ -59,7 +59,8 @@ def _homes(audited: AuditedTree) -> Iterator[_Home]:
 
 def _logs_in(audited: AuditedTree, account: User, path: str) -> bool:
     """Whether somebody works from there: a person or root, or whose keys open a tunnel even without a shell."""
-    if account.uid == 0 or account.uid >= audited.accounts.first_person:
+    person = account.uid >= audited.accounts.first_person and account.name not in audited.accounts.services
+    if account.uid == 0 or person:
         return True
     return bool(audited.places_of([f"{path}/.ssh/authorized_keys"]))
 
