@@ -65,6 +65,10 @@ def _main(arguments: list[str] | None, *, starting: bool) -> int:
         gc.disable()
         arguments = sys.argv[1:]
     _prepare_streams()
+    if arguments[:1] == ["--words"]:  # a shell asks this at each press of Tab
+        from fiat.cli.completion import print_words
+
+        return print_words(arguments[1:])
     if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
         print(f"fiat {fiat.__version__}", flush=True)
         return 0

@@ -21,7 +21,7 @@ GROUPS = {
     "change": "change, and put back",
     "keep": "remember, compare, put back",
     "show": "show it to others",
-    "learn": "try it out",
+    "learn": "get to know it",
 }
 """The groups of commands, in the order of the work."""
 
@@ -132,6 +132,12 @@ COMMANDS = {
                 "over-time": "a folder of snapshots, day by day: how many can, dangers, expectations",
                 "page": "a page for somebody without a shell: answers, reasons, findings, pictures",
             },
+        ),
+        Command(
+            "completion",
+            "learn",
+            "a script with which a shell completes command lines",
+            ("complete", "tab", "bash", "zsh", "fish", "shell"),
         ),
         Command(
             "demo",
