@@ -1,6 +1,8 @@
 # make demo   set up, then walk through Fiat on its sample host
 # make test   set up, then lint, types and all tests
 # make quick  set up, then lint, types and the tests that need neither root nor minutes
+# make docs   set up, then build the site into build/site and the manual pages into build/man
+# make packages   set up, then build sdist, wheel and the Debian package into dist
 # make bench  set up, then measure (as root, with a C compiler); BENCH="--large" and the like choose what
 # All of them make their own virtual environment in .venv, from pinned and hashed packages; Fiat itself is
 # installed there so that it runs from src as it stands.
@@ -13,7 +15,7 @@ PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 # Fiat runs from src, so what Python compiles is kept, whatever the environment says: it starts in half the time.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick quick-tests check bench lock clean
+.PHONY: demo test quick quick-tests check docs packages bench lock clean
 
 demo: $(VENV)/fiat.stamp
 	@$(BIN)/fiat demo
@@ -43,6 +45,12 @@ $(VENV)/fiat.stamp: $(VENV)/run.stamp pyproject.toml scripts/fiat
 $(VENV)/test.stamp: $(VENV)/run.stamp requirements/test.txt
 	$(PIP) install --require-hashes -r requirements/test.txt
 	@touch $@
+
+docs: $(VENV)/test.stamp $(VENV)/fiat.stamp
+	$(BIN)/python scripts/documentation.py
+
+packages: $(VENV)/test.stamp $(VENV)/fiat.stamp
+	$(BIN)/python scripts/package.py
 
 bench: $(VENV)/fiat.stamp
 	$(BIN)/python bench/measure.py $(BENCH)

@@ -38,9 +38,10 @@ def test_the_example_of_the_readme_prints_what_it_says() -> None:
     assert out.getvalue() == said
 
 
-def test_the_recipes_of_the_readme_print_what_they_say() -> None:
+@pytest.mark.parametrize("page", [README, README.parent / "docs" / "guide.md"], ids=lambda page: page.name)
+def test_recipes_print_what_they_say(page: Path) -> None:
     """Each line that is shown comes, in this order, and nothing between two lines that are not parted by dots."""
-    shown = re.findall(r"^\$ fiat (.*)\n((?:(?!\$ |```).*\n)+)", README.read_text(), re.M)
+    shown = re.findall(r"^\$ fiat (.*)\n((?:(?!\$ |```).*\n)+)", page.read_text(), re.M)
     assert len(shown) >= 7
     for command, said in shown:
         printed = run_program(*shlex.split(command)).stdout

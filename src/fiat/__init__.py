@@ -13,7 +13,7 @@ Each name is explained where it is defined, in :mod:`fiat.app.interface`. They a
 loaded when they are first used.
 """
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:  # for type checkers and editors; nothing is loaded by it

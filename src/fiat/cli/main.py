@@ -204,6 +204,18 @@ _heard: list[int] = []
 """An interrupt may come out of a library that is just being loaded as an error of another kind."""
 
 
+_OWN = {
+    "--version": "which Fiat this is",
+    "--where": "which configuration is read, and what each setting is",
+    "--config FILE": "before COMMAND: read this file too; none reads none",
+}
+
+
+def overview_options() -> list[tuple[str, str]]:
+    """The options of fiat itself, with what they do."""
+    return list(_OWN.items())
+
+
 def _without_command(word: str, arguments: list[str]) -> int:
     """Help, or a word that is no command."""
     from fiat.app.status import ExitStatus
@@ -218,9 +230,9 @@ def _without_command(word: str, arguments: list[str]) -> int:
         description="What a path allows, and who can therefore really get at it.",
         epilog=overview() + "\nfiat COMMAND --help explains one. Start with: fiat demo",
     )
-    parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}")
-    parser.add_argument("--where", action="store_true", help="which configuration is read, and what each setting is")
-    parser.add_argument("--config", metavar="FILE", help="before COMMAND: read this file too; none reads none")
+    parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}", help=_OWN["--version"])
+    parser.add_argument("--where", action="store_true", help=_OWN["--where"])
+    parser.add_argument("--config", metavar="FILE", help=_OWN["--config FILE"])
     if word and not word.startswith("-"):
         said = f"no command is called {quoted(word)}{commands_near(word)}; fiat --help lists them"
         say(f"fiat: {said}")
