@@ -187,7 +187,7 @@ def test_umask_of_this_process_and_of_others() -> None:
         (("show", "/srv", "--below", "--with", "lsit"), "'lsit'"),
         (("show", "/srv", "--below", "--owned-by", "keper"), "near is 'keeper'"),
         (("show", "/srv", "--only", "dirs"), "--only goes with --inside or --below"),
-        (("show", "/srv", "--below", "--inside"), "not allowed with"),
+        (("show", "/srv", "--below", "--inside"), "does not go with"),
         (("show",), "Give one PATH or more"),
     ],
 )

@@ -24,7 +24,7 @@ FILES = ("FILE", "DIR", "SNAPSHOT", "REF", "A", "B")
 PATHS = ("show", "who", "why", "foresee", "audit", "set", "let", "bar", "save", "chart who", "chart page")
 """Those that take paths from a file."""
 
-WITHOUT_HOST = {"compare", "demo", "chart change", "chart over-time"}
+WITHOUT_HOST = {"compare", "demo", "completion", "chart change", "chart over-time"}
 """Those that name the host in another way, or none."""
 
 TAKES: dict[tuple[str, str], str] = {

@@ -20,6 +20,7 @@ __all__ = (
     "change",
     "check",
     "compare",
+    "configuration",
     "decode",
     "elevation",
     "fleet",
@@ -53,5 +54,6 @@ __all__ = (
     "whobelow",
     "why",
     "wishes",
+    "wordshere",
     "writing",
 )

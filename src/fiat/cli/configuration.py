@@ -6,7 +6,6 @@ import argparse
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
-from fiat.cli.registry import load, names
 from fiat.core.errors import ConfigurationError
 from fiat.core.text import near, quoted
 
@@ -21,12 +20,14 @@ ALL = "all"
 """In place of a command's name: options of every command that has them."""
 
 
-def words_for(command: str, parser: Parser, found: Configuration, typed: Sequence[str]) -> list[str]:
-    """The words for the options that the configuration gives this command, but for those that are ``typed``.
+def words_for(
+    command: str, commands: Sequence[str], parser: Parser, found: Configuration, typed: Sequence[str]
+) -> list[str]:
+    """The words for the options that the configuration gives this one of the ``commands``, but for what is ``typed``.
 
     Raises :class:`ConfigurationError` for an option that there is not, or not from a file, or with another value.
     """
-    expect_commands(found)
+    expect_commands(found, commands)
     words: list[str] = []
     given = {**found.options.get(ALL, {}), **found.options.get(command, {})}
     for name, one in given.items():
@@ -41,9 +42,9 @@ def words_for(command: str, parser: Parser, found: Configuration, typed: Sequenc
     return words
 
 
-def expect_commands(found: Configuration) -> None:
+def expect_commands(found: Configuration, commands: Sequence[str]) -> None:
     """Raise :class:`ConfigurationError` for a command that there is not, and for options that no file gives."""
-    known = [*names(), ALL]
+    known = [*commands, ALL]
     for command, table in found.options.items():
         for name, one in table.items():
             if command not in known:
@@ -83,12 +84,3 @@ def _words(name: str, action: argparse.Action, given: Given) -> Iterator[str]:
         if isinstance(one, bool) or not isinstance(one, str | int | float):
             raise ConfigurationError(f'{given.place}: --{name} takes a text or a number, such as "{action.metavar}"')
         yield f"--{name}={one}"
-
-
-def check_all(found: Configuration) -> None:
-    """Raise :class:`ConfigurationError` for whatever is wrong for any command."""
-    expect_commands(found)
-    for command in found.options:
-        if command != ALL:
-            parser = load(command).parser
-            words_for(command, parser, found, ())

@@ -72,8 +72,22 @@ class Parser(argparse.ArgumentParser):
                 return f"{message} ({option} stands in {place}; {without})"
         return message
 
+    def _check_value(self, action: argparse.Action, value: Any) -> None:
+        """Refuse a word that is none of those that an option takes, and say which are."""
+        if action.choices is not None and value not in action.choices:
+            known = [str(one) for one in action.choices]
+            option = "/".join(action.option_strings) or str(action.metavar)
+            self._leave(
+                self.with_file(
+                    f"{option} takes no {quoted(str(value))}{near(str(value), known)}; it is one of {', '.join(known)}",
+                    option,
+                )
+            )
+
     def error(self, message: str) -> NoReturn:
-        """Print one line and leave with the status for a wrong command line."""
+        """Print one line and leave with the status for a wrong command line; argparse's own words become Fiat's."""
+        for words, ours in _OURS.items():
+            message = re.sub(words, ours, message)
         about = next((word.rstrip(":") for word in message.split() if word.startswith("-")), "")
         self._leave(self.with_file(visible(message), about))
 
@@ -81,6 +95,17 @@ class Parser(argparse.ArgumentParser):
         say(f"{self.prog}: {message}; {self.prog} --help explains it")
         raise SystemExit(ExitStatus.WRONG_COMMAND_LINE)
 
+
+_OURS = {
+    r"^the following arguments are required: (.*)$": r"what is missing: \1",
+    r"^argument (\S+): expected one argument$": r"\1 needs a word after it",
+    r"^argument (\S+): expected at least one argument$": r"\1 needs a word after it, or several",
+    r"^argument (\S+): ignored explicit argument (.*)$": r"\1 takes no word, and there is \2",
+    r"^argument (\S+): not allowed with argument (\S+)$": r"\1 does not go with \2",
+    r"^one of the arguments (.*) is required$": r"one of these is needed: \1",
+    r"^argument (\S+): (?!expected)": r"\1: ",
+}
+"""What argparse says, and the same in Fiat's words."""
 
 _TREE = ("--below", "means a path and the whole tree under it")
 _BEFORE = ("--preview", "shows what would happen, and changes nothing")

@@ -237,7 +237,7 @@ def run_command(
     if configuration.found is not None:
         from fiat.cli.configuration import words_for
 
-        arguments = [*words_for(name, command.parser, configuration.found, arguments), *arguments]
+        arguments = [*words_for(name, [*names()], command.parser, configuration.found, arguments), *arguments]
     try:
         return _run(command, name, arguments, ready, configuration.settings)
     except NotationError as error:

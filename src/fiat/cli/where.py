@@ -10,6 +10,7 @@ from fiat.app.configuration import Configured, Settings
 from fiat.core.errors import NotationError
 
 if TYPE_CHECKING:
+    from fiat.core.words.configuration import Configuration
     from fiat.render.configuration import ShownSetting
 
 _CONFIG = "--config"
@@ -34,7 +35,6 @@ def configuration_named(arguments: Sequence[str]) -> tuple[str | None, list[str]
 
 def where(found: Configured, arguments: Sequence[str]) -> int:
     """Tell it; the exit status."""
-    from fiat.cli.configuration import check_all
     from fiat.cli.options.common import add_format, output_of
     from fiat.cli.parser import Parser
     from fiat.render.configuration import ConfigurationView
@@ -43,7 +43,7 @@ def where(found: Configured, arguments: Sequence[str]) -> int:
     add_format(parser, ("text", "json", "csv"))
     args = parser.parse_args(list(arguments))
     if found.found is not None:
-        check_all(found.found)
+        _check_all(found.found)
     output = output_of("where", args)
     output.add(ConfigurationView(found.files, list(_settings(found))))
     return output.finish()
@@ -78,3 +78,15 @@ def _settings(found: Configured) -> Iterator[ShownSetting]:
             for option, one in table.items():
                 value = str(one.value).lower() if isinstance(one.value, bool) else str(one.value)
                 yield ShownSetting(f"{command} --{option}", value, one.place)
+
+
+def _check_all(found: Configuration) -> None:
+    """Raise :class:`fiat.core.errors.ConfigurationError` for whatever is wrong for any command."""
+    from fiat.cli.configuration import ALL, expect_commands, words_for
+    from fiat.cli.registry import load, names
+
+    commands = [*names()]
+    expect_commands(found, commands)
+    for command in found.options:
+        if command != ALL:
+            words_for(command, commands, load(command).parser, found, ())

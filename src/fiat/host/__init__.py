@@ -8,6 +8,7 @@ All of them answer to :class:`fiat.core.model.host.Host`. The doors of this room
 __all__ = (
     "accounts",
     "arrangements",
+    "configuration",
     "elevation",
     "evidence",
     "history",

@@ -15,6 +15,7 @@ __all__ = (
     "check",
     "compare",
     "comparetrees",
+    "configuration",
     "decode",
     "demo",
     "fleet",

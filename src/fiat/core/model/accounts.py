@@ -280,7 +280,8 @@ class Accounts:
         if not self.tells_all:
             raise AccountNotKnown(word, self.not_known(f"{what} called {quoted(word)}"))
         hint = near(word, known)
-        raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{hint}", hint)
+        instead = hint or "; write another name, or a number"
+        raise UnknownAccount(word, f"no {what} is called {quoted(word)} in {self.source}{instead}", hint)
 
 
 class HeldAccounts(Accounts):

@@ -9,6 +9,7 @@ __all__ = (
     "accountfiles",
     "arrangements",
     "commands",
+    "configuration",
     "elevations",
     "entries",
     "modes",
