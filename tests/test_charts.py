@@ -43,6 +43,7 @@ PICTURES: dict[str, tuple[str, ...]] = {
     "change": ("change", "compare", "skerry", "skerry-later"),
     "change to come": ("change", "set", f"{S}/observatory", "--below", "--mode", "o+rX,g-r", "--from", "skerry"),
     "why": WHY,
+    "why in steps": ("why", "auditor", "read", f"{S}/keys/lamp.key", "--from", "skerry"),
     "why allowed": ("why", "keeper", "write", f"{S}/logbook", "--from", "skerry"),
     "over-time": ("over-time", "skerry", "skerry-later", "--on", f"{S}/keys", "--expect", "skerry"),
 }
@@ -227,7 +228,13 @@ def of_why(found: dict[str, Any], words: tuple[str, ...]) -> None:
     assert [one["y"] for one in passed] == sorted(one["y"] for one in passed)
     assert {one["about"].split()[2] for one in stopped} == ({told["blocker"]} if told["blocker"] else set())
     commands = [one["command"] for one in told["changes"] if one["command"]]
-    assert commands == [one["text"] for one in marks(found, "words", "advice") if one["mono"]]
+    assert sorted(commands) == sorted(one["text"] for one in marks(found, "words", "advice") if one["mono"])
+    refusing = {step["path"] for step in (*told["steps"], *told["beyond"]) if not step["allowed"]}
+    places = [one["text"].partition(" at ")[2] for one in marks(found, "words", "advice at")]
+    assert set(places) == (refusing if len(refusing) > 1 else set())
+    assert {one["about"].split()[3] for one in marks(found, "shape", "not reached") if one["form"] == "stop"} == {
+        step["path"] for step in told["beyond"] if not step["allowed"]
+    }
 
 
 def of_over_time(found: dict[str, Any], words: tuple[str, ...]) -> None:

@@ -14,6 +14,7 @@ import pytest
 
 from fiat.cli.registry import load, names
 from support.places import trusted_folder
+from support.program import fiat
 
 pytestmark = pytest.mark.slow
 HOME = Path(__file__).parent.parent
@@ -113,3 +114,20 @@ def test_every_link_leads_somewhere(built: Path) -> None:
             if anchor and there in pages:
                 assert anchor in pages[there].anchors, (page.name, target)
     assert followed > 1000
+
+
+@pytest.mark.root
+def test_what_is_tried_by_hand_is_what_fiat_says(folder: str) -> None:
+    """The program of the page on checking by hand, as it stands there, for files of every mode that an account sees."""
+    text = (HOME / "docs/by-hand.md").read_text()
+    program = text.partition("<<'END'\n")[2].partition("END\n")[0]
+    assert "os.setuid" in program
+    for mode in (0o600, 0o604, 0o602, 0o606, 0o644, 0o000):
+        path = f"{folder}/{mode:o}"
+        with open(path, "w"):
+            os.chmod(path, mode)
+        words = [sys.executable, "-", "nobody", path]
+        tried = subprocess.run(words, input=program, capture_output=True, text=True, check=True).stdout.splitlines()
+        for right, line in zip(("read", "write"), tried, strict=True):
+            said = fiat("why", "nobody", right, path)
+            assert line.startswith(f"{right} {'yes' if said.returncode == 0 else 'no'}"), (line, said)

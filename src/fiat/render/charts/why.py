@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.app.why import Why
 from fiat.core.rules.checks import Step
@@ -18,9 +18,13 @@ from fiat.render.charts.picture import HEIGHT, WIDTH, Picture
 from fiat.render.output import errno_name
 from fiat.render.why import WhyView, decided
 
+if TYPE_CHECKING:
+    from fiat.core.model.wish import Advice
+
 _ICON = MARGIN + 14
 _PATH, _NEEDS, _RULE, _ENTRY = MARGIN + 40, 560.0, 690.0, 850.0
 _ROW = 34.0
+_ADVICE = 17.0
 _LEAST = 96.0
 """Room that is left for what would open it, where anything would."""
 
@@ -60,7 +64,7 @@ def why_picture(found: Why, about: str, options: Sequence[tuple[str, str]]) -> P
     rows = _rows(found, max(int((rest - 22) // _ROW), 3))
     for row in rows:
         _draw(canvas, row, found, last=row is rows[-1])
-    _advice(canvas, [advice.with_others() for advice in found.advice], commands)
+    _advice(canvas, found.advice, commands)
     return canvas.picture(record)
 
 
@@ -101,8 +105,11 @@ def _draw(canvas: Canvas, row: _Row, found: Why, *, last: bool) -> None:
     elif row.reached:
         canvas.shape("stop", _ICON, middle, 18, LOSS, filled=False, about=f"stopped {about}")
         canvas.shape("cross", _ICON, middle, 9, LOSS, about=f"stopped {about}")
-    else:
+    elif step.allowed:
         canvas.shape("dot", _ICON, middle, 6, PALE, about=f"not reached {about}")
+    else:  # it would stop there as well, if it came so far
+        canvas.shape("stop", _ICON, middle, 14, PALE, filled=False, about=f"not reached {about}")
+        canvas.shape("cross", _ICON, middle, 7, PALE, about=f"not reached {about}")
     line = top + _ROW / 2 - SMALL * letters.LEADING / 2
     rule, entry = decided(step, found.host.accounts)
     canvas.words(_PATH, line, step.path, size=SMALL, mono=True, bold=stops, colour=colour, most=_NEEDS - _PATH - 12)
@@ -118,28 +125,41 @@ def _draw(canvas: Canvas, row: _Row, found: Why, *, last: bool) -> None:
         canvas.line([(_ICON, middle + 10), (_ICON, canvas.top + 5)], RULE, thick=2, dashed=not row.reached, about="way")
 
 
-def _advice(canvas: Canvas, effects: Sequence[str], commands: Sequence[str]) -> None:
-    """What would open it, as much as there is room for."""
-    if not effects:
+def _advice(canvas: Canvas, advice: Sequence[Advice], commands: Sequence[str]) -> None:
+    """What would open it, as much as there is room for; where several objects refuse, each is a step with its ways."""
+    if not advice:
         return
-    y = canvas.top + 10
-    y = canvas.words(MARGIN, y, "What would have to change", size=BODY, bold=True, about="advice").below + 4
-    shown = 0
-    for effect, command in zip(effects, commands, strict=True):
-        lines = letters.wrapped(letters.drawable(effect), WIDTH - 2 * MARGIN - 20, SMALL)
-        high = (len(lines) + bool(command)) * 17 + 4
-        if y + high > HEIGHT - 44:
+    steps = list(dict.fromkeys(one.path for one in advice if not one.suffices))
+    title = "What would have to change, one of these, the narrowest first"
+    if len(steps) > 1:
+        title = f"What would have to change: all of these {len(steps)} steps, each in one of its ways"
+    y = canvas.words(MARGIN, canvas.top + 10, title, size=BODY, bold=True, about="advice").below + 4
+    ordered = sorted(
+        zip(advice, commands, strict=True), key=lambda one: steps.index(one[0].path) if one[0].path in steps else -1
+    )
+    shown, at = 0, None
+    for one, command in ordered:
+        heading = None
+        if len(steps) > 1 and one.path in steps and one.path != at:
+            heading = f"{steps.index(one.path) + 1}. at {visible(one.path)}"
+        alone = "that alone is enough: " if len(steps) > 1 and one.path not in steps else ""
+        lines = letters.wrapped(letters.drawable(f"{alone}{one.with_others()}"), WIDTH - 2 * MARGIN - 20, SMALL)
+        if y + (len(lines) + bool(command) + bool(heading)) * _ADVICE + 4 > HEIGHT - 44:
             break
+        if heading:
+            canvas.words(MARGIN + 10, y, heading, size=SMALL, bold=True, most=WIDTH - 3 * MARGIN, about="advice at")
+            y, at = y + _ADVICE, one.path
         for line in lines:
             canvas.words(MARGIN + 20, y, line, size=SMALL, about="advice")
-            y += 17
+            y += _ADVICE
         if command:
             fits = letters.width_of(letters.drawable(command, True), SMALL, True) <= WIDTH - 2 * MARGIN - 40
-            text = command if fits else "the command is too long to be shown here: fiat why prints it"
-            canvas.words(MARGIN + 40, y, text, size=SMALL, mono=fits, colour=GAIN if fits else FAINT, about="advice")
-            y += 17
+            told = command if fits else "the command is too long to be shown here: fiat why prints it"
+            canvas.words(MARGIN + 40, y, told, size=SMALL, mono=fits, colour=GAIN if fits else FAINT, about="advice")
+            y += _ADVICE
         y += 4
         shown += 1
     canvas.top = y
-    if shown < len(effects):
-        canvas.foot(f"{counted(len(effects) - shown, 'more way', 'more ways')} would do; fiat why names all of them.")
+    if shown < len(advice):
+        more = counted(len(advice) - shown, "more way", "more ways")
+        canvas.foot(f"{more} {'is' if len(advice) - shown == 1 else 'are'} not shown; fiat why names all of them.")

@@ -81,7 +81,7 @@
     let order = all, rows = all, drawn = 0;
 
     const say = () => {
-      const fit = rows.length === whole ? `${number.format(whole)} paths` : `${number.format(rows.length)} of ${number.format(whole)} paths fit`;
+      const fit = rows.length === whole ? `${number.format(whole)} ${whole === 1 ? "path" : "paths"}` : `${number.format(rows.length)} of ${number.format(whole)} paths fit`;
       count.textContent = drawn < rows.length ? `${fit}; the first ${number.format(drawn)} are shown` : fit;
       more.hidden = drawn >= rows.length;
       more.textContent = `Show ${number.format(Math.min(PIECE, rows.length - drawn))} more`;
