@@ -73,49 +73,62 @@ def below_picture(found: HowMany, right: str, who: str, about: str) -> Picture:
 
 def boxes(survey: Survey, band: NDArray[np.int8], count: int, room: Room) -> list[Leaf]:
     """The boxes of a tree: they fill the room, no two of them overlap, and their areas are as their entries."""
-    sums = [np.concatenate([np.zeros(1, np.int64), np.cumsum(band == one)]) for one in range(-1, count)]
-    directories = np.flatnonzero(survey.directories())
-    inside: dict[int, list[int]] = {}
-    for place, parent in zip(directories.tolist(), survey.parent[directories].tolist(), strict=True):
-        inside.setdefault(parent, []).append(place)
-
-    def bands_of(place: int, end: int) -> tuple[int, ...]:
-        return tuple(int(one[end] - one[place]) for one in sums)
-
+    tree = _Counted(survey, band, count)
     leaves: list[Leaf] = []
     waiting = [(0, room)]
     while waiting:
         place, here = waiting.pop()
-        whole = bands_of(place, int(survey.end[place]))
-        under = inside.get(place, ())
-        alike = place and sum(map(bool, whole[1:])) < 2  # then its directories would say nothing that it does not
-        if not under or alike or here.area < 2 * _LEAST:
-            leaves.append(Leaf(place, here, whole, True))
+        whole = tree.bands(np.array([place]))
+        under = tree.directories_in(place)
+        alike = place and np.count_nonzero(whole[1:]) < 2  # then its directories would say nothing that it does not
+        sizes = survey.end[under] - under
+        large = sizes * (here.area / whole.sum()) >= _LEAST
+        if alike or here.area < 2 * _LEAST or not large.any():
+            leaves.append(Leaf(place, here, _numbers(whole), True))
             continue
-        each = here.area / sum(whole)
-        sizes = {one: int(survey.end[one]) - one for one in under}
-        large = sorted((one for one in under if sizes[one] * each >= _LEAST), key=lambda one: (-sizes[one], one))
-        small = [one for one in under if sizes[one] * each < _LEAST]
-        own = np.array(whole)
-        for one in under:
-            own -= bands_of(one, int(survey.end[one]))
-        rest = np.array([0] * len(whole))
-        for one in small:
-            rest += bands_of(one, int(survey.end[one]))
-        if not large:
-            leaves.append(Leaf(place, here, whole, True))
-            continue
-        parts: list[tuple[int, int, tuple[int, ...], int]] = [(sizes[one], one, (), 0) for one in large]
-        parts.append((int(own.sum()), place, tuple(own.tolist()), 0))
-        if small:
-            parts.append((int(rest.sum()), place, tuple(rest.tolist()), len(small)))
-        parts.sort(key=lambda part: -part[0])
+        small = under[~large]
+        rest = tree.bands(small)
+        own = whole - tree.bands(under)
+        parts: list[tuple[int, int, tuple[int, ...], int]] = [(int(own.sum()), place, _numbers(own), 0)]
+        parts += [(size, one, (), 0) for size, one in zip(sizes[large].tolist(), under[large].tolist(), strict=True)]
+        if len(small):
+            parts.append((int(rest.sum()), place, _numbers(rest), len(small)))
+        parts.sort(key=lambda part: (-part[0], part[1]))
         for (_, one, bands, others), where in zip(parts, rooms([part[0] for part in parts], here), strict=True):
             if bands:
                 leaves.append(Leaf(one, where, bands, False, others))
             else:
                 waiting.append((one, where))
     return leaves
+
+
+class _Counted:
+    """How many entries of each band are in any directory of a tree, without looking at each of them."""
+
+    def __init__(self, survey: Survey, band: NDArray[np.int8], count: int) -> None:
+        self._end = survey.end
+        self._before = np.zeros((count + 1, len(band) + 1), np.int32)
+        for row, one in enumerate(range(-1, count)):
+            np.cumsum(band == one, out=self._before[row, 1:])
+        directories = np.flatnonzero(survey.directories())
+        parents = survey.parent[directories]
+        order = np.argsort(parents, kind="stable")
+        self._directories, self._parents = directories[order], parents[order]
+
+    def directories_in(self, place: int) -> NDArray[np.int64]:
+        """The directories that are right in one."""
+        begin, end = np.searchsorted(self._parents, (place, place + 1))
+        found: NDArray[np.int64] = self._directories[begin:end]
+        return found
+
+    def bands(self, places: NDArray[np.int64]) -> NDArray[np.int64]:
+        """How many entries of each band, those of none first, are at and under these directories."""
+        found: NDArray[np.int64] = (self._before[:, self._end[places]] - self._before[:, places]).sum(1, dtype=np.int64)
+        return found
+
+
+def _numbers(bands: NDArray[np.int64]) -> tuple[int, ...]:
+    return tuple(map(int, bands))
 
 
 # --- what is drawn ---
