@@ -451,3 +451,33 @@ def test_nothing_of_the_current_directory_is_taken_for_settings(folder: str) -> 
     assert (done.returncode, done.stderr) == (0, "")
     assert sorted(os.listdir(folder)) == ["a.svg", "matplotlibrc"]
     assert subprocess.run(["test", "-s", f"{folder}/a.svg"]).returncode == 0
+
+
+def test_nothing_is_changed_by_drawing_it(folder: str) -> None:
+    """A plan, and what an undo would put back: as the commands say beforehand, and no file or history is other then."""
+    os.mkdir(f"{folder}/h", 0o700)
+    os.mkdir(f"{folder}/t")
+    os.chmod(f"{folder}/t", 0o750)
+    history = ("--history", f"{folder}/h/history.db")
+    assert fiat("set", f"{folder}/t", "--mode", "755", *history).returncode == 0
+    found = {
+        name: picture("change", *words, *history)
+        for name, words in {
+            "plan": ("set", f"{folder}/t", "--mode", "700"),
+            "undo": ("undo",),
+            "run": ("history", "1"),
+        }.items()
+    }
+    assert stat.S_IMODE(os.stat(f"{folder}/t").st_mode) == 0o755
+    assert len(asked("history", *history)["results"]) == 1
+    run, back = asked("history", "1", *history)["run"], asked("undo", "--preview", *history)
+    plan = asked("set", f"{folder}/t", "--mode", "700", "--preview")
+    for name, told in (("plan", plan), ("undo", back), ("run", run)):
+        laid_out(found[name])
+        for side in ("gains", "losses"):
+            plain = [{key: one[key] for key in ("who", "right", "paths")} for one in told[side]]
+            assert found[name][side] == plain
+    assert found["run"]["gains"] == found["undo"]["losses"] != []
+    assert [one["examples"] for one in found["plan"]["changes"]] == [[f"{folder}/t"]]
+    nothing = fiat("chart", "change", "set", "--arrange", "list", "-o", f"{folder}/a.png")
+    assert (nothing.returncode, "nothing to draw" in nothing.stderr) == (2, True)

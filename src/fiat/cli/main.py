@@ -147,7 +147,7 @@ def _prepare_streams() -> None:
 def _run(arguments: list[str], *, starting: bool) -> int:
     from fiat.app.configuration import configured
     from fiat.app.status import ExitStatus
-    from fiat.cli.registry import COMMANDS, as_it_is, run_command
+    from fiat.cli.registry import COMMANDS, as_it_is, kind_of, run_command
     from fiat.cli.where import configuration_named, where
     from fiat.core.errors import (
         AccountNotKnown,
@@ -179,7 +179,7 @@ def _run(arguments: list[str], *, starting: bool) -> int:
         return run_command(word, arguments[1:], _hear_of_interrupts if starting else as_it_is, found)
     except FiatError as error:
         _debug()
-        say(f"{' '.join(filter(None, ('fiat', word)))}: {error}")
+        say(f"{' '.join(filter(None, ('fiat', word, *kind_of(arguments))))}: {error}")
         if isinstance(error, UntrustedFile):
             return ExitStatus.GUARDED
         failed = isinstance(

@@ -2,7 +2,7 @@
 
 import argparse
 import importlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 
 from fiat.app.configuration import NO_SETTINGS, Configured, Settings
@@ -185,6 +185,12 @@ class LoadedCommand:
         self.examples = examples
 
 
+def kind_of(arguments: Sequence[str]) -> tuple[str, ...]:
+    """The kind that a command line names of a command that has kinds, as ``who`` of ``chart``; nothing of another."""
+    command = COMMANDS.get(arguments[0]) if arguments else None
+    return tuple(word for word in arguments[1:2] if command is not None and word in command.kinds)
+
+
 def load(name: str) -> LoadedCommand:
     """The command called ``name``, which is one of :func:`names`."""
     place = name.replace(" ", ".").replace("-", "")
@@ -227,12 +233,11 @@ def run_command(
 
     What the ``configuration`` says counts where the command line says nothing.
     """
-    kinds = COMMANDS[name].kinds
-    if kinds:
-        kind = next((word for word in arguments[:1] if word in kinds), None)
-        if kind is None:
+    if COMMANDS[name].kinds:
+        kind = kind_of([name, *arguments])
+        if not kind:
             return _without_kind(COMMANDS[name], arguments)
-        name, arguments = f"{name} {kind}", arguments[1:]
+        name, arguments = f"{name} {kind[0]}", arguments[1:]
     command = load(name)
     if configuration.found is not None:
         from fiat.cli.configuration import words_for

@@ -74,6 +74,8 @@ def run(args: argparse.Namespace) -> int:
     output.go_on()
     shown = [result for result in output.results if isinstance(result, ShowsChange)]
     if not shown:
+        if output.answered and not output.has_problems:
+            raise NotationError(told.command, f"this {told.command} tells of no change, so there is nothing to draw")
         return output.finish()
     from fiat.app.status import ExitStatus
     from fiat.render.charts.change import change_picture
