@@ -570,7 +570,7 @@ def test_it_reads_and_changes_nothing(planted: Planted) -> None:
         (("/", "--not", "x"), "--rules lists them"),
         (("/nothing-there",), "No such file"),
         (("",), "No such file"),
-        (("/", "--weight", "heavy"), "choose from"),
+        (("/", "--weight", "heavy"), "it is one of danger"),
         (("/", "--accept-known", "/nothing-there"), "cannot read '/nothing-there'"),
     ],
 )

@@ -75,7 +75,7 @@ def test_a_tree_whose_flags_differ_gets_just_what_is_asked_for(folder: str) -> N
     ("words", "says"),
     [
         (("--flag", "immutable", "--no-flag", "immutable"), "contradict each other"),
-        (("--flag", "hidden"), "choose from 'immutable', 'append-only'"),
+        (("--flag", "hidden"), "it is one of immutable, append-only"),
     ],
 )
 def test_wrong_words(folder: str, words: tuple[str, ...], says: str) -> None:
