@@ -303,10 +303,10 @@ def _epilog(examples: tuple[tuple[str, str], ...], *, names_host: bool) -> str:
 
 def overview() -> str:
     """Every command with its summary, group by group."""
-    lines = []
+    lines, widest = [], max(map(len, COMMANDS)) + 2
     for group, title in GROUPS.items():
         lines.append(f"{title}:")
-        lines += [f"  {one.name:<9}{one.summary}" for one in COMMANDS.values() if one.group == group]
+        lines += [f"  {one.name:<{widest}}{one.summary}" for one in COMMANDS.values() if one.group == group]
     wide = max(map(len, COMMON)) + 2
     lines += ["options of many commands:", *(f"  {name:<{wide}}{about}" for name, about in COMMON.items())]
     return "\n".join(lines) + "\n"
