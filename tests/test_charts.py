@@ -4,6 +4,7 @@ import io
 import itertools
 import json
 import os
+import pwd
 import stat
 import struct
 import subprocess
@@ -186,11 +187,13 @@ def counted_otherwise(words: tuple[str, ...]) -> tuple[Counter[str], int]:
         if path in links:
             bands["does not apply"] += 1
             continue
-        opened += anyone
-        if anyone:
+        if user is not None and not any(one["name"] == user for one in users):
+            bands["no"] += 1
+        elif anyone:
             bands["anyone"] += 1
+            opened += 1
         elif user is not None:
-            bands["yes" if any(one["name"] == user for one in users) else "no"] += 1
+            bands["yes"] += 1
         else:
             names = ["nobody but root", "1 user", *["2 or 3 users"] * 2, *["4 to 9 users"] * 6]
             bands[names[len(users)] if len(users) < len(names) else "10 users or more"] += 1
@@ -481,3 +484,17 @@ def test_nothing_is_changed_by_drawing_it(folder: str) -> None:
     assert [one["examples"] for one in found["plan"]["changes"]] == [[f"{folder}/t"]]
     nothing = fiat("chart", "change", "set", "--arrange", "list", "-o", f"{folder}/a.png")
     assert (nothing.returncode, "nothing to draw" in nothing.stderr) == (2, True)
+
+
+@pytest.mark.root
+def test_an_owner_may_have_less_than_anyone(folder: str) -> None:
+    """Where somebody is named it is they who count, and not whoever else has it."""
+    nobody = pwd.getpwnam("nobody").pw_uid
+    for name, mode in (("less", 0o066), ("more", 0o666), ("own", 0o600), ("none", 0o000)):
+        with open(f"{folder}/{name}", "w"):
+            os.chown(f"{folder}/{name}", nobody, 0)
+            os.chmod(f"{folder}/{name}", mode)
+    bands = {band["name"]: band["entries"] for band in picture("below", folder, "--user", "nobody")["bands"]}
+    assert bands == {"no": 3, "yes": 1, "anyone": 1, "not known": 0}
+    (one,) = picture("below", folder, "--user", "nobody")["open_to_anyone"]
+    assert one["path"] == f"{folder}/more"

@@ -13,7 +13,7 @@ from fiat.core.model import capabilities
 from fiat.core.model.right import Right
 from fiat.core.tree.summary import Topmost, topmost
 
-NOBODY, ANYONE, NOT_KNOWN = 0, 5, 6
+NOBODY, _YES, ANYONE, NOT_KNOWN = 0, 1, 5, 6
 _UP_TO = (0, 1, 3, 9)
 """The most users of each band but the last two."""
 
@@ -51,7 +51,7 @@ class HowMany(NamedTuple):
         return found
 
     def open_to_anyone(self) -> Iterator[Topmost]:
-        """The topmost entries that stand for all that are open to anyone."""
+        """The topmost entries that stand for all that are open to anyone, whoever is named among them."""
         return topmost(self.found.survey, self.band >= 0, self.band == ANYONE)
 
 
@@ -76,11 +76,13 @@ def _band(found: TreeWho, key: Sequence[int | None], opened: Sequence[int | None
     if not applies:
         return -1
     bits, unsure = applies[0]
-    if bits & universe.of_kind("anyone-else"):
+    anyone = bits & universe.of_kind("anyone-else")
+    if question.names_somebody and not _shows(found, bits):  # an owner may have less than anyone
+        return NOT_KNOWN if _shows(found, unsure) else NOBODY
+    if anyone:
         return ANYONE
     if question.names_somebody:
-        shown = [who for who in universe.members(bits) if question.shows(who)]
-        return 1 if shown else NOT_KNOWN if _shows(found, unsure) else NOBODY
+        return _YES
     if unsure:
         return NOT_KNOWN
     users = bits & universe.of_kind("user") & ~universe.holders_of(capabilities.DAC_OVERRIDE)
