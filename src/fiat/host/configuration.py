@@ -4,8 +4,6 @@ import os
 from typing import NamedTuple
 
 from fiat.core.errors import UntrustedFile
-from fiat.host.textfile import bytes_of
-from fiat.host.trust import FileRoute
 
 _NAME = "fiat.toml"
 _MACHINE = f"/etc/fiat/{_NAME}"
@@ -32,6 +30,9 @@ def usual_places() -> list[str]:
 
 def read(path: str, most: int) -> bytes:
     """What the file holds. Raises :class:`UntrustedFile` where others can have written it, and OSError."""
+    from fiat.host.textfile import bytes_of  # every command looks for a configuration, and few have one
+    from fiat.host.trust import FileRoute
+
     return bytes_of(FileRoute("the configuration", path, "keep it where only its owner can write").file(), most)
 
 
