@@ -21,7 +21,7 @@ demo: $(VENV)/fiat.stamp
 	@$(BIN)/fiat demo
 
 test: check
-	$(BIN)/python -m pytest -n auto --dist worksteal
+	$(BIN)/python -m pytest -n auto --dist worksteal --durations 25
 
 quick: check quick-tests
 
