@@ -61,7 +61,8 @@ def test_there_is_a_page_for_each_command_and_man_shows_all(built: Path) -> None
         text, complaints = shown(built / "man" / page)
         assert complaints == "", page
         assert len(text) > 500, page
-        assert max(map(len, text.splitlines())) <= 80 or page == "fiat-formats.5", page
+        wide = [line for line in text.splitlines() if len(line) > 80]  # what is to be copied stays in one piece
+        assert all("fiat" in line or page.endswith(".5") for line in wide), (page, wide)
         assert "NAME" in text
 
 
