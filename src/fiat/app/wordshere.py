@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Mapping
+from contextlib import suppress
 
-from fiat.app.configuration import configured
+from fiat.app.configuration import LARGEST, configured
 from fiat.core.errors import FiatError
 
 
@@ -50,15 +51,23 @@ def _rules() -> list[str]:
 
 
 def _runs() -> list[str]:
-    from fiat.app.past import open_history
+    from fiat.host.history.place import usual_place
+    from fiat.host.history.sqlite import SqliteHistory
 
-    return [str(run.number) for run in open_history(configured().settings.history).runs()]
+    return [str(run.number) for run in SqliteHistory(configured().settings.history or usual_place()).runs()]
 
 
 def _arrangements() -> list[str]:
-    from fiat.app.arrange import known_arrangements
+    import tomllib
 
-    return ["list", *known_arrangements(None)]
+    from fiat.host import arrangements
+
+    texts = [arrangements.builtin()]
+    for place in arrangements.usual_places():
+        with suppress(OSError), open(place, "rb") as file:
+            texts.append(file.read(LARGEST))
+    tables = [tomllib.loads(text.decode()) for text in texts]
+    return ["list", *(name for table in tables for name in table)]
 
 
 def _snapshots() -> list[str]:
@@ -87,11 +96,15 @@ KINDS: Mapping[str, Callable[[], Iterable[str]]] = {
 }
 
 
+FIXED = frozenset(("rights", "guards", "rules"))
+"""Those that are the same on every host: a script can hold them."""
+
+
 def words_here(kind: str) -> list[str]:
     """The words of a kind, one of :data:`KINDS`, that a shell takes as they are; none where they cannot be had."""
     try:
         found = KINDS[kind]()
-    except (OSError, FiatError, KeyError):
+    except (OSError, FiatError, KeyError, ValueError):
         return []
     return [word for word in dict.fromkeys(found) if word.isprintable() and _PLAIN.issuperset(word)]
 

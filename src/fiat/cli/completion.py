@@ -5,9 +5,8 @@ from __future__ import annotations
 
 import argparse
 import re
-from collections.abc import Sequence
 
-from fiat.app.wordshere import KINDS, words_here
+from fiat.app.wordshere import FIXED, KINDS, words_here
 from fiat.cli.options.common import COMMON
 from fiat.cli.registry import COMMANDS, load
 from fiat.core.errors import HostError
@@ -37,12 +36,6 @@ _NO_MARKS = re.compile(r"[^\w.-]+")
 _FILES, _FOLDERS = ("FILE", "PATH", "WORDS"), ("DIR",)
 
 
-def print_words(arguments: Sequence[str]) -> int:
-    """Print the words of a kind, a line each; the exit status."""
-    print("".join(f"{word}\n" for kind in arguments[:1] for word in words_here(kind)), end="", flush=True)
-    return 0
-
-
 def script(shell: str) -> str:
     """The script that has ``shell`` complete command lines of fiat; :class:`HostError` without the library."""
     try:
@@ -57,6 +50,8 @@ def script(shell: str) -> str:
 def _function(shell: str, kind: str) -> str:
     """What a shell calls for the words of a kind."""
     asks = f"command fiat --words {kind} 2>/dev/null"
+    if kind in FIXED:  # nothing is to be started for these
+        asks = f"printf '%s\\n' {' '.join(words_here(kind))}"
     if shell == "bash":
         return f'_fiat_{kind}() {{ compgen -W "$({asks})" -- "$1"; }}'
     if shell == "zsh":

@@ -66,7 +66,7 @@ def _main(arguments: list[str] | None, *, starting: bool) -> int:
         arguments = sys.argv[1:]
     _prepare_streams()
     if arguments[:1] == ["--words"]:  # a shell asks this at each press of Tab
-        from fiat.cli.completion import print_words
+        from fiat.cli.words import print_words
 
         return print_words(arguments[1:])
     if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
