@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -36,14 +37,16 @@ def browser(width: int = 1280, height: int = 900) -> Iterator[webdriver.Chrome]:
         options.add_argument(option)
     options.binary_location = str(programs[0])
     options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
-    found = webdriver.Chrome(options=options, service=Service(str(programs[1])))
-    try:
-        # a window has a frame, and is never narrower than 500: the page's own size is set
-        size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
-        found.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
-        yield found
-    finally:
-        found.quit()
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as own:  # it leaves folders behind
+        environment = {**os.environ, "TMPDIR": own}
+        found = webdriver.Chrome(options=options, service=Service(str(programs[1]), env=environment))
+        try:
+            # a window has a frame, and is never narrower than 500: the page's own size is set
+            size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False}
+            found.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+            yield found
+        finally:
+            found.quit()
 
 
 def complaints(found: webdriver.Chrome) -> list[str]:
