@@ -415,6 +415,8 @@ def test_much_of_everything_is_counted(folder: str) -> None:
         (("why", "keeper", "rw", S, "-o", "a.png"), "one picture shows one right"),
         (("below", S, "--can", "read", "--can", "write", "-o", "a.png"), "one map shows one right"),
         (("change", "show", S, "-o", "a.png"), "'show' tells of no change"),
+        (("change", "set", "/nowhere", "--mode", "700", "--preview", "-o", "a.png"), "'/nowhere'"),
+        (("below", f"{S}/series/reduced-2026.csv", "-o", "a.png"), "Not a directory"),
         (("change", "history", "-o", "a.png"), "which run? fiat history lists them"),
         (("over-time", "skerry", "--can", "read", "-o", "a.png"), "--can goes with --on PATH"),
         (("over-time", "skerry-fleet", "-o", "a.png"), "are several hosts"),

@@ -6,6 +6,7 @@ import re
 import select
 import shutil
 import signal
+import subprocess
 import sys
 import time
 from collections.abc import Iterator
@@ -172,6 +173,11 @@ def test_words_are_plain_and_never_an_error(kind: str, folder: str) -> None:
     if kind in ("users", "who"):
         assert done.stdout.split("\n")[0] == "good"
         assert not {"bad name", "$(touch x)", ";ls"} & {*done.stdout.split("\n")}
+
+
+def test_a_shell_that_has_seen_enough_hears_nothing() -> None:
+    done = subprocess.run(f"{sys.executable} -m fiat --words users | true", shell=True, capture_output=True, text=True)
+    assert (done.returncode, done.stderr) == (0, "")
 
 
 def test_no_word_for_what_there_is_not() -> None:

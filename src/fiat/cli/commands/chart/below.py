@@ -3,6 +3,7 @@ its colour how many users can write there (or have another right). What is open 
 is striped, numbered and named."""
 
 import argparse
+import errno
 
 from fiat.app import unevaluated
 from fiat.app.hosts import arrive
@@ -11,7 +12,7 @@ from fiat.cli.options.picture import add_picture, expect_place, show
 from fiat.cli.options.questions import add_people, question
 from fiat.cli.options.selections import add_selection, selected
 from fiat.cli.progress import Progress
-from fiat.core.errors import NotationError
+from fiat.core.errors import NotationError, PathError
 from fiat.core.text import joined
 
 EXAMPLES = (
@@ -42,6 +43,9 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError("--can", "one map shows one right: give one --can")
     output.caveat(asked.caveats)
     for route in arrive(host, [args.path], output.problem):
+        if route.end is not None and not route.end.posture.directory:
+            output.problem(PathError(args.path, errno.ENOTDIR, "draw what is below"))
+            continue
         from fiat.app.howmany import how_many
         from fiat.app.whobelow import who_below
         from fiat.render.charts.below import below_picture

@@ -72,6 +72,8 @@ def run(args: argparse.Namespace) -> int:
         raise NotationError("history", "which run? fiat history lists them; write history N")
     importlib.import_module(f"fiat.cli.commands.{told.command}").run(told)
     output.go_on()
+    if not output.answered:
+        return output.finish()
     shown = [result for result in output.results if isinstance(result, ShowsChange)]
     if not shown:
         if output.answered and not output.has_problems:
