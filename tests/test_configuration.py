@@ -174,6 +174,8 @@ def test_an_option_of_a_file_that_does_not_fit_says_where_it_stands(folder: str)
     done = configured(folder, "[options.who]\nbecause = true\n", "who", S, "--below", *SAMPLE)
     assert "(--because stands in" in done.stderr
     assert "fiat --config none who … leaves it out" in done.stderr
+    done = configured(folder, "[options.why]\nall = true\n", "why", "keeper")
+    assert (done.returncode, "stands in" in done.stderr) == (2, False), done
     done = configured(folder, '[options.who]\naccounts-timeout = "soon"\n', "who", S)
     assert (done.returncode, "stands in" in done.stderr) == (2, True), done
 

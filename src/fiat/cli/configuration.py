@@ -37,7 +37,7 @@ def words_for(
         if action is None or any(_is_typed(parser, action.dest, word) for word in typed):
             continue
         given_words = list(_words(name, action, one))
-        parser.from_files[f"--{name}"] = one.place, [word.partition("=")[2] for word in given_words]
+        parser.from_files[f"--{name}"] = one.place, [word.partition("=")[2] for word in given_words if "=" in word]
         words += given_words
     return words
 

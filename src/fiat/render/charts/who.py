@@ -167,6 +167,8 @@ class _Table:
             x = canvas.words(x + 20, y, name, size=SMALL, about="legend").right + 26
         canvas.shape("dot", x + 3, y + 8, 3.5, FAINT, about="legend")
         x = canvas.words(x + 14, y, "may not", size=SMALL, about="legend").right + 26
+        if any(has is None for row in self.found.cells for cell in row for _, has in cell):
+            x = canvas.words(x, y, "?  not known", size=SMALL, bold=True, about="legend").right + 26
         if any(self.found.differs(row, column) for row in range(self.shown) for column in self.columns):
             canvas.box(x, y - 1, 22, 17, TINT, LOSS, about="legend")
             canvas.words(x + 30, y, "not as all others", size=SMALL, about="legend")
