@@ -27,6 +27,12 @@ COMPLETIONS = {
 _BUILDERS = ("hatchling", "editables", "packaging", "pathspec", "pluggy", "tomlkit", "trove-classifiers")
 """What only builds Fiat, of all that is pinned."""
 
+_CHARTS = (
+    *("contourpy", "cycler", "fonttools", "jinja2", "kiwisolver", "markupsafe", "matplotlib", "packaging", "pillow"),
+    *("pyparsing", "python-dateutil", "tzdata"),
+)
+"""What pictures and pages need besides; nothing is loaded of it for anything else."""
+
 
 def main() -> None:
     """Build what is named on the command line."""
@@ -88,10 +94,8 @@ def build_deb() -> Path:
 def _libraries(root: Path) -> None:
     """Fiat and what it imports, compiled: a root that runs it writes nothing here."""
     into = root / "usr/lib/fiat"
-    text = (HOME / "requirements/run.txt").read_text()
-    pins = re.findall(r"^(\S+?)==.*?(?=^\S|\Z)", text, re.M | re.S)
-    assert "numpy" in pins
-    needed = [one for one in re.split(r"(?m)^(?=\S)", text) if one and one.partition("==")[0] not in _BUILDERS]
+    run, every = (_pins(HOME / "requirements" / name) for name in ("run.txt", "test.txt"))
+    needed = [every[name] for name in (*(one for one in run if one not in _BUILDERS), *_CHARTS)]
     with tempfile.NamedTemporaryFile("w", suffix=".txt") as file:
         file.write("".join(needed))
         file.flush()
@@ -102,6 +106,12 @@ def _libraries(root: Path) -> None:
         shutil.rmtree(useless) if useless.is_dir() else useless.unlink()
     words = ["-m", "compileall", "-q", "--invalidation-mode", "unchecked-hash", "-s", str(root), "-p", "/", str(into)]
     subprocess.run([sys.executable, *words], check=True)
+
+
+def _pins(file: Path) -> dict[str, str]:
+    """What a file pins, by name, each with its digests."""
+    parts = re.split(r"(?m)^(?=\S)", file.read_text())
+    return {part.partition("==")[0]: part for part in parts if "==" in part}
 
 
 def _programs(root: Path) -> None:
