@@ -1,8 +1,8 @@
-"""Changing many objects with as many processes as there are processors."""
+"""Changing many objects at once: by as many processes as there are processors, where the host cannot do it together."""
 
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple, Protocol, TypeVar
 
 from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
@@ -11,6 +11,7 @@ from fiat.core.change.history import RunEntry
 from fiat.core.change.planned import Item
 from fiat.core.change.rewriting import Outcome, Stopping, TriedObjects
 from fiat.core.change.steps import Change
+from fiat.core.change.together import together_on
 from fiat.core.change.undo import UndoObject, UndoTerms
 from fiat.core.errors import PathError
 from fiat.core.model.capabilities import DAC_OVERRIDE
@@ -37,8 +38,8 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tri
     changing then is looked at, and nothing after that was tried.
     """
 
-    def change(places: range, stopping: Stopping) -> Iterator[TriedObjects]:
-        return applying.apply(host, items, stopping, places)
+    def change(places: range, stopping: Stopping, *, at_once: bool = False) -> Iterator[TriedObjects]:
+        return applying.apply(host, items, stopping, places, at_once=at_once)
 
     def settled(places: range) -> Iterator[TriedObjects]:
         some = ((place, items[place]) for place in places)
@@ -50,8 +51,8 @@ def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[Tri
 def put_back(host: Host, finds: Sequence[UndoObject], stopping: Stopping, despite: UndoTerms) -> Iterator[TriedObjects]:
     """Put the objects of a run back, as :func:`apply` changes them."""
 
-    def change(places: range, stopping: Stopping) -> Iterator[TriedObjects]:
-        return undoing.put_back(host, finds, stopping, places, despite)
+    def change(places: range, stopping: Stopping, *, at_once: bool = False) -> Iterator[TriedObjects]:
+        return undoing.put_back(host, finds, stopping, places, despite, at_once=at_once)
 
     def settled(places: range) -> Iterator[TriedObjects]:
         some = ((place, finds[place].entry) for place in places)
@@ -62,8 +63,9 @@ def put_back(host: Host, finds: Sequence[UndoObject], stopping: Stopping, despit
 
 def find(host: Host, entries: Sequence[RunEntry], despite: UndoTerms) -> list[UndoObject]:
     """What putting back will do to each object; the rest as for :func:`fiat.core.change.undo.find`."""
-    if not _helped(host, len(entries)):
-        return list(undoing.find(host, entries, despite))
+    helped = _helped(host, len(entries))
+    if not helped or together_on(host) is not None:
+        return list(undoing.find(host, entries, despite, at_once=helped))
 
     def work(places: range) -> _Found:
         found = list(undoing.find(host, entries[places.start : places.stop], despite))
@@ -88,6 +90,13 @@ def find(host: Host, entries: Sequence[RunEntry], despite: UndoTerms) -> list[Un
     return list(map(UndoObject, entries, changes, map(problems.get, everything), map(changed.get, everything)))
 
 
+class _Changing(Protocol):
+    """Changes the objects at some places, several at once where the host can."""
+
+    def __call__(self, places: range, stopping: Stopping, *, at_once: bool = False) -> Iterable[TriedObjects]:
+        """What comes of them."""
+
+
 class _Found(NamedTuple):
     """What one process found: of each object the number of its change, and by its place what stands against it, and
     what others have made of it since.
@@ -102,7 +111,7 @@ class _Found(NamedTuple):
 def _changed(
     host: Host,
     count: int,
-    change: Callable[[range, Stopping], Iterable[TriedObjects]],
+    change: "_Changing",
     settled: Callable[[range], Iterable[TriedObjects]],
     stopping: Stopping,
 ) -> Iterator[TriedObjects]:
@@ -111,8 +120,9 @@ def _changed(
     With others only where the one who acts gets everywhere anyway: others may
     need what is in a directory to be changed before the directory is.
     """
-    if not _helped(host, count):
-        yield from change(range(count), stopping)
+    helped = _helped(host, count)
+    if not helped or together_on(host) is not None:
+        yield from change(range(count), stopping, at_once=helped)
         return
 
     def work(places: range) -> tuple[Outcome, ...]:

@@ -210,18 +210,26 @@ def _but_for_owners(change: Changed, accounts: Accounts) -> tuple[object, ...]:
 def _together(
     changes: list[Changed], accounts: Accounts
 ) -> tuple[tuple[Kind, tuple[_Difference, ...]], tuple[int, tuple[str, ...]]]:
-    """Changes that are one kind, as one."""
+    """Changes that are one kind, as one: but for owners and groups, what differs is the same in all of them."""
     first = changes[0]
-    told = [tuple(_differences(one, accounts)) for one in changes]
     rows = []
-    for place, (what, before, after) in enumerate(told[0]):
+    for what, before, after in _differences(first, accounts):
         if what in _OWNERS:
-            sides = (dict.fromkeys(one[place][side] for one in told) for side in (1, 2))
-            before, after = (several(names, f"{what}s", show=3) for names in sides)
+            before, after = (
+                several(dict.fromkeys(_owners(changes, side, accounts, users=what == "owner")), f"{what}s", show=3)
+                for side in (0, 1)
+            )
         rows.append((what, before, after))
     count = sum(change.paths for change in changes)
     every = tuple(path for change in changes for path in (change.every or (change.example,)))
     return (first.before.kind, tuple(rows)), (count, every if len(every) == count <= FEW else (first.example,))
+
+
+def _owners(changes: Sequence[Changed], side: int, accounts: Accounts, *, users: bool) -> Iterator[str]:
+    """The owners, or the groups, of one side of changes, each number once."""
+    postures = (change.before if side == 0 else change.after for change in changes)
+    for number in dict.fromkeys(one.uid if users else one.gid for one in postures):
+        yield naming.user_with_number(number, accounts) if users else naming.group_with_number(number, accounts)
 
 
 def _what_differs(before: Posture, after: Posture) -> tuple[object, ...]:

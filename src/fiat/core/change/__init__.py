@@ -18,5 +18,6 @@ __all__ = (
     "rewriting",
     "steps",
     "target",
+    "together",
     "undo",
 )

@@ -10,12 +10,12 @@ from fiat.core.change.rewriting import (
     Stopping,
     TriedObjects,
     failed,
-    one_by_one,
     outcome_of,
     rewrite,
     same_posture,
 )
 from fiat.core.change.steps import Change
+from fiat.core.change.together import Attempt, Came, Tried, left_after, try_all
 from fiat.core.errors import OtherNow, PathError
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
@@ -24,27 +24,55 @@ from fiat.core.model.principals import Principal
 from fiat.core.tree.walk import Handles
 
 
-def apply(host: Host, items: Sequence[Item], stopping: Stopping, places: range | None = None) -> Iterator[TriedObjects]:
-    """Change the items at ``places``, by default all, one after the other."""
+def apply(
+    host: Host, items: Sequence[Item], stopping: Stopping, places: range | None = None, *, at_once: bool = False
+) -> Iterator[TriedObjects]:
+    """Change the items at ``places``, by default all, one after the other, or several ``at_once`` where a host can."""
     handles = Handles(host)
     actor = host.actor()
 
     def change(place: int) -> Outcome | None:
         return outcome_of(place, _change(handles, items[place], actor))
 
+    def attempt(place: int) -> Attempt | None:
+        item = items[place]
+        return Attempt(item.path, item.identity, item.change, item.links) if item.names is None else None
+
+    def after_attempt(place: int, tried: Tried) -> Outcome | None:
+        return outcome_of(place, _after(handles, items[place], actor, tried))
+
     try:
-        yield from one_by_one(range(len(items)) if places is None else places, change, stopping)
+        every = range(len(items)) if places is None else places
+        yield from try_all(host, every, attempt, change, after_attempt, stopping, at_once=at_once)
     finally:
         handles.close()
 
 
 def _change(handles: Handles, item: Item, actor: Principal) -> LeftObject:
     """Change one object."""
-    path, change = item.path, item.planned.change
     try:
-        node = handles.open(path)
+        node = handles.open(item.path)
     except (OSError, MemoryError) as error:
-        return LeftObject(failed(path, error))
+        return LeftObject(failed(item.path, error))
+    return _change_held(handles, item, actor, node)
+
+
+def _after(handles: Handles, item: Item, actor: Principal, tried: Tried) -> LeftObject:
+    """Go on where an attempt to change one has ended."""
+    node, refused = tried.node, OSError(tried.errno, "")
+    if node is None:
+        return LeftObject(failed(item.path, refused))
+    if tried.came is Came.OTHERWISE:
+        return _change_held(handles, item, actor, node)
+    try:
+        return left_after(node, item.change, actor, tried)
+    finally:
+        node.close()
+
+
+def _change_held(handles: Handles, item: Item, actor: Principal, node: Node) -> LeftObject:
+    """Change one that is held, and let go of it."""
+    path, change = item.path, item.planned.change
     try:
         try:
             if item.names is not None or not node.matches(change.before, item.identity, item.links):

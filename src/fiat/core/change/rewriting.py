@@ -39,7 +39,12 @@ def rewrite(node: Node, change: Change, actor: Principal) -> LeftObject:
     try:
         take(node, change.steps)
     except (OSError, MemoryError) as error:
-        return _half_way(node, change, actor, failed(node.path, error))
+        return half_way(node, change, actor, failed(node.path, error))
+    return confirmed(node, change)
+
+
+def confirmed(node: Node, change: Change) -> LeftObject:
+    """Read back what was changed."""
     try:
         if node.matches(change.after) is not None:
             return AS_PLANNED
@@ -53,7 +58,7 @@ def rewrite(node: Node, change: Change, actor: Principal) -> LeftObject:
     return LeftObject(OtherNow(node.path, "confirm the change of", "it was found otherwise afterwards"), True, found)
 
 
-def _half_way(node: Node, change: Change, actor: Principal, error: PathError) -> LeftObject:
+def half_way(node: Node, change: Change, actor: Principal, error: PathError) -> LeftObject:
     """A step was refused: put back those before it, unless what is there now is not their work."""
     found = _seen(node)
     if found is not None and any(same_posture(found, one) for one in (*change.between, change.after)):

@@ -1,6 +1,7 @@
 """Putting back what a run of the history has changed."""
 
 import errno
+import os
 import posixpath
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
@@ -15,12 +16,12 @@ from fiat.core.change.rewriting import (
     Stopping,
     TriedObjects,
     failed,
-    one_by_one,
     outcome_of,
     rewrite,
     same_posture,
 )
 from fiat.core.change.steps import Change
+from fiat.core.change.together import Attempt, Came, Tried, block_after, left_after, together_on, tried, try_all
 from fiat.core.errors import OtherNow, PathError, RunDamaged, RunError
 from fiat.core.model import mode
 from fiat.core.model.glance import Glance
@@ -201,45 +202,91 @@ _REACHED = frozenset({ObjectFate.PLANNED, ObjectFate.CHANGED, ObjectFate.ALREADY
 """Of a run that has ended: what is as it was to be."""
 
 
-def find(host: Host, entries: Iterable[RunEntry], despite: UndoTerms = NOTHING) -> Iterator[UndoObject]:
+def find(
+    host: Host, entries: Iterable[RunEntry], despite: UndoTerms = NOTHING, *, at_once: bool = False
+) -> Iterator[UndoObject]:
     """What putting back will do to each object, as it is found now.
 
     Set-id bits and capabilities come back only on contents that nobody else could have written since. What is in
     a directory that is opened again first, and may not be looked at until then, is taken to be as the run left it.
     """
-    handles = Handles(host)
-    ways = _Ways(host.actor(), despite)
-    opened: set[str] = set()
+    looking = _Looking(host, despite, at_once=at_once)
     try:
-        for entry in entries:
-            if entry.before.directory:
-                opened.add(entry.path)
-            try:
-                node = handles.open(entry.path)
-            except OSError as error:
-                if error.errno == errno.EACCES and _is_under(entry.path, opened):
-                    yield ways.find(entry.after, entry)
-                else:
-                    yield UndoObject(entry, None, failed(entry.path, error, "put back"))
-                continue
-            try:
-                changed = None
-                now, site = entry.after, node.matches(entry.after, entry.identity)
-                if site is None:
-                    found = node.glance()
-                    problem = differs(entry, found)
-                    if problem is not None and not (despite.changed and found.identity.same_as(entry.identity)):
-                        yield UndoObject(entry, None, problem, found.posture)
-                        continue
-                    now, site = found.posture, found.site
-                    changed = found.posture if problem is not None else None
-                yield ways.find(now, entry, site, ways.goal(node, now, entry))._replace(changed=changed)
-            except OSError as error:
-                yield UndoObject(entry, None, failed(entry.path, error, "put back"))
-            finally:
-                node.close()
+        yield from looking.all(list(entries))
     finally:
-        handles.close()
+        looking.handles.close()
+
+
+class _Looking:
+    """Looks at what a run changed, to find what putting it back will do."""
+
+    def __init__(self, host: Host, despite: UndoTerms, *, at_once: bool) -> None:
+        self.handles = Handles(host)
+        self._despite = despite
+        self._ways = _Ways(host.actor(), despite)
+        self._opened: set[str] = set()
+        self._together = together_on(host)
+        self._at_once = at_once
+        self._comparisons: dict[int, Change] = {}
+
+    def all(self, entries: Sequence[RunEntry]) -> Iterator[UndoObject]:
+        """What putting back will do to each."""
+        place, size = 0, block_after(0, 0, at_once=self._at_once)
+        while place < len(entries):
+            begun = place
+            for found in self._compared(entries[place : place + size]):
+                entry = entries[place]
+                place += 1
+                if entry.before.directory:
+                    self._opened.add(entry.path)
+                if isinstance(found, Tried):
+                    yield self._one(entry, found)
+                else:
+                    yield self._ways.find(entry.after, entry, found, entry.before)
+            size = block_after(size, place - begun, at_once=self._at_once)
+
+    def _compared(self, entries: Sequence[RunEntry]) -> Iterator[Placement | Tried]:
+        """Where those of these are that are found as the run left them, or how far a look at them came; of the first at
+        least."""
+        attempts = list(map(self._attempt, entries))
+        if self._together is None:
+            return iter([Tried(Came.NOT_TRIED)] * len(entries))
+        return tried(self._together, attempts, at_once=self._at_once)
+
+    def _attempt(self, entry: RunEntry) -> Attempt | None:
+        if self._together is None or self._ways.takes_a_look(entry):
+            return None
+        change = self._comparisons.setdefault(id(entry.after), Change(entry.after, entry.after))
+        return Attempt(entry.path, entry.identity, change, compared_only=True)
+
+    def _one(self, entry: RunEntry, tried: Tried) -> UndoObject:
+        """What putting back will do to one that is looked at by itself."""
+        try:
+            node = tried.node
+            if tried.came is Came.NOT_OPENED:
+                raise OSError(tried.errno, os.strerror(tried.errno))
+            if node is None:
+                node = self.handles.open(entry.path)
+        except OSError as error:
+            if error.errno == errno.EACCES and _is_under(entry.path, self._opened):
+                return self._ways.find(entry.after, entry)
+            return UndoObject(entry, None, failed(entry.path, error, "put back"))
+        ways = self._ways
+        try:
+            changed = None
+            now, site = entry.after, node.matches(entry.after, entry.identity)
+            if site is None:
+                found = node.glance()
+                problem = differs(entry, found)
+                if problem is not None and not (self._despite.changed and found.identity.same_as(entry.identity)):
+                    return UndoObject(entry, None, problem, found.posture)
+                now, site = found.posture, found.site
+                changed = found.posture if problem is not None else None
+            return ways.find(now, entry, site, ways.goal(node, now, entry))._replace(changed=changed)
+        except OSError as error:
+            return UndoObject(entry, None, failed(entry.path, error, "put back"))
+        finally:
+            node.close()
 
 
 def put_back(
@@ -248,27 +295,63 @@ def put_back(
     stopping: Stopping,
     places: range | None = None,
     despite: UndoTerms = NOTHING,
+    *,
+    at_once: bool = False,
 ) -> Iterator[TriedObjects]:
-    """Put what was found at ``places``, by default all, back from whatever state the run left it in."""
+    """Put what was found at ``places``, by default all, back from whatever state the run left it in.
+
+    It is done one after the other, or several ``at_once`` where a host can.
+    """
     handles = Handles(host)
     ways = _Ways(host.actor(), despite)
 
     def change(place: int) -> Outcome | None:
         return _put_one_back(handles, ways, finds[place], place)
 
+    def attempt(place: int) -> Attempt | None:
+        entry, taken, problem, _ = finds[place]
+        if taken is None or problem is not None or is_privileged(taken.after) or taken.errno:
+            return None
+        return Attempt(entry.path, entry.identity, taken, 0, same_posture(taken.before, entry.before))
+
+    def after_attempt(place: int, tried: Tried) -> Outcome | None:
+        return _after(ways, finds[place], place, tried)
+
     try:
-        yield from one_by_one(range(len(finds)) if places is None else places, change, stopping)
+        every = range(len(finds)) if places is None else places
+        yield from try_all(host, every, attempt, change, after_attempt, stopping, at_once=at_once)
     finally:
         handles.close()
 
 
 def _put_one_back(handles: Handles, ways: "_Ways", find: UndoObject, place: int) -> Outcome | None:
+    try:
+        node = handles.open(find.entry.path)
+    except (OSError, MemoryError) as error:
+        return outcome_of(place, LeftObject(failed(find.entry.path, error, "put back")))
+    return _put_held_back(node, ways, find, place)
+
+
+def _after(ways: "_Ways", find: UndoObject, place: int, tried: Tried) -> Outcome | None:
+    """Go on where an attempt to put one back has ended."""
+    node, path = tried.node, find.entry.path
+    if node is None:
+        return outcome_of(place, LeftObject(failed(path, OSError(tried.errno, ""), "put back")))
+    if tried.came is Came.OTHERWISE:
+        return _put_held_back(node, ways, find, place)
+    try:
+        assert find.change is not None
+        return outcome_of(place, left_after(node, find.change, ways.actor, tried))
+    except (OSError, MemoryError) as error:
+        return outcome_of(place, LeftObject(failed(path, error, "put back")))
+    finally:
+        node.close()
+
+
+def _put_held_back(node: Node, ways: "_Ways", find: UndoObject, place: int) -> Outcome | None:
+    """Put back one that is held, and let go of it."""
     entry, change, problem, changed = find
     over = changed is not None and problem is None
-    try:
-        node = handles.open(entry.path)
-    except (OSError, MemoryError) as error:
-        return outcome_of(place, LeftObject(failed(entry.path, error, "put back")))
     try:
         if change is None or problem is not None or not node.matches(change.before, entry.identity):
             found = node.glance()
@@ -330,6 +413,10 @@ class _Ways:
         self._goals: dict[Posture, Posture] = {}
         self._known: dict[tuple[object, ...], Change] = {}
         self._met: dict[tuple[int, ...], tuple[Change, bool, object]] = {}
+
+    def takes_a_look(self, entry: RunEntry) -> bool:
+        """Whether what an object becomes, that is as the run left it, hangs on more than its posture."""
+        return not self._despite.privilege and is_privileged(entry.before)
 
     def goal(self, node: Node, now: Posture, entry: RunEntry) -> Posture:
         """What an object that has the posture ``now`` is to become: what it was, perhaps without its privilege."""

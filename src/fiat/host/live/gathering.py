@@ -4,6 +4,7 @@ import gc
 import os
 from collections import deque
 from collections.abc import Callable
+from types import ModuleType
 from typing import TYPE_CHECKING, NamedTuple
 
 from fiat.core.model.host import Progress
@@ -11,8 +12,9 @@ from fiat.core.tree.assembly import Assembly, Batch, in_one
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
 from fiat.engine.processes import Workers
+from fiat.host.live.compiled import compiled
 from fiat.host.live.node import LiveNode
-from fiat.host.live.rows import Directory, Numbering, ReadPart, SplitDirectory
+from fiat.host.live.rows import Directory, Numbering, ReadPart, SplitDirectory, Where
 from fiat.host.live.treereader import TreeReader
 
 if TYPE_CHECKING:
@@ -42,13 +44,16 @@ _Asked = tuple[list[Names], bytes | None]
 class Piece(NamedTuple):
     """Directories to be read: their entries, and their names from the top; or some names ``inside`` a large one.
 
-    Of these it is the piece of this ``number``.
+    Of these it is the piece of this ``number``. ``wheres`` they were found, where that is known; ``thorough`` tells that
+    there is something in the only one of them that takes a closer look.
     """
 
     entries: list[int]
     roots: list[Names]
     inside: bytes | None = None
     number: int = 0
+    wheres: list[Where | None] | None = None
+    thorough: bool = False
 
 
 _DONE = Piece([], [])
@@ -64,8 +69,9 @@ def survey(top: LiveNode, extent: Extent, progress: Progress) -> Survey:
         gc.disable()  # nothing here is circular, and looking for what is takes a third of the time
         engine = top.reader.engine
         try:
+            native = compiled()
             if engine is None or extent.one_level or extent.across_mounts:
-                gathering.read()
+                gathering.read() if native is None else gathering.read_compiled(native, top)
             else:
                 gathering.read_elsewhere(engine, top)
         except KeyboardInterrupt:
@@ -130,6 +136,39 @@ class _Gathering:
             self.numbering.forget(place)
             self._stop_where_enough()
 
+    def read_compiled(self, native: ModuleType, top: LiveNode) -> None:
+        """Read everything by the compiled reader, but for the directories that it hands back."""
+        self.reader.vet(top.fd)
+        compiled = self.reader.compiled(native)
+        run = _THIS
+        while self.waiting:
+            thorough = [piece for piece in self.waiting if piece.thorough or piece.inside is not None]
+            alike = [piece for piece in self.waiting if not piece.thorough and piece.inside is None]
+            self.waiting.clear()
+            for piece in thorough:
+                self.take(_THIS, piece, self.reader.read(piece.roots, 1, piece.inside, piece.wheres))
+            self._stop_where_enough()
+            if not alike:
+                continue
+            run -= 1
+            roots = [
+                Directory(-1, names, where)
+                for piece in alike
+                for names, where in zip(piece.roots, piece.wheres or [None] * len(piece.roots), strict=True)
+            ]
+            whole = Piece([entry for piece in alike for entry in piece.entries], [root.names for root in roots])
+            found, interrupted = compiled.read(roots, self.reader.alike(), self.read_so_far, self.progress)
+            first = self.take(run, whole, found.part)
+            self.numbering.forget(run)
+            for one in found.thorough:
+                place = _place(one, whole.entries, first)
+                self.waiting.append(Piece([place], [one.names], wheres=[one.where], thorough=True))
+            if interrupted is not None:
+                raise interrupted
+            if found.left and not self.waiting:
+                self.waiting.append(_DONE)  # of a large directory a part was left
+            self._stop_where_enough()
+
     def _read_alone(self, part: int = _PART, most: int | None = None) -> None:
         """Read what is left, or until there are ``most`` entries, in this process."""
         while self.waiting and (most is None or self.read_so_far < most):
@@ -167,8 +206,9 @@ class _Gathering:
             piece = self.waiting.popleft()
             given[workers.give((piece.roots, piece.inside))] = piece
 
-    def take(self, reader: int, piece: Piece, part: ReadPart) -> None:
-        """Take what the reader of this number has read of a piece."""
+    def take(self, reader: int, piece: Piece, part: ReadPart) -> int:
+        """Take what the reader of this number has read of a piece; the number of the first entry."""
+        first = self.assembly.entries
         batch = part.batch._replace(profile=self.numbering.numbers(reader, part.met)[part.batch.profile])
         self.read_so_far += len(batch.profile)
         self.assembly.troubles += part.troubles
@@ -185,13 +225,15 @@ class _Gathering:
             if None not in pieces:
                 self._take_whole(directory)
         self.progress(self.read_so_far, part.at)
+        return first
 
     def _leave(self, unread: list[Directory], entries: list[int], first: int) -> None:
         """Have directories read later that were found in a batch whose first entry is ``first``."""
         for share in range(min(_SHARE, len(unread))):
             some = unread[share::_SHARE]
             places = [_place(one, entries, first) for one in some]
-            self.waiting.append(Piece(places, [one.names for one in some]))
+            wheres = [one.where for one in some]
+            self.waiting.append(Piece(places, [one.names for one in some], wheres=wheres))
 
     def _share(self, place: int, shared: SplitDirectory) -> None:
         """Have a large directory read in pieces, which are put together when all of them are there."""

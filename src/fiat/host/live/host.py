@@ -13,12 +13,14 @@ from fiat.core.model.host import Settings
 from fiat.core.model.login import Logins
 from fiat.core.model.principals import Principal
 from fiat.host.accounts.nameservice import NameService
+from fiat.host.live.compiled import compiled
 from fiat.host.live.namespace import own_numbers
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from fiat.engine.pieces import Engine
+    from fiat.host.live.compiledchanger import CompiledChanger
     from fiat.host.live.postures import Reader
     from fiat.host.live.treenode import LiveTreeNode
 
@@ -35,6 +37,8 @@ class LiveHost:
 
     ``accounts_timeout`` is how many seconds its sources of accounts may take together.
     """
+
+    _together: CompiledChanger | None = None
 
     def __init__(self, accounts: Accounts | None = None, accounts_timeout: float | None = None) -> None:
         self.name = os.uname().nodename
@@ -85,6 +89,15 @@ class LiveHost:
         from fiat.host.live.treenode import LiveTreeNode
 
         return LiveTreeNode(self._reader, self.open_root(), "/")
+
+    def together(self) -> CompiledChanger | None:
+        """What changes many objects in one go, where there is a compiled one."""
+        native = compiled()
+        if self._together is None and native is not None:
+            from fiat.host.live.compiledchanger import CompiledChanger
+
+            self._together = CompiledChanger(native, self._reader, self.open_root)
+        return self._together if native is not None else None
 
     def open_root(self) -> int:
         """A new handle on the root directory."""

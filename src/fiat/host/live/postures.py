@@ -127,6 +127,15 @@ class Reader:
         found, said = self.postures.of(mode, *where.owners(known[2], known[3]), known[0] & known[7], raw)
         return where.site if found == posture and not said.unknown else None
 
+    def sites(self) -> list[tuple[tuple[int, ...], tuple[Placement, str]]]:
+        """The places where statx(2) and listxattr(2) tell everything, by major and minor number of the device and by
+        mount: what is known of them, and the names of their file systems."""
+        return [
+            (where, (known.site, known.filesystem))
+            for where, known in self._listing.items()
+            if not known.overlay and not known.unmapped_as[2]
+        ]
+
     @cached_property
     def _fields(self) -> Callable[[int], tuple[int, ...]]:
         return self.kernel.statx.fields

@@ -10,6 +10,7 @@ import resource
 import stat
 from array import array
 from collections.abc import Iterator, Sequence
+from types import ModuleType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,7 @@ from fiat.core.tree.profile import profile_of
 from fiat.core.tree.walk import Extent, Trouble
 from fiat.host.live import attributes, statx
 from fiat.host.live.attributes import KNOWN_FILE_SYSTEMS
+from fiat.host.live.compiledreader import Alike, CompiledReader
 from fiat.host.live.entryrows import EntryRows
 from fiat.host.live.node import LiveNode
 from fiat.host.live.postures import Reader
@@ -94,13 +96,39 @@ class TreeReader:
         self._shared: list[SplitDirectory] = []
         self._entries = 0
 
-    def read(self, roots: Sequence[tuple[bytes, ...]], most: int, inside: bytes | None = None) -> ReadPart:
+    def vet(self, fd: int) -> None:
+        """Learn whether what is where the directory opened as ``fd`` is, is read in bulk."""
+        self._may_be_read_in_bulk(fd, Directory(-1, (), self._where(fd)))
+
+    def alike(self) -> Alike:
+        """Where everything is read in bulk, as far as that is known."""
+        mounts = {number: mount for number, mount in self._mounts.items() if _is_alike(mount)}
+        filesystems = {where: name for where, name in self._filesystems.items() if where[0] in mounts}
+        covered = {path for mount in mounts.values() for path in mount.covered}
+        top = self._path + "/"
+        above = (os.path.dirname(path).rstrip("/") + "/" for path in covered)
+        return Alike(
+            filesystems, self._keeps_lists, [os.fsencode(path[len(top) : -1]) for path in above if path.startswith(top)]
+        )
+
+    def compiled(self, native: ModuleType) -> CompiledReader:
+        """The compiled reader of the same tree."""
+        return CompiledReader(native, self._reader.kernel, self._top, self._path, self._extent, self._deepest)
+
+    def read(
+        self,
+        roots: Sequence[tuple[bytes, ...]],
+        most: int,
+        inside: bytes | None = None,
+        wheres: Sequence[Where | None] | None = None,
+    ) -> ReadPart:
         """Read the directories ``roots``, given as names from the top, and what is under them.
 
         Stops after the directory with which ``most`` entries are reached.
         Directories in the batch are numbered as :class:`Batch` says, a root as -1
         less its place in ``roots``. Of a directory that is :class:`SplitDirectory` some names
-        may be given as ``inside``: then these are read, and nothing under them.
+        may be given as ``inside``: then these are read, and nothing under them. ``wheres`` they were found, where that
+        is known.
         """
         self._start()
         unread: list[Directory] = []
@@ -115,10 +143,11 @@ class TreeReader:
                 except OSError as error:
                     self._trouble(names, error.errno or 0)
                     continue
+                directory = Directory(-1 - number, names, wheres[number] if wheres is not None else None)
                 if inside is None:
-                    unread += self._read_below(fd, Directory(-1 - number, names), most)
+                    unread += self._read_below(fd, directory, most)
                 else:
-                    unread += self._read_those(fd, Directory(-1 - number, names), inside.split(b"/"))
+                    unread += self._read_those(fd, directory, inside.split(b"/"))
             self._number_chunk()
         finally:
             os.fchdir(home)
@@ -238,7 +267,7 @@ class TreeReader:
         if known is None:
             known = self._mounts[mount] = self._reader.kernel.mount_with_id(mount) or _UNKNOWN
             if known.type in KNOWN_FILE_SYSTEMS:
-                self._keeps_lists[mount] = attributes.lists_are_kept(".")
+                self._keeps_lists[mount] = attributes.lists_are_kept(f"/proc/self/fd/{fd}")
         return known.type in KNOWN_FILE_SYSTEMS and not (known.covered and self._covers_here(known, directory))
 
     def _name_file_system(self, fd: int, where: Where) -> None:
@@ -428,6 +457,10 @@ class TreeReader:
             modified=columns.modified if details else None,
             targets=tuple(self._targets),
         )
+
+
+def _is_alike(mount: Mount) -> bool:
+    return mount.type in KNOWN_FILE_SYSTEMS and mount.type != "overlay"
 
 
 def _home() -> int:

@@ -1,0 +1,19 @@
+"""The compiled reader and changer, ``fiat._native``, where there is one: the same calls, by several threads.
+
+It is left out with ``FIAT_NATIVE=0`` in the environment, and where Fiat was installed without a compiler. Everything
+works without it, and answers the same; it decides nothing.
+"""
+
+import os
+from importlib import import_module
+from types import ModuleType
+
+
+def compiled() -> ModuleType | None:
+    """The module; None where there is none, or it is not to be used."""
+    if os.environ.get("FIAT_NATIVE") == "0":
+        return None
+    try:
+        return import_module("fiat._native")
+    except ImportError:
+        return None
