@@ -19,7 +19,8 @@
 #define MOST_LANES 64
 #define HELD 24 /* directories that are held open at most, as fiat.core.tree.walk.Handles has it */
 
-enum came { AS_PLANNED, NOT_OPENED, OTHERWISE, STEP_FAILED, OTHER_AFTERWARDS };
+/* As fiat.core.change.together.Came has it. */
+enum came { NOT_TRIED = -1, AS_PLANNED, NOT_OPENED, OTHERWISE, STEP_FAILED, OTHER_AFTERWARDS };
 
 struct posture { /* as an object is to be found */
     uint16_t mode;
@@ -50,6 +51,7 @@ struct site { /* a place that is known, and the number of its file system */
 };
 
 struct object {
+    PyObject *bytes; /* that hold the path; NULL where it is not tried */
     const char *path;
     Py_ssize_t length;
     uint64_t inode;
@@ -89,8 +91,16 @@ struct changer {
     size_t change_count, change_room;
     struct site *sites;
     size_t site_count, site_room;
+    struct numbered known; /* changes by the address of Python's object, and whether they are for a comparison only */
+    int *numbers;          /* of these; -1 where it takes what is not done here */
+    size_t number_room;
     struct lane *lanes;
     unsigned int lane_count;
+};
+
+struct key_of_change {
+    uintptr_t address;
+    uintptr_t compared_only;
 };
 
 /* --- directories on the way --- */
@@ -239,6 +249,8 @@ static int take_steps(int fd, const char *through, const struct change *change)
 
 static enum came change_object(struct lane *lane, struct object *object)
 {
+    if (object->bytes == NULL)
+        return NOT_TRIED;
     const struct changer *changer = lane->changer;
     const struct change *change = &changer->changes[object->change];
     int fd = open_object(lane, object);
@@ -327,6 +339,8 @@ static void changer_free(PyObject *self)
     }
     free(changer->changes);
     free(changer->sites);
+    numbered_free(&changer->known);
+    free(changer->numbers);
     PyTypeObject *type = Py_TYPE(self);
     freefunc release = (freefunc)PyType_GetSlot(type, Py_tp_free);
     release(self);
@@ -459,101 +473,213 @@ static PyObject *changer_add_change(PyObject *self, PyObject *words)
     return PyLong_FromSize_t(changer->change_count++);
 }
 
-static bool take_object(const struct changer *changer, PyObject *words, struct object *object)
+/* Has a change of Python's be known by a number. */
+static PyObject *changer_learn(PyObject *self, PyObject *words)
 {
-    unsigned long long inode;
-    long long birth;
-    *object = (struct object){.fd = -1, .site = -1};
-    if (!PyArg_ParseTuple(words, "y#KLIii", &object->path, &object->length, &inode, &birth, &object->links,
-                          &object->filesystem, &object->change))
-        return false;
-    object->inode = inode;
-    object->birth = birth;
-    if (object->change < 0 || object->change >= (int)changer->change_count) {
+    struct changer *changer = (struct changer *)self;
+    PyObject *change;
+    int compared_only, number;
+    if (!PyArg_ParseTuple(words, "Opi", &change, &compared_only, &number))
+        return NULL;
+    if (number >= (int)changer->change_count) {
         PyErr_SetString(PyExc_ValueError, "there is no such change");
+        return NULL;
+    }
+    struct key_of_change key = {(uintptr_t)change, (uintptr_t)compared_only};
+    int64_t place = numbered_number(&changer->known, &key, sizeof key);
+    if (place < 0 || !grown(&changer->numbers, &changer->number_room, (size_t)place, sizeof number))
+        return PyErr_NoMemory();
+    changer->numbers[place] = number;
+    Py_RETURN_NONE;
+}
+
+/* The parts of an attempt: path, identity, change, how many names it has, whether it is compared only. Borrowed. */
+struct attempt {
+    PyObject *path, *identity, *change;
+    struct key_of_change key;
+    unsigned long links;
+};
+
+static bool take_attempt(PyObject *words, struct attempt *attempt)
+{
+    if (PyTuple_Size(words) != 5) {
+        if (!PyErr_Occurred())
+            PyErr_SetString(PyExc_ValueError, "an attempt has five parts");
         return false;
     }
+    attempt->path = PyTuple_GetItem(words, 0);
+    attempt->identity = PyTuple_GetItem(words, 1);
+    attempt->change = PyTuple_GetItem(words, 2);
+    attempt->links = PyLong_AsUnsignedLong(PyTuple_GetItem(words, 3));
+    int compared_only = PyObject_IsTrue(PyTuple_GetItem(words, 4));
+    if (compared_only < 0 || PyErr_Occurred())
+        return false;
+    attempt->key = (struct key_of_change){(uintptr_t)attempt->change, (uintptr_t)compared_only};
     return true;
 }
 
-static struct object *take_objects(const struct changer *changer, PyObject *list, Py_ssize_t count)
+/* Of a list of attempts, those whose changes are not known. */
+static PyObject *changer_unknown(PyObject *self, PyObject *list)
 {
+    struct changer *changer = (struct changer *)self;
+    Py_ssize_t count = PyList_Size(list);
+    PyObject *found = count < 0 ? NULL : PyList_New(0);
+    for (Py_ssize_t one = 0; found && one < count; one++) {
+        PyObject *words = PyList_GetItem(list, one);
+        struct attempt attempt;
+        if (words == Py_None)
+            continue;
+        if (!take_attempt(words, &attempt))
+            Py_CLEAR(found);
+        else if (numbered_find(&changer->known, &attempt.key, sizeof attempt.key) < 0 && PyList_Append(found, words) != 0)
+            Py_CLEAR(found);
+    }
+    return found;
+}
+
+/* What an attempt is about, with the numbers of file systems by their names. */
+static bool take_object(const struct changer *changer, PyObject *words, PyObject *filesystems, struct object *object)
+{
+    *object = (struct object){.fd = -1, .site = -1, .came = NOT_TRIED};
+    struct attempt attempt;
+    if (words == Py_None)
+        return true;
+    if (!take_attempt(words, &attempt))
+        return false;
+    int64_t place = numbered_find(&changer->known, &attempt.key, sizeof attempt.key);
+    object->change = place < 0 ? -1 : changer->numbers[place];
+    if (object->change < 0)
+        return true;
+    if (PyTuple_Size(attempt.identity) != 3) {
+        if (!PyErr_Occurred())
+            PyErr_SetString(PyExc_ValueError, "an identity has three parts");
+        return false;
+    }
+    PyObject *number = PyDict_GetItemWithError(filesystems, PyTuple_GetItem(attempt.identity, 0));
+    object->filesystem = number ? (int)PyLong_AsLong(number) : -1;
+    object->inode = PyLong_AsUnsignedLongLong(PyTuple_GetItem(attempt.identity, 1));
+    object->birth = PyLong_AsLongLong(PyTuple_GetItem(attempt.identity, 2));
+    object->links = (uint32_t)attempt.links;
+    if (PyErr_Occurred())
+        return false;
+    PyObject *bytes = PyUnicode_EncodeFSDefault(attempt.path);
+    char *path;
+    Py_ssize_t length;
+    if (bytes == NULL || PyBytes_AsStringAndSize(bytes, &path, &length) != 0) {
+        Py_XDECREF(bytes);
+        return false;
+    }
+    if (length < 2) { /* the root directory has no name to be opened by */
+        Py_DECREF(bytes);
+        return true;
+    }
+    object->bytes = bytes;
+    object->path = path;
+    object->length = length;
+    return true;
+}
+
+static void free_objects(struct object *objects, Py_ssize_t count)
+{
+    for (Py_ssize_t one = 0; one < count; one++)
+        Py_XDECREF(objects[one].bytes);
+    free(objects);
+}
+
+static struct object *take_objects(const struct changer *changer, PyObject *list, PyObject *filesystems)
+{
+    Py_ssize_t count = PyList_Size(list);
+    if (count < 0)
+        return NULL;
     struct object *objects = calloc((size_t)count + 1, sizeof *objects);
     if (objects == NULL)
         PyErr_NoMemory();
     for (Py_ssize_t one = 0; objects && one < count; one++)
-        if (!take_object(changer, PyList_GetItem(list, one), &objects[one])) {
-            free(objects);
+        if (!take_object(changer, PyList_GetItem(list, one), filesystems, &objects[one])) {
+            free_objects(objects, one);
             objects = NULL;
         }
     return objects;
 }
 
-/* Of the first objects of a list: the number of the place where each was found, or how far it came, the errno, and the
- * handle by which it is held now, -1 where it could not be opened. */
-static PyObject *told(const struct object *objects, Py_ssize_t count)
+/* Of the first objects: where each was found, or None; and those that did not come to their end, by their places: how
+ * far they came, the errno, and the handle by which it is held now, -1 where it is not. */
+static PyObject *told(const struct object *objects, Py_ssize_t count, PyObject *places)
 {
-    PyObject *found = PyList_New(count);
+    PyObject *found = PyList_New(count), *ended = PyList_New(0);
     for (Py_ssize_t one = 0; one < count; one++) {
         const struct object *object = &objects[one];
-        PyObject *came = NULL;
-        if (found)
-            came = object->came == AS_PLANNED
-                       ? PyLong_FromLong(object->site)
-                       : Py_BuildValue("(iii)", (int)object->came, object->number, object->fd);
-        if (came == NULL) { /* without memory nobody is told of what is held */
-            Py_CLEAR(found);
-            if (object->fd >= 0)
-                close(object->fd);
-            continue;
+        if (found && ended && object->came == AS_PLANNED) {
+            PyObject *place = PyList_GetItem(places, object->site);
+            if (place == NULL) {
+                Py_CLEAR(found);
+                continue;
+            }
+            Py_INCREF(place);
+            PyList_SetItem(found, one, place);
+        } else if (object->came != AS_PLANNED) {
+            PyObject *end = !found || !ended ? NULL
+                                             : Py_BuildValue("(niii)", one, (int)object->came, object->number, object->fd);
+            if (end == NULL || PyList_Append(ended, end) != 0) { /* without memory nobody is told of what is held */
+                Py_CLEAR(ended);
+                if (object->fd >= 0)
+                    close(object->fd);
+            } else {
+                Py_INCREF(Py_None);
+                PyList_SetItem(found, one, Py_None);
+            }
+            Py_XDECREF(end);
         }
-        PyList_SetItem(found, one, came);
     }
-    return found;
+    PyObject *both = found && ended ? PyTuple_Pack(2, found, ended) : NULL;
+    Py_XDECREF(found);
+    Py_XDECREF(ended);
+    return both;
 }
 
-/* Changes the objects of a list, one after the other, up to the first that is not as it was expected, which is told of
- * as well. */
-static PyObject *changer_in_turn(PyObject *self, PyObject *list)
+static PyObject *changed(struct changer *changer, PyObject *words, bool at_once)
 {
-    struct changer *changer = (struct changer *)self;
-    Py_ssize_t count = PyList_Size(list);
-    struct object *objects = count < 0 ? NULL : take_objects(changer, list, count);
+    PyObject *list, *filesystems, *places;
+    if (!PyArg_ParseTuple(words, "OOO", &list, &filesystems, &places))
+        return NULL;
+    struct object *objects = take_objects(changer, list, filesystems);
     if (objects == NULL)
         return NULL;
+    Py_ssize_t count = PyList_Size(list), done = count;
     struct lane *lane = &changer->lanes[0];
     Py_BEGIN_ALLOW_THREADS
-    lane->objects = objects;
-    lane->count = count;
-    change_in(lane, false);
+    if (at_once) {
+        change_beside(changer, objects, count);
+    } else {
+        lane->objects = objects;
+        lane->count = count;
+        change_in(lane, false);
+        done = lane->done < count ? lane->done + 1 : count;
+    }
     Py_END_ALLOW_THREADS
-    PyObject *found = told(objects, lane->done < count ? lane->done + 1 : count);
-    free(objects);
+    PyObject *found = told(objects, done, places);
+    free_objects(objects, count);
     return found;
 }
 
-/* Changes the objects of a list, several at a time and in no order, whatever comes of each. */
-static PyObject *changer_at_once(PyObject *self, PyObject *list)
+static PyObject *changer_in_turn(PyObject *self, PyObject *words)
 {
-    struct changer *changer = (struct changer *)self;
-    Py_ssize_t count = PyList_Size(list);
-    struct object *objects = count < 0 ? NULL : take_objects(changer, list, count);
-    if (objects == NULL)
-        return NULL;
-    Py_BEGIN_ALLOW_THREADS
-    change_beside(changer, objects, count);
-    Py_END_ALLOW_THREADS
-    PyObject *found = told(objects, count);
-    free(objects);
-    return found;
+    return changed((struct changer *)self, words, false);
+}
+
+static PyObject *changer_at_once(PyObject *self, PyObject *words)
+{
+    return changed((struct changer *)self, words, true);
 }
 
 static PyMethodDef methods[] = {
     {"add_posture", changer_add_posture, METH_VARARGS, "Take a posture that objects are expected to have; its number."},
     {"add_site", changer_add_site, METH_VARARGS, "Take a place where objects may be; its number."},
     {"add_change", changer_add_change, METH_VARARGS, "Take the steps from one posture to another; their number."},
-    {"in_turn", changer_in_turn, METH_O, "Change objects, up to the first that is not as it was expected."},
-    {"at_once", changer_at_once, METH_O, "Change objects, several at a time."},
+    {"learn", changer_learn, METH_VARARGS, "Have a change be known by its number, or as one that is not done here."},
+    {"unknown", changer_unknown, METH_O, "The attempts whose changes are not known yet."},
+    {"in_turn", changer_in_turn, METH_VARARGS, "Change objects, up to the first that is not as it was expected."},
+    {"at_once", changer_at_once, METH_VARARGS, "Change objects, several at a time, whatever comes of each."},
     {NULL, NULL, 0, NULL},
 };
 

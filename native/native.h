@@ -33,6 +33,7 @@ struct numbered {
 };
 
 /* The number of these bytes, a new one where they are new; -1 where there is no memory. */
+int64_t numbered_find(const struct numbered *table, const void *bytes, uint32_t length); /* -1 where it has none */
 int64_t numbered_number(struct numbered *table, const void *bytes, uint32_t length);
 const char *numbered_bytes(const struct numbered *table, size_t number);
 void numbered_free(struct numbered *table);

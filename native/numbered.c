@@ -78,18 +78,31 @@ const char *numbered_bytes(const struct numbered *table, size_t number)
     return table->arena + table->keys[number].at;
 }
 
+/* The slot of these bytes, or the empty one where they would stand. */
+static size_t slot_of(const struct numbered *table, const void *bytes, uint32_t length, uint64_t hash)
+{
+    size_t place = hash & (table->room - 1);
+    for (; table->slots[place]; place = (place + 1) & (table->room - 1)) {
+        const struct key *key = &table->keys[table->slots[place] - 1];
+        if (key->hash == hash && key->length == length && memcmp(table->arena + key->at, bytes, length) == 0)
+            break;
+    }
+    return place;
+}
+
+int64_t numbered_find(const struct numbered *table, const void *bytes, uint32_t length)
+{
+    return table->room ? (int64_t)table->slots[slot_of(table, bytes, length, hash_of(bytes, length))] - 1 : -1;
+}
+
 int64_t numbered_number(struct numbered *table, const void *bytes, uint32_t length)
 {
     if (table->count * 2 >= table->room && !with_more_slots(table))
         return -1;
     uint64_t hash = hash_of(bytes, length);
-    size_t place = hash & (table->room - 1);
-    for (; table->slots[place]; place = (place + 1) & (table->room - 1)) {
-        size_t number = table->slots[place] - 1;
-        struct key *key = &table->keys[number];
-        if (key->hash == hash && key->length == length && memcmp(table->arena + key->at, bytes, length) == 0)
-            return (int64_t)number;
-    }
+    size_t place = slot_of(table, bytes, length, hash);
+    if (table->slots[place])
+        return (int64_t)table->slots[place] - 1;
     if (!grown(&table->keys, &table->keys_room, table->count, sizeof *table->keys))
         return -1;
     if (table->used + length >= table->arena_room) {

@@ -14,7 +14,7 @@ from fiat.core.change.copyup import in_upper_layers
 from fiat.core.change.guards import GUARDS as GUARDS
 from fiat.core.change.guards import why_refused
 from fiat.core.change.history import History, IntendedChange, Waiting, in_silence
-from fiat.core.change.making import make_plan
+from fiat.core.change.making import in_place, make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.target import Target
@@ -29,6 +29,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
+from fiat.engine.processes import beside
 
 
 class ChangeOptions(NamedTuple):
@@ -83,6 +84,10 @@ def plan(
     return planned_for(host, targets, problem, progress, wish, through_flags=how.through_flags)
 
 
+_MANY = 20_000
+"""With so many entries it is worth a process of its own to hear what the guards say."""
+
+
 def planned_for(
     host: Host,
     targets: list[Target],
@@ -93,7 +98,8 @@ def planned_for(
     through_flags: bool = False,
 ) -> Planned:
     """The plan for targets that were found, each by its own wish, or by ``wish``."""
-    made = make_plan(host, targets, wish, progress, through_flags=through_flags)
+    many = sum(len(target.survey) for target in targets) >= _MANY
+    made = make_plan(host, targets, wish, progress, through_flags=through_flags, beside=beside if many else in_place)
     return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
 
 

@@ -12,7 +12,7 @@ import signal
 import struct
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from types import TracebackType
 from typing import Any, Generic, NamedTuple, TypeVar
 
@@ -220,3 +220,23 @@ def in_order(count: int, work: Callable[[int], Made]) -> Iterator[Made]:
                     if not isinstance(done.error, WorkError):
                         made[piece] = done.value()
             yield made.pop(wanted) if wanted in made else work(wanted)
+
+
+def beside(work: Callable[[], Made]) -> Callable[[], Made]:
+    """Have a piece of work done by a process of its own; what waits for its result.
+
+    It is done here where there is but one processor, no process can be started, or it is killed.
+    """
+    held = ExitStack()
+    processes: Workers[None, Made] = held.enter_context(
+        Workers(len(os.sched_getaffinity(0)) > 1, lambda: lambda _: work())
+    )
+    if processes.count:
+        processes.give(None)
+
+    def wait() -> Made:
+        with held:
+            done = processes.results() if processes.count else []
+        return work() if not done or isinstance(done[0].error, WorkError) else done[0].value()
+
+    return wait

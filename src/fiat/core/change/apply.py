@@ -36,7 +36,7 @@ def apply(
 
     def attempt(place: int) -> Attempt | None:
         item = items[place]
-        return Attempt(item.path, item.identity, item.change, item.links) if item.names is None else None
+        return (item.path, item.identity, item.planned.change, item.links, False) if item.names is None else None
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:
         return outcome_of(place, _after(handles, items[place], actor, tried))

@@ -5,8 +5,10 @@ The effects are those of the host *as if* the plan were carried out; they are co
 """
 
 import errno
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from functools import partial
+from typing import NamedTuple, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +31,22 @@ from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Handles
 
+Judging = TypeVar("Judging")
+
+
+class Beside(Protocol):
+    """Begins a piece of work, and gives what waits for its end; it may be done by somebody else meanwhile, to whom
+    everything is as it is at the beginning."""
+
+    def __call__(self, work: Callable[[], Judging], /) -> Callable[[], Judging]:
+        """What gives the result."""
+
+
+def in_place(work: Callable[[], Judging]) -> Callable[[], Judging]:
+    """Do a piece of work at once."""
+    result = work()
+    return lambda: result
+
 
 def make_plan(
     host: Host,
@@ -41,12 +59,13 @@ def make_plan(
     actor: Principal | None = None,
     most: int | None = None,
     through_flags: bool = False,
+    beside: Beside = in_place,
 ) -> Plan:
     """The plan for ``wish`` on ``targets``; without ``count``, gains and losses are left out.
 
     It is carried out by ``actor``, by default whoever acts on the host. Of what lies under a changed
     directory about ``most`` entries are counted, where that is given. Flags that are in the way are cleared
-    for the change and set again ``through_flags``.
+    for the change and set again ``through_flags``. What the guards say is found ``beside`` the counting.
     """
     making = _Making(host, wish, actor or host.actor(), through_flags=through_flags)
     made = Plan(making.changes, [])
@@ -58,9 +77,12 @@ def make_plan(
             continue  # it is in that tree, and meant there
         done.append(target)
         made.parts.append(making.part(target, seen))
-    made.guards = _objections(host, made, making.asked, group_asked=making.group_asked)
+    judged = beside(partial(_judged, host, made, making.asked, group_asked=making.group_asked))
     if count and any(planned.change.changes for planned in making.changes):
         count_effects(host, made, progress, {} if surveys is None else surveys, most)
+    found = judged()
+    made.guards, made.shown_at, made.names_elsewhere = found.guards, found.shown_at, found.names_elsewhere
+    made.changed_alone, made.perhaps_changed_alone = found.changed_alone, found.perhaps_changed_alone
     return made
 
 
@@ -217,7 +239,17 @@ _SHOWN = 4
 """Of so many changed objects other paths are named."""
 
 
-def _objections(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked: bool) -> list[Finding]:
+class _Judged(NamedTuple):
+    """What the guards say of a plan, and what of :class:`Plan` comes to light with it."""
+
+    guards: list[Finding]
+    shown_at: list[str]
+    names_elsewhere: int
+    changed_alone: int
+    perhaps_changed_alone: int
+
+
+def _judged(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked: bool) -> _Judged:
     """Every guard that objects; ``group_asked`` tells that the owning group is asked for by name."""
     examples = made.examples()
     asked_for = {number for part in made.parts if part.target.owner_asked for number in np.unique(part.number).tolist()}
@@ -239,13 +271,15 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked
     changed: list[guards.ChangedPlace] = []
     shared: list[tuple[str, int]] = []
     inside: dict[Identity, int] = {}
+    shown_at: list[str] = []
+    elsewhere = alone = perhaps_alone = 0
     for part in made.parts:
         for identity, places in part.target.survey.several_names().items():
             inside[identity] = inside.get(identity, 0) + len(places)
     for part in made.parts:
         survey, meant = part.target.survey, part.write & made.changing_in(part)
         if meant.any():
-            made.shown_at += [path for path in _shown_at(part, meant) if path not in made.shown_at]
+            shown_at += [path for path in _shown_at(part, meant) if path not in shown_at]
         if meant.any() and part.target.goals is not None:  # each for itself, and not because of what it lies in
             paths = (path for _, path in survey.paths_of(np.flatnonzero(meant).tolist()))
             changed += [guards.ChangedPlace(path, False, 1) for path in paths]
@@ -253,15 +287,16 @@ def _objections(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked
             changed.append(guards.ChangedPlace(survey.top.path, part.target.with_tree, int(meant.sum())))
         for place in np.flatnonzero(meant & (survey.links > 1) & ~survey.directories()).tolist():
             names = int(survey.links[place]) - inside[survey.identity(place)]
-            made.perhaps_changed_alone += place in part.perhaps_alone
+            perhaps_alone += place in part.perhaps_alone
             if place in part.alone:
-                made.changed_alone += 1
+                alone += 1
             elif names > 0:
                 shared.append((survey.path(place), names))
-                made.names_elsewhere += names
+                elsewhere += names
     secret_asked = asked | {(Tag.OWNING_GROUP, None)} if group_asked else asked
     secret_files = _secret_files(made, secret_asked)
-    return guards.objections(host, suspects, refused, changed, shared, asked, secret_files, secret_asked)
+    said = guards.objections(host, suspects, refused, changed, shared, asked, secret_files, secret_asked)
+    return _Judged(said, shown_at, elsewhere, alone, perhaps_alone)
 
 
 def _runs(change: Change) -> bool:

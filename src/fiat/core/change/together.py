@@ -6,7 +6,6 @@ with care: in turn before the next one is tried, so that the order of what is do
 
 from collections.abc import Callable, Iterator, Sequence
 from enum import IntEnum
-from itertools import takewhile
 from typing import NamedTuple, Protocol, runtime_checkable
 
 from fiat.core.change.rewriting import (
@@ -24,24 +23,15 @@ from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Identity, Placement
 from fiat.core.model.principals import Principal
 
-BLOCK = 100
+_BLOCK = 100
 """Objects that are tried in turn before it is asked again whether to go on."""
 
-AT_ONCE = 800
+_AT_ONCE = 800
 """The same of those that are tried several at a time."""
 
-
-class Attempt(NamedTuple):
-    """The object at ``path`` is to be compared with what it was, and then changed, if it is not ``compared_only``.
-
-    ``links`` is how many names it has, 0 where that does not count.
-    """
-
-    path: str
-    identity: Identity
-    change: Change
-    links: int = 0
-    compared_only: bool = False
+Attempt = tuple[str, Identity, Change, int, bool]
+"""The object at a path is to be compared with what it was, and then changed: which it is, its change, how many names it
+has, 0 where that does not count, and whether it is to be compared alone."""
 
 
 class Came(IntEnum):
@@ -67,16 +57,26 @@ class Tried(NamedTuple):
     node: Node | None = None
 
 
-class Together(Protocol):
-    """Makes attempts in one go."""
+_NOT_TRIED = Tried(Came.NOT_TRIED)
 
-    def in_turn(self, attempts: Sequence[Attempt]) -> list[Placement | Tried]:
+
+class Attempted(NamedTuple):
+    """Where the objects of attempts are, None of those that did not come to their end, which are in ``ended``."""
+
+    sites: list[Placement | None]
+    ended: dict[int, Tried]
+
+
+class Together(Protocol):
+    """Makes attempts in one go; of what is None it says that it was not tried."""
+
+    def in_turn(self, attempts: Sequence[Attempt | None]) -> Attempted:
         """Make attempts, one after the other, up to the first that does not come to its end, which is told of as well.
 
-        Of those that do it is where the object is. The caller closes the nodes of the others.
+        The caller closes its node.
         """
 
-    def at_once(self, attempts: Sequence[Attempt]) -> list[Placement | Tried]:
+    def at_once(self, attempts: Sequence[Attempt | None]) -> Attempted:
         """Make attempts, several at a time and in no order, whatever comes of each."""
 
 
@@ -100,6 +100,26 @@ def left_after(node: Node, change: Change, actor: Principal, tried: Tried) -> Le
     return confirmed(node, change)
 
 
+class Trying:
+    """Makes attempts block by block."""
+
+    def __init__(self, together: Together | None, attempt: Callable[[int], Attempt | None], *, at_once: bool) -> None:
+        self._together = together
+        self._attempt = attempt
+        self._at_once = at_once
+        self._size = _AT_ONCE if at_once else 4
+
+    def next(self, places: range) -> Attempted:
+        """What came of the first of these, of one at least."""
+        if self._together is None:
+            return Attempted([None], {0: _NOT_TRIED})
+        attempts = list(map(self._attempt, places[: self._size]))
+        found = self._together.at_once(attempts) if self._at_once else self._together.in_turn(attempts)
+        if not self._at_once:  # where one is not as expected, others may not be: then few are made ready in vain
+            self._size = 4 if found.ended else min(_BLOCK, 4 * self._size)
+        return found
+
+
 def try_all(
     host: Host,
     places: range,
@@ -119,47 +139,22 @@ def try_all(
     if together is None:
         yield from one_by_one(places, change, stopping)
         return
-    place, size = places.start, block_after(0, 0, at_once=at_once)
+    compared: list[int] = []
+
+    def noted(place: int) -> Attempt | None:
+        found = attempt(place)
+        if found is not None and found[4]:
+            compared.append(place)
+        return found
+
+    trying, place = Trying(together, noted, at_once=at_once), places.start
     while place < places.stop and not stopping():
-        begun = first = place
-        attempts = list(map(attempt, range(place, min(place + size, places.stop))))
-        for made, found in zip(attempts, tried(together, attempts, at_once=at_once), strict=False):
-            outcome = None
-            if not isinstance(found, Tried):
-                outcome = Outcome(place, already=True) if made is not None and made.compared_only else None
-            elif found.came is Came.NOT_TRIED:
-                if place > first and not at_once and stopping():
-                    break
-                outcome = change(place)
-            else:
-                outcome = settle(place, found)
-            place += 1
-            if outcome is not None:
-                yield TriedObjects(first, place, (outcome,))
-                first = place
-        if place > first:
-            yield TriedObjects(first, place)
-        size = block_after(size, place - begun, at_once=at_once)
-
-
-def block_after(size: int, came: int, *, at_once: bool) -> int:
-    """How many objects to try after a block of ``size`` of which the first ``came`` were tried.
-
-    Few where one of them was not as expected: the others may not be either, and what was got ready for them was in vain.
-    """
-    if at_once:
-        return AT_ONCE
-    return min(BLOCK, 4 * size) if size and came == size else 4
-
-
-def tried(together: Together, attempts: Sequence[Attempt | None], *, at_once: bool) -> Iterator[Placement | Tried]:
-    """What came of the first of these attempts, or of all of them."""
-    if at_once:
-        found = iter(together.at_once([one for one in attempts if one is not None]))
-        yield from (Tried(Came.NOT_TRIED) if one is None else next(found) for one in attempts)
-        return
-    some = list(takewhile(lambda one: one is not None, attempts))
-    done = together.in_turn([one for one in some if one is not None]) if some else []
-    yield from done
-    if len(done) == len(some) < len(attempts) and not (done and isinstance(done[-1], Tried)):
-        yield Tried(Came.NOT_TRIED)
+        found = trying.next(range(place, places.stop))
+        end = place + len(found.sites)
+        told = [Outcome(one, already=True) for one in compared if one < end and one - place not in found.ended]
+        compared.clear()
+        for one, tried in found.ended.items():
+            after = change(place + one) if tried.came is Came.NOT_TRIED else settle(place + one, tried)
+            told += [] if after is None else [after]
+        yield TriedObjects(place, end, tuple(sorted(told, key=lambda outcome: outcome.place)))
+        place = end

@@ -21,7 +21,7 @@ from fiat.core.change.rewriting import (
     same_posture,
 )
 from fiat.core.change.steps import Change
-from fiat.core.change.together import Attempt, Came, Tried, block_after, left_after, together_on, tried, try_all
+from fiat.core.change.together import Attempt, Came, Tried, Trying, left_after, together_on, try_all
 from fiat.core.errors import OtherNow, PathError, RunDamaged, RunError
 from fiat.core.model import mode
 from fiat.core.model.glance import Glance
@@ -225,39 +225,33 @@ class _Looking:
         self._despite = despite
         self._ways = _Ways(host.actor(), despite)
         self._opened: set[str] = set()
-        self._together = together_on(host)
         self._at_once = at_once
-        self._comparisons: dict[int, Change] = {}
+        self._comparisons: dict[tuple[int, int], Change | None] = {}
 
     def all(self, entries: Sequence[RunEntry]) -> Iterator[UndoObject]:
         """What putting back will do to each."""
-        place, size = 0, block_after(0, 0, at_once=self._at_once)
-        while place < len(entries):
-            begun = place
-            for found in self._compared(entries[place : place + size]):
-                entry = entries[place]
-                place += 1
+        place, count = 0, len(entries)
+        trying = Trying(together_on(self.handles.host), lambda at: self._attempt(entries[at]), at_once=self._at_once)
+        while place < count:
+            found = trying.next(range(place, count))
+            for at, site in enumerate(found.sites):
+                entry = entries[place + at]
                 if entry.before.directory:
                     self._opened.add(entry.path)
-                if isinstance(found, Tried):
-                    yield self._one(entry, found)
+                if site is None:
+                    yield self._one(entry, found.ended[at])
                 else:
-                    yield self._ways.find(entry.after, entry, found, entry.before)
-            size = block_after(size, place - begun, at_once=self._at_once)
-
-    def _compared(self, entries: Sequence[RunEntry]) -> Iterator[Placement | Tried]:
-        """Where those of these are that are found as the run left them, or how far a look at them came; of the first at
-        least."""
-        attempts = list(map(self._attempt, entries))
-        if self._together is None:
-            return iter([Tried(Came.NOT_TRIED)] * len(entries))
-        return tried(self._together, attempts, at_once=self._at_once)
+                    yield self._ways.find(entry.after, entry, site, entry.before)
+            place += len(found.sites)
 
     def _attempt(self, entry: RunEntry) -> Attempt | None:
-        if self._together is None or self._ways.takes_a_look(entry):
-            return None
-        change = self._comparisons.setdefault(id(entry.after), Change(entry.after, entry.after))
-        return Attempt(entry.path, entry.identity, change, compared_only=True)
+        """How an entry is compared with what the run left; None where more is to be looked at."""
+        key = id(entry.after), id(entry.before)  # of most entries these are the very same
+        if key not in self._comparisons:
+            looked_at = self._ways.takes_a_look(entry)
+            self._comparisons[key] = None if looked_at else Change(entry.after, entry.after)
+        change = self._comparisons[key]
+        return None if change is None else (entry.path, entry.identity, change, 0, True)
 
     def _one(self, entry: RunEntry, tried: Tried) -> UndoObject:
         """What putting back will do to one that is looked at by itself."""
@@ -308,11 +302,18 @@ def put_back(
     def change(place: int) -> Outcome | None:
         return _put_one_back(handles, ways, finds[place], place)
 
+    known: dict[tuple[int, int], tuple[bool, bool]] = {}
+
     def attempt(place: int) -> Attempt | None:
         entry, taken, problem, _ = finds[place]
-        if taken is None or problem is not None or is_privileged(taken.after) or taken.errno:
+        if taken is None or problem is not None:
             return None
-        return Attempt(entry.path, entry.identity, taken, 0, same_posture(taken.before, entry.before))
+        key = id(taken), id(entry.before)  # of most objects these are the very same
+        if key not in known:
+            simple = not taken.errno and not is_privileged(taken.after)
+            known[key] = simple, same_posture(taken.before, entry.before)
+        simple, compared_only = known[key]
+        return (entry.path, entry.identity, taken, 0, compared_only) if simple else None
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:
         return _after(ways, finds[place], place, tried)

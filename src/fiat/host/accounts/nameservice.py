@@ -66,6 +66,8 @@ class NameService(Accounts):
         self._odd: dict[tuple[str, str], str] = {}
         self._by_lists: dict[str, tuple[int, int]] = {}
         self._in_lists: dict[tuple[str, str], dict[str, dict[Any, Any]]] = {}
+        self._user_of_number: dict[int, User | None] = {}
+        self._group_of_number: dict[int, Group | None] = {}
         self._gids: dict[User, tuple[int, ...]] = {}
         self._unsure: set[str] = set()
 
@@ -262,8 +264,9 @@ class NameService(Accounts):
 
     def user_numbered(self, uid: int) -> User | None:
         """The user with number ``uid``, listed or not."""
-        found: User | None = self._lookup(self._of_users, "user_numbered", uid)
-        return found
+        if uid not in self._user_of_number:
+            self._user_of_number[uid] = self._lookup(self._of_users, "user_numbered", uid)
+        return self._user_of_number[uid]
 
     def group_named(self, name: str) -> Group | None:
         """The group called ``name``, listed or not."""
@@ -272,8 +275,9 @@ class NameService(Accounts):
 
     def group_numbered(self, gid: int) -> Group | None:
         """The group with number ``gid``, listed or not."""
-        found: Group | None = self._lookup(self._of_groups, "group_numbered", gid)
-        return found
+        if gid not in self._group_of_number:
+            self._group_of_number[gid] = self._lookup(self._of_groups, "group_numbered", gid)
+        return self._group_of_number[gid]
 
     def users_named(self, names: Iterable[str]) -> list[User]:
         """The accounts of these names: those that no list has are asked for together."""

@@ -4,12 +4,14 @@ import os
 import stat
 import struct
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from types import ModuleType
 from typing import Any
 
 from fiat.core.change.steps import Change
-from fiat.core.change.together import Attempt, Came, Tried
+from fiat.core.change.together import Attempt, Attempted, Came, Tried
 from fiat.core.model import capabilities, listbytes
+from fiat.core.model.accesslist import AccessList
 from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.posture import Kind, Placement, Posture
 from fiat.host.live.attributes import NAMES
@@ -18,9 +20,6 @@ from fiat.host.live.postures import Reader
 from fiat.host.live.treenode import LiveTreeNode
 
 _TYPES = {kind: bits for bits, kind in KINDS.items()}
-_Object = tuple[bytes, int, int, int, int, int]
-"""A path, inode, birth, names, and the numbers of the file system and of the change."""
-
 _LENGTH = struct.Struct("=i")
 _NOT_SET = _LENGTH.pack(-1)
 
@@ -45,58 +44,38 @@ class CompiledChanger:
         self._sites: list[Placement] = []
         self._filesystems: dict[str, int] = {}
         self._postures: dict[Posture, int] = {}
-        self._changes: dict[tuple[int, bool], tuple[int, Change]] = {}
+        self._kept: list[Change] = []  # they are known by their addresses
         self._read_at = self._reader.kernel.times_read
 
-    def in_turn(self, attempts: Sequence[Attempt]) -> list[Placement | Tried]:
+    def in_turn(self, attempts: Sequence[Attempt | None]) -> Attempted:
         """Make the attempts, as :class:`fiat.core.change.together.Together` says."""
-        self._look_round()
-        objects: list[_Object] = []
-        for attempt in attempts:
-            made = self._object(attempt)
-            if made is None:
-                break
-            objects.append(made)
-        found = self._told(attempts, self._changer.in_turn(objects))
-        if len(found) == len(objects) < len(attempts) and not (found and isinstance(found[-1], Tried)):
-            found.append(Tried(Came.NOT_TRIED))
-        return found
+        self._make_ready(attempts)
+        return self._told(attempts, self._changer.in_turn(attempts, self._filesystems, self._sites))
 
-    def at_once(self, attempts: Sequence[Attempt]) -> list[Placement | Tried]:
+    def at_once(self, attempts: Sequence[Attempt | None]) -> Attempted:
         """Make the attempts several at a time."""
-        self._look_round()
-        made = list(map(self._object, attempts))
-        some = [attempt for attempt, one in zip(attempts, made, strict=True) if one is not None]
-        found = iter(self._told(some, self._changer.at_once([one for one in made if one is not None])))
-        return [Tried(Came.NOT_TRIED) if one is None else next(found) for one in made]
-
-    def _object(self, attempt: Attempt) -> _Object | None:
-        """An attempt as it is handed over; None where it takes what is not done here."""
-        path, identity, change, links, compared_only = attempt
-        number = self._number(change, compared_only)
-        if number < 0 or path == "/":
-            return None
-        filesystem = self._filesystems.get(identity.filesystem, -1)
-        return os.fsencode(path), identity.inode, identity.birth, links, filesystem, number
+        self._make_ready(attempts)
+        return self._told(attempts, self._changer.at_once(attempts, self._filesystems, self._sites))
 
     def _told(
-        self, attempts: Sequence[Attempt], found: Sequence[int | tuple[int, int, int]]
-    ) -> list[Placement | Tried]:
-        sites, told = self._sites, list[Placement | Tried]()
-        for attempt, one in zip(attempts, found, strict=False):
-            if isinstance(one, int):
-                told.append(sites[one])
-            else:
-                came, errno, fd = one
-                node = None if fd < 0 else LiveTreeNode(self._reader, fd, attempt.path)
-                told.append(Tried(Came(came), errno, node))
-        return told
+        self, attempts: Sequence[Attempt | None], found: tuple[list[Placement | None], list[tuple[int, int, int, int]]]
+    ) -> Attempted:
+        sites, ended = found
+        told = {}
+        for place, came, errno, fd in ended:
+            attempt = attempts[place]
+            node = None if fd < 0 or attempt is None else LiveTreeNode(self._reader, fd, attempt[0])
+            told[place] = Tried(Came(came), errno, node)
+        return Attempted(sites, told)
 
-    def _look_round(self) -> None:
-        """Begin again where the mounts were read since; and know the places that were met since the last time."""
+    def _make_ready(self, attempts: Sequence[Attempt | None]) -> None:
+        """Begin again where the mounts were read since; know the places that were met, and the changes."""
         if self._read_at != self._reader.kernel.times_read:
             self._begin()
         self._take_sites()
+        for _, _, change, _, compared_only in self._changer.unknown(attempts):
+            self._changer.learn(change, compared_only, self._added(change, compared_only=compared_only))
+            self._kept.append(change)
 
     def _take_sites(self) -> None:
         known = self._reader.sites()
@@ -105,15 +84,8 @@ class CompiledChanger:
             self._changer.add_site(mount, major, minor, number)
             self._sites.append(placement)
 
-    def _number(self, change: Change, compared_only: bool) -> int:
+    def _added(self, change: Change, *, compared_only: bool) -> int:
         """The number of a change; -1 where it takes what is not done here."""
-        key = id(change), compared_only
-        known = self._changes.get(key)
-        if known is None:
-            known = self._changes[key] = self._added(change, compared_only), change  # which is kept, and its id with it
-        return known[0]
-
-    def _added(self, change: Change, compared_only: bool) -> int:
         before = self._posture(change.before)
         if compared_only:
             return before if before < 0 else self._add(before, -1, -1, -1, -1, None, None, None)
@@ -122,8 +94,8 @@ class CompiledChanger:
         if before < 0 or after < 0 or flags or steps.uid in NO_NUMBERS or steps.gid in NO_NUMBERS or change.errno:
             return -1
         uid, gid, mode = (-1 if number is None else number for number in (steps.uid, steps.gid, steps.mode))
-        acl = None if steps.acl is None else listbytes.pack(steps.acl)
-        inherited = listbytes.pack(steps.default) if steps.default is not None else steps.no_default or None
+        acl = None if steps.acl is None else _packed(steps.acl)
+        inherited = _packed(steps.default) if steps.default is not None else steps.no_default or None
         powers = steps.capabilities
         held = capabilities.pack(powers) if powers is not None else steps.no_capabilities or None
         return self._add(before, after, uid, gid, mode, acl, inherited, held)
@@ -138,21 +110,27 @@ class CompiledChanger:
             return -1
         number = self._postures.get(posture)
         if number is None:
-            flags = sum(bit for bit, name in FLAG_BITS if name in posture.flags)
+            flags = sum(bit for bit, name in FLAG_BITS if name in posture.flags) if posture.flags else 0
             mode = _TYPES[posture.kind] | stat.S_IMODE(posture.mode)
             added = self._changer.add_posture(mode, posture.uid, posture.gid, flags, _said_of(posture))
             number = self._postures[posture] = int(added)
         return number
 
 
+@lru_cache(4096)
+def _packed(acl: AccessList) -> bytes:
+    return listbytes.pack(acl)
+
+
 def _said_of(posture: Posture) -> bytes:
     """What the attributes of an object with this posture say, as ``fiat._native`` has it."""
-    values = [
-        None if posture.acl is None else listbytes.pack(posture.acl),
-        None if posture.default is None else listbytes.pack(posture.default),
-        None if posture.capabilities is None else capabilities.pack(posture.capabilities),
-    ]
-    if values == [None] * len(values):
+    _, _, _, _, acl, default, _, held = posture
+    if acl is None and default is None and held is None:
         return b""
+    values = [
+        None if acl is None else _packed(acl),
+        None if default is None else _packed(default),
+        None if held is None else capabilities.pack(held),
+    ]
     labels = [_NOT_SET] * (len(NAMES) - len(values))
     return b"".join([*(_NOT_SET if value is None else _LENGTH.pack(len(value)) + value for value in values), *labels])

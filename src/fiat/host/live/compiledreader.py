@@ -26,9 +26,9 @@ _PATIENCE = 0.1
 
 
 class Alike(NamedTuple):
-    """On which mounts and devices everything is told by statx(2) and listxattr(2), with the names of their file systems;
-    by mount whether lists are kept; and the paths from the top of the directories there in which a name is in use by
-    another path."""
+    """On which mounts and devices everything is told by statx(2) and listxattr(2), with the names of their file
+    systems; by mount whether lists are kept; and the paths from the top of the directories there in which a name is in
+    use by another path."""
 
     filesystems: dict[Where, str]
     lists_kept: dict[int, bool | None]

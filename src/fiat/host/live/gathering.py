@@ -44,8 +44,8 @@ _Asked = tuple[list[Names], bytes | None]
 class Piece(NamedTuple):
     """Directories to be read: their entries, and their names from the top; or some names ``inside`` a large one.
 
-    Of these it is the piece of this ``number``. ``wheres`` they were found, where that is known; ``thorough`` tells that
-    there is something in the only one of them that takes a closer look.
+    Of these it is the piece of this ``number``. ``wheres`` they were found, where that is known; ``thorough`` tells
+    that there is something in the only one of them that takes a closer look.
     """
 
     entries: list[int]

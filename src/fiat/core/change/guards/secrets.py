@@ -25,6 +25,9 @@ _INSISTED = (PLAIN_KEY, SEALED_KEY, STORE)
 _NAMES = (".netrc", ".pgpass", ".my.cnf", ".esmtprc", ".fetchmailrc")
 """Files that the programs which read them refuse where others could read them too."""
 
+_KEYS = (".key", "_key")
+_ENDS = (*_NAMES, *_KEYS)
+
 
 def concerns(change: Change, asked: Asked) -> bool:
     """Whether it may matter what a file that is changed so holds."""
@@ -43,14 +46,19 @@ def shows_group_bits(before: Posture, after: Posture) -> bool:
 def objections(host: Host, changed: Iterable[tuple[str, Change]], asked: Asked) -> Iterator[Finding]:
     """The guards that object to changes of single files, each with its path, by what the files hold."""
     handles = Handles(host)
+    known: dict[int, tuple[bool, bool, Change]] = {}  # of most files the change is the very same
     try:
         for count, (path, change) in enumerate(changed):
             kind = kind_at(handles, path) if count < LOOKED_AT else _by_name(path)
-            name = posixpath.basename(path)
+            if kind is None and not path.endswith(_NAMES):
+                continue
             before, after = change.before, change.after
-            if kind is not None and _opens(before, after, asked):
+            if id(change) not in known:
+                known[id(change)] = _opens(before, after, asked), shows_group_bits(before, after), change
+            opens, shows, _ = known[id(change)]
+            if kind is not None and opens:
                 yield Finding("opens-secret", "danger", f"it holds {kind}, and more people could read it", path)
-            if shows_group_bits(before, after) and (kind in _INSISTED or name in _NAMES):
+            if shows and (kind in _INSISTED or posixpath.basename(path) in _NAMES):
                 shown = f"{octal(before.mode)} becomes {octal(after.mode)}"
                 text = (
                     f"{shown}, for the middle letters show the mask: programs that insist on a private file refuse it"
@@ -75,10 +83,12 @@ def kind_at(handles: Handles, path: str) -> str | None:
 
 
 def _by_name(path: str) -> str | None:
+    if not path.endswith(_ENDS) and "/id_" not in path:  # as most are
+        return None
     name = posixpath.basename(path)
     if name in _NAMES:
         return "what opens a service"
-    key = name.endswith((".key", "_key")) or (name.startswith("id_") and not name.endswith(".pub"))
+    key = name.endswith(_KEYS) or (name.startswith("id_") and not name.endswith(".pub"))
     return PLAIN_KEY if key else None
 
 
