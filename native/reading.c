@@ -21,8 +21,6 @@
 #include <unistd.h>
 
 #define OPEN_DIRECTORY (O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC)
-#define PIECE 4096        /* names of a large directory that a thread reads in one go */
-#define SHARED 12000      /* with so many names in it, a directory is read in pieces */
 #define FIRST_BYTES 1024  /* of executable files, as fiat.core.rules.programs has it */
 #define STARTS 2000       /* short programs, and scripts, whose bytes are remembered */
 #define MOST_THREADS 64
@@ -144,6 +142,7 @@ struct reading {
     char **busy; /* directories in which something is mounted by another path */
     size_t busy_count;
     int most_open;
+    uint32_t piece, shared; /* with so many names a directory is read in pieces of so many */
     atomic_int open;
     pthread_mutex_t lock;
     pthread_cond_t more, ended;
@@ -723,8 +722,8 @@ static void end_pieces(struct reading *reading, struct directory *directory)
 static void read_piece(struct thread *thread, struct directory *directory, uint32_t piece)
 {
     struct sliced *sliced = directory->sliced;
-    size_t begin = (size_t)piece * PIECE;
-    size_t count = sliced->count - begin < PIECE ? sliced->count - begin : PIECE;
+    size_t most = thread->reading->piece, begin = (size_t)piece * most;
+    size_t count = sliced->count - begin < most ? sliced->count - begin : most;
     thread->inside_count = 0;
     if (!atomic_load(&directory->elsewhere) && !atomic_load(&thread->reading->stopping)) {
         if (read_names(thread, directory, directory->fd, sliced->names + begin, count, piece,
@@ -751,7 +750,7 @@ static void read_piece(struct thread *thread, struct directory *directory, uint3
 static void slice(struct thread *thread, struct directory *directory, int fd, size_t count)
 {
     struct reading *reading = thread->reading;
-    uint32_t pieces = (uint32_t)((count + PIECE - 1) / PIECE);
+    uint32_t pieces = (uint32_t)((count + reading->piece - 1) / reading->piece);
     struct sliced *sliced = calloc(1, sizeof *sliced);
     struct work *work = calloc(pieces, sizeof *work);
     directory->more = calloc(pieces, sizeof *directory->more);
@@ -812,7 +811,7 @@ static void read_directory(struct thread *thread, struct directory *directory)
         close(fd);
         return;
     }
-    if (count >= SHARED) {
+    if (count > (ssize_t)reading->shared) {
         slice(thread, directory, fd, (size_t)count);
         return;
     }
@@ -1048,12 +1047,13 @@ static bool take_places(struct reading *reading, PyObject *wheres, PyObject *bus
 
 static bool start(struct reading *reading, unsigned int threads)
 {
-    reading->thread_count = threads < 1 ? 1 : threads > MOST_THREADS ? MOST_THREADS : threads;
-    reading->threads = calloc(reading->thread_count, sizeof *reading->threads);
+    threads = threads < 1 ? 1 : threads > MOST_THREADS ? MOST_THREADS : threads;
+    reading->threads = calloc(threads, sizeof *reading->threads);
     if (reading->threads == NULL) {
         PyErr_NoMemory();
         return false;
     }
+    reading->thread_count = threads;
     int error = 0;
     pthread_mutex_lock(&reading->lock);
     for (uint32_t one = 0; one < reading->thread_count; one++) {
@@ -1079,13 +1079,14 @@ static bool start(struct reading *reading, unsigned int threads)
 static PyObject *reading_new(PyTypeObject *type, PyObject *words, PyObject *named)
 {
     static char *names[] = {"top", "roots", "wheres", "busy", "program", "threads", "most_open", "told_flags",
-                            "entry_limit", "descends", "details", "by_name", NULL};
+                            "entry_limit", "piece", "shared", "descends", "details", "by_name", NULL};
     int top, threads, most_open, descends, details, by_name_too;
     unsigned long long told_flags, entry_limit;
+    unsigned int piece, shared;
     PyObject *roots, *wheres, *busy, *program;
-    if (!PyArg_ParseTupleAndKeywords(words, named, "iOOOOiiKKppp", names, &top, &roots, &wheres, &busy, &program,
-                                     &threads, &most_open, &told_flags, &entry_limit, &descends, &details,
-                                     &by_name_too))
+    if (!PyArg_ParseTupleAndKeywords(words, named, "iOOOOiiKKIIppp", names, &top, &roots, &wheres, &busy, &program,
+                                     &threads, &most_open, &told_flags, &entry_limit, &piece, &shared, &descends,
+                                     &details, &by_name_too))
         return NULL;
     allocfunc allocate = (allocfunc)PyType_GetSlot(type, Py_tp_alloc);
     struct reading *reading = (struct reading *)allocate(type, 0);
@@ -1100,6 +1101,8 @@ static PyObject *reading_new(PyTypeObject *type, PyObject *words, PyObject *name
     reading->told_flags = told_flags;
     reading->entry_limit = entry_limit;
     reading->most_open = most_open;
+    reading->piece = piece ? piece : 1;
+    reading->shared = shared;
     Py_INCREF(program);
     reading->program = program;
     pthread_mutex_init(&reading->lock, NULL);

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import pytest
 from hypothesis import settings
 
+from fiat.host.live.compiled import compiled
 from support.filesystems import ROOT
 from support.places import trusted_folder
 
@@ -26,6 +27,39 @@ def folder() -> Iterator[str]:
     """A temporary folder that every user can reach, which pytest's own is not."""
     with trusted_folder() as path:
         yield path
+
+
+READ_OR_CHANGE_TREES = """
+    change compare flags fuse histories hostile interrupts liketree listing mapped namespaces overlays races restore set
+    survey undo writing
+"""
+"""What these files test is tested with the compiled reader and changer, and with Python's own; a test that takes the
+place of something in one of the two says with which it is: ``@pytest.mark.reader("python")``."""
+
+
+def pytest_generate_tests(metafunc: pytest.Metafunc) -> None:
+    """Have the tests of trees run with both readers."""
+    if metafunc.module.__name__.removeprefix("test_") in READ_OR_CHANGE_TREES.split():
+        only = metafunc.definition.get_closest_marker("reader")
+        metafunc.parametrize("reader", only.args if only else ("compiled", "python"), indirect=True)
+
+
+@pytest.fixture(autouse=True)
+def reader(request: pytest.FixtureRequest) -> Iterator[str | None]:
+    """Which reader of trees is used, here and in the programs that a test starts; None where that is no matter."""
+    which: str | None = getattr(request, "param", None)
+    before = os.environ.get("FIAT_NATIVE")
+    if which == "python":
+        os.environ["FIAT_NATIVE"] = "0"
+    elif which == "compiled":
+        os.environ.pop("FIAT_NATIVE", None)
+        if compiled() is None:
+            assert not os.environ.get("FIAT_TEST_EVERYTHING"), "Fiat was installed without its compiled part"
+            pytest.skip("no compiled reader")
+    yield which
+    os.environ.pop("FIAT_NATIVE", None)
+    if before is not None:
+        os.environ["FIAT_NATIVE"] = before
 
 
 @pytest.hookimpl(tryfirst=True)

@@ -160,6 +160,9 @@ def test_every_change_goes_through_one_door() -> None:
     assert _callers(known, posture) - own == {"host.live.node"}
     steps = {f"change_{what}" for what in ("owner", "mode", "list", "default", "capabilities", "flags")}
     assert _callers(known, steps) == {"core.change.rewriting"}
+    # the compiled changer takes the same steps, on what it is handed by way of attempts
+    assert _callers(known, {"at_once", "in_turn"}) == {"core.change.together", "host.live.compiledchanger"}
+    assert _callers(known, {"try_all"}) == {"core.change.apply", "core.change.undo"}
     assert _callers(known, {"take"}) & {"core.change.apply", "core.change.undo"} == set()
     assert _callers(known, {"rewrite"}) == {"core.change.apply", "core.change.undo"}
     assert _callers(known, {"settle"}) == {"engine.changing"}

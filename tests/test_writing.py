@@ -106,6 +106,7 @@ def vanish_for_ever(top: str, seed: int) -> None:
             os.rename(make(f"{top}-made", 0o644), path)
 
 
+@pytest.mark.reader("python")
 @pytest.mark.root
 @pytest.mark.usefixtures("several")
 @pytest.mark.parametrize("half", [False, True])
@@ -286,6 +287,7 @@ def a_change(top: str, dice: random.Random) -> list[str]:
     return words
 
 
+@pytest.mark.reader("python")
 @pytest.mark.root
 def test_what_another_writes_between_the_look_and_the_change_is_recorded_and_no_undo_touches_it(
     folder: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
@@ -324,6 +326,7 @@ def test_what_was_read_while_another_changed_it_is_no_reason_to_refuse_the_rest(
     assert [guard.code for guard in made.guards] == []
 
 
+@pytest.mark.reader("python")
 @pytest.mark.root
 def test_a_run_waits_for_another_on_the_same_objects_and_no_stranger_can_stop_it(
     folder: str, monkeypatch: pytest.MonkeyPatch
@@ -414,6 +417,7 @@ def test_a_list_of_many_is_read_back(folder: str) -> None:
     assert len(list_of(path)) == 105 - 1
 
 
+@pytest.mark.reader("python")
 def test_a_run_that_changed_nothing_is_nothing_to_undo(folder: str, monkeypatch: pytest.MonkeyPatch) -> None:
     path, place = make(f"{folder}/file", 0o640), f"{folder}/history"
 

@@ -125,7 +125,7 @@ def try_all(
     places: range,
     attempt: Callable[[int], Attempt | None],
     change: Callable[[int], Outcome | None],
-    settle: Callable[[int, Tried], Outcome | None],
+    go_on: Callable[[int, Tried], Outcome | None],
     stopping: Stopping = lambda: False,
     *,
     at_once: bool = False,
@@ -133,7 +133,7 @@ def try_all(
     """Change the object at each of the ``places``: in turn, or, where their order is no matter, several ``at_once``.
 
     ``attempt`` is what that takes where all goes as expected, None where more is to be looked at; ``change`` does it
-    object by object, and ``settle`` goes on where an attempt has ended.
+    object by object, and ``go_on`` goes on where an attempt has ended.
     """
     together = together_on(host)
     if together is None:
@@ -154,7 +154,7 @@ def try_all(
         told = [Outcome(one, already=True) for one in compared if one < end and one - place not in found.ended]
         compared.clear()
         for one, tried in found.ended.items():
-            after = change(place + one) if tried.came is Came.NOT_TRIED else settle(place + one, tried)
+            after = change(place + one) if tried.came is Came.NOT_TRIED else go_on(place + one, tried)
             told += [] if after is None else [after]
         yield TriedObjects(place, end, tuple(sorted(told, key=lambda outcome: outcome.place)))
         place = end

@@ -21,6 +21,12 @@ from fiat.host.live.postures import EMPTY, TOO_SHORT, program_in
 from fiat.host.live.rows import Directory, NewValues, ReadPart, Where
 
 _NO_LIMIT = 2**64 - 1
+_PIECE = 4_096
+"""Names of a large directory that a thread reads in one go."""
+
+_SHARED = 12_000
+"""With more names in it, a directory is read in pieces."""
+
 _PATIENCE = 0.1
 """Seconds until progress is shown, and an interrupt seen."""
 
@@ -104,6 +110,8 @@ class CompiledReader:
             most_open=self._most_open,
             told_flags=TOLD_FLAGS,
             entry_limit=_NO_LIMIT if limit is None else max(limit - so_far, 0),
+            piece=_PIECE,
+            shared=_SHARED,
             descends=not self._extent.one_level,
             details=self._extent.details,
             by_name=self._programs.by_name,
