@@ -38,7 +38,7 @@ $(VENV)/run.stamp: requirements/run.txt
 	$(PIP) install --require-hashes -r requirements/run.txt
 	@touch $@
 
-$(VENV)/fiat.stamp: $(VENV)/run.stamp pyproject.toml scripts/fiat
+$(VENV)/fiat.stamp: $(VENV)/run.stamp pyproject.toml scripts/fiat hatch_build.py $(wildcard native/*)
 	$(PIP) install --no-deps --no-build-isolation --editable .
 	@touch $@
 

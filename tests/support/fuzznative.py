@@ -12,6 +12,7 @@ import ctypes
 import importlib.util
 import os
 import random
+import re
 import resource
 import shutil
 import signal
@@ -53,11 +54,9 @@ def main() -> int:
     while time.monotonic() < until:
         chance = random.Random(args.seed + trees)
         where = tempfile.mkdtemp(prefix="fiat-fuzz-", dir=args.folder)
-        try:
-            with grown(chance, where) as top:
-                entries += _one(chance, top, quiet=made_up)
-        finally:
-            shutil.rmtree(where, ignore_errors=True)
+        with grown(chance, where) as top:
+            entries += _one(chance, top, quiet=made_up)
+        shutil.rmtree(where, ignore_errors=True)  # not where anything is still mounted there
         trees += 1
     print(f"{trees} trees of {entries} entries from seed {args.seed} on: no difference")
     return 0
@@ -165,7 +164,7 @@ def _list(chance: random.Random) -> bytes:
 def _make(chance: random.Random, path: bytes) -> None:
     kind = chance.random()
     if kind < 0.6:
-        with open(path, "wb") as file:
+        with open(path, "xb") as file:  # which follows no link
             file.write(
                 chance.choice([b"", b"x", b"#!/bin/sh\n", b"#!" + b"y" * 2000, b"\x7fELF" + os.urandom(90), b"MZ"])
             )
@@ -228,16 +227,25 @@ def grown(chance: random.Random, where: str) -> Iterator[str]:
                 os.close(os.open(b"%s/%d" % (big, number), os.O_CREAT, number & 0o777))
             os.mkdir(big + b"/zz")
     points = chance.sample(directories[1:], min(2, len(directories) - 1)) if chance.random() < 0.3 else []
-    mounts = [path for path in points if _mount(chance.choice(directories), path, chance.choice([b"tmpfs", b""]))]
+    for path in points:
+        _mount(chance.choice(directories), path, chance.choice([b"tmpfs", b""]))
     try:
         yield os.fsdecode(top)
     finally:
-        for path in reversed(mounts):
-            _LIBC.umount2(path, 2)
+        for point in reversed(mounts_under(os.fsencode(where))):
+            _LIBC.umount2(point, 2)
+        assert not mounts_under(os.fsencode(where)), "something is still mounted there"
 
 
 def _mount(source: bytes, point: bytes, kind: bytes) -> bool:
     return not _LIBC.mount(source, point, kind or None, 0 if kind else 4096, None)  # MS_BIND
+
+
+def mounts_under(folder: bytes) -> list[bytes]:
+    """What is mounted below a folder, in the order in which it was."""
+    with open("/proc/self/mountinfo", "rb") as file:
+        points = [re.sub(rb"\\([0-7]{3})", lambda found: bytes([int(found[1], 8)]), line.split()[4]) for line in file]
+    return [point for point in points if point.startswith(folder + b"/")]
 
 
 @contextmanager
@@ -246,7 +254,9 @@ def restless(top: str, seed: int) -> Iterator[None]:
     child = os.fork()
     if not child:
         with suppress(BaseException):
-            _stir(random.Random(seed), os.fsencode(top))
+            os.chroot(top)  # wherever a link leads, it is in here
+            os.chdir("/")
+            _stir(random.Random(seed))
         os._exit(0)
     try:
         yield
@@ -255,9 +265,9 @@ def restless(top: str, seed: int) -> Iterator[None]:
         os.waitpid(child, 0)
 
 
-def _stir(chance: random.Random, top: bytes) -> None:
-    known = [os.path.join(base, name) for base, inside, files in os.walk(top) for name in (*inside, *files)]
-    known = known[:2000] or [top + b"/x"]
+def _stir(chance: random.Random) -> None:
+    known = [os.path.join(base, name) for base, inside, files in os.walk(b"/") for name in (*inside, *files)]
+    known = known[:2000] or [b"/x"]
 
     def mount() -> None:
         path = chance.choice(known)
@@ -273,7 +283,7 @@ def _stir(chance: random.Random, top: bytes) -> None:
         lambda: _make(chance, chance.choice(known)),
         lambda: _make(chance, chance.choice(known)),
         lambda: _dress(chance, chance.choice(known)),
-        lambda: os.symlink("/etc", chance.choice(known)),
+        lambda: os.symlink(chance.choice([b"/", b"/..", *known]), chance.choice(known)),
         mount,
     ]
     while True:
