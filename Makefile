@@ -3,6 +3,7 @@
 # make quick  set up, then lint, types and the tests that need neither root nor minutes
 # make docs   set up, then build the site into build/site and the manual pages into build/man
 # make packages   set up, then build sdist, wheel and the Debian package into dist
+# make wheels   build the wheels with the compiled part, for each kind of machine, into dist
 # make bench  set up, then measure (as root, with a C compiler); BENCH="--large" and the like choose what
 # All of them make their own virtual environment in .venv, from pinned and hashed packages; Fiat itself is
 # installed there so that it runs from src as it stands.
@@ -15,7 +16,7 @@ PIP := $(BIN)/python -m pip --disable-pip-version-check --quiet
 # Fiat runs from src, so what Python compiles is kept, whatever the environment says: it starts in half the time.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test quick quick-tests check docs packages bench lock clean
+.PHONY: demo test quick quick-tests check docs packages wheels bench lock clean
 
 demo: $(VENV)/fiat.stamp
 	@$(BIN)/fiat demo
@@ -52,13 +53,19 @@ docs: $(VENV)/test.stamp $(VENV)/fiat.stamp
 packages: $(VENV)/test.stamp $(VENV)/fiat.stamp
 	$(BIN)/python scripts/package.py
 
+# with a virtual environment of its own: the compiler for all machines is large
+wheels: requirements/wheels.txt
+	$(PYTHON) -m venv .venv-wheels
+	.venv-wheels/bin/python -m pip --disable-pip-version-check --quiet install --require-hashes -r requirements/wheels.txt
+	PATH="$(CURDIR)/.venv-wheels/bin:$$PATH" .venv-wheels/bin/python scripts/package.py wheels
+
 bench: $(VENV)/fiat.stamp
 	$(BIN)/python bench/measure.py $(BENCH)
 
 # Take newer packages: resolves requirements/*.in again and writes the pins.
 lock: $(VENV)/run.stamp
 	$(PIP) install uv
-	for name in run test; do \
+	for name in run test wheels; do \
 	    $(BIN)/uv pip compile --quiet --upgrade --python-version 3.11 --generate-hashes --no-header \
 	        --no-annotate --no-emit-index-url requirements/$$name.in -o requirements/$$name.txt || exit 1; done
 

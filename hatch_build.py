@@ -1,7 +1,8 @@
 """Builds ``fiat._native`` with the compiler that Python was built with, where there is one.
 
 Without a compiler, or Python's headers, Fiat is built without it: everything works, more slowly. ``FIAT_NATIVE=0``
-leaves it out; with ``FIAT_NATIVE=1`` a build that fails is an error.
+leaves it out; with ``FIAT_NATIVE=1`` a build that fails is an error. ``FIAT_PLATFORM`` names another machine, where CC
+and LDSHARED compile for that.
 """
 
 import os
@@ -13,33 +14,51 @@ from typing import Any
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
 SOURCES = ("attributes.c", "changing.c", "module.c", "numbered.c", "reading.c")
+NAME = "_native.abi3.so"
 FLAGS = ["-std=gnu11", "-O2", "-Wall", "-Wextra", "-Wshadow", "-g0"]
 
 
 class CustomBuildHook(BuildHookInterface[Any]):
     """Puts the compiled module into a wheel, or beside the sources of an editable installation."""
 
+    _folder: TemporaryDirectory[str] | None = None
+
     def initialize(self, version: str, build_data: dict[str, Any]) -> None:
         """Compile, and have the wheel hold what came of it."""
         wanted = os.environ.get("FIAT_NATIVE", "")
-        target = Path(self.root) / "src" / "fiat" / "_native.abi3.so"
+        beside = Path(self.root) / "src" / "fiat" / NAME
+        if version == "editable":
+            beside.unlink(missing_ok=True)
         if wanted == "0" or self.target_name != "wheel":
             return
+        self._folder = TemporaryDirectory()
         try:
-            built = compiled(Path(self.root) / "native", target)
+            made = compiled(Path(self.root) / "native", Path(self._folder.name))
         except Exception as error:
             if wanted == "1":
                 raise
             self.app.display_warning(f"Fiat is built without its compiled part: {error}")
-            target.unlink(missing_ok=True)
             return
-        build_data["artifacts"].append(f"src/fiat/{built.name}")
+        if version == "editable":
+            # put in place at once: a Fiat that runs goes on with the file that it has
+            new = beside.with_suffix(f".{os.getpid()}")
+            new.write_bytes(made.read_bytes())
+            new.chmod(0o755)
+            new.replace(beside)
+            return
+        build_data["force_include"][str(made)] = f"fiat/{NAME}"
         build_data["pure_python"] = False
-        build_data["tag"] = f"cp311-abi3-{sysconfig.get_platform().replace('-', '_').replace('.', '_')}"
+        platform = os.environ.get("FIAT_PLATFORM") or sysconfig.get_platform()
+        build_data["tag"] = f"cp311-abi3-{platform.replace('-', '_').replace('.', '_')}"
+
+    def finalize(self, version: str, build_data: dict[str, Any], artifact_path: str) -> None:
+        """Nothing is left behind."""
+        if self._folder is not None:
+            self._folder.cleanup()
 
 
-def compiled(sources: Path, target: Path) -> Path:
-    """The module, compiled by setuptools; any of its errors where that cannot be done."""
+def compiled(sources: Path, folder: Path) -> Path:
+    """The module, compiled by setuptools in a folder; any of its errors where that cannot be done."""
     from setuptools import Distribution, Extension
     from setuptools.command.build_ext import build_ext
 
@@ -50,12 +69,9 @@ def compiled(sources: Path, target: Path) -> Path:
         libraries=["pthread"],
         py_limited_api=True,
     )
-    with TemporaryDirectory() as folder:
-        command = build_ext(Distribution({"ext_modules": [module]}))
-        command.build_lib = command.build_temp = folder
-        command.ensure_finalized()
-        command.run()
-        (made,) = Path(folder).glob("_native*.so")
-        target.write_bytes(made.read_bytes())
-        target.chmod(0o755)
-    return target
+    command = build_ext(Distribution({"ext_modules": [module]}))
+    command.build_lib = command.build_temp = str(folder)
+    command.ensure_finalized()
+    command.run()
+    (made,) = folder.glob("_native*.so")
+    return made

@@ -32,7 +32,7 @@ static ssize_t value_of(const char *path, const char *name, bool links, char *va
     return links ? lgetxattr(path, name, value, room) : getxattr(path, name, value, room);
 }
 
-void attributes_read(const char *path, int wanted, bool links, struct said *said, char *scratch)
+bool attributes_read(const char *path, int wanted, bool links, struct said *said, char *scratch)
 {
     said->length = 0;
     ssize_t listed = list_of(path, links, scratch, ROOM);
@@ -50,7 +50,7 @@ void attributes_read(const char *path, int wanted, bool links, struct said *said
         at += (ssize_t)length + 1;
     }
     if (!any)
-        return;
+        return listed >= 0;
     bool set = false;
     uint32_t used = 0;
     for (int place = 0; place < ATTRIBUTES; place++) {
@@ -70,6 +70,7 @@ void attributes_read(const char *path, int wanted, bool links, struct said *said
         used += sizeof length + (length > 0 ? (uint32_t)length : 0);
     }
     said->length = set ? used : 0;
+    return true;
 }
 
 PyObject *attributes_tuple(const char *bytes, uint32_t length)

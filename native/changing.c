@@ -200,7 +200,8 @@ static int found_at(struct lane *lane, int fd, const char *through, const struct
     if (status.stx_mode != posture->mode || status.stx_uid != posture->uid || status.stx_gid != posture->gid ||
         flags != posture->flags)
         return -1;
-    attributes_read(through, ATTRIBUTES_OF_A_POSTURE, false, &lane->said, lane->scratch);
+    if (!attributes_read(through, ATTRIBUTES_OF_A_POSTURE, false, &lane->said, lane->scratch))
+        return -1;
     if (lane->said.length != posture->length || memcmp(lane->said.bytes, posture->said, posture->length) != 0)
         return -1;
     return site;

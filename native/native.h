@@ -56,8 +56,9 @@ struct said {
     char bytes[ATTRIBUTES * (sizeof(int32_t) + LONGEST_VALUE)];
 };
 
-/* Reads the first `wanted` attributes of the object that a path leads to, no link followed at its end where `links`. */
-void attributes_read(const char *path, int wanted, bool links, struct said *said, char *scratch);
+/* Reads the first `wanted` attributes of the object that a path leads to, no link followed at its end where `links`;
+ * false where it is not told which there are. */
+bool attributes_read(const char *path, int wanted, bool links, struct said *said, char *scratch);
 
 /* As the tuple that fiat.host.live.attributes.Raw is; NULL with an exception where there is no memory. */
 PyObject *attributes_tuple(const char *bytes, uint32_t length);

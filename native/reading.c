@@ -462,8 +462,8 @@ static bool read_entry(struct thread *thread, struct directory *directory, const
     uint64_t said = 0, program = 0;
     bool is_file = S_ISREG(status.stx_mode), is_directory = S_ISDIR(status.stx_mode);
     if (!S_ISLNK(status.stx_mode)) {
-        attributes_read(path, ATTRIBUTES, true, &thread->said, thread->scratch);
-        if (thread->said.length) {
+        /* where it is not told which there are, none are kept, as on a file system without any */
+        if (attributes_read(path, ATTRIBUTES, true, &thread->said, thread->scratch) && thread->said.length) {
             int64_t number = numbered_number(&thread->attributes, thread->said.bytes, thread->said.length);
             if (number < 0)
                 fail_for_memory(reading);

@@ -1,5 +1,9 @@
 """Build the packages: ``python scripts/package.py [sdist] [wheel] [deb]``, into dist; all where none is named.
 
+``wheel`` is the one that needs nothing compiled. ``wheels`` are those with the compiled part, for Python 3.11 and newer
+on each of the machines below; they take what requirements/wheels.txt pins (``make wheels``): a compiler for every
+machine, and what tells on which systems a wheel runs.
+
 The same source gives the same bytes. The Debian package holds Fiat and the pinned libraries that it needs
 (requirements/run.txt), for the Python and the machine that it is built with; manual pages, completion, and timers for
 save, audit and check, which are off until they are enabled. FIAT_DIST names another folder than dist.
@@ -40,7 +44,8 @@ def main() -> None:
     os.environ["SOURCE_DATE_EPOCH"] = str(epoch())
     DIST.mkdir(parents=True, exist_ok=True)
     for kind in wanted:
-        print(build_deb() if kind == "deb" else build_python(kind))
+        for made in build_wheels() if kind == "wheels" else [build_deb() if kind == "deb" else build_python(kind)]:
+            print(made)
 
 
 def epoch() -> int:
@@ -55,9 +60,41 @@ def epoch() -> int:
 
 def build_python(kind: str) -> Path:
     """An sdist or a wheel; its path."""
-    words = [sys.executable, "-m", "hatchling", "build", "-t", kind, "-d", str(DIST)]
-    said = subprocess.run(words, cwd=HOME, check=True, capture_output=True, text=True)
-    return DIST / Path(said.stdout.split()[-1] if said.stdout.split() else said.stderr.split()[-1]).name
+    return _hatched(kind, DIST, {"FIAT_NATIVE": "0"})
+
+
+def _hatched(kind: str, into: Path, environment: dict[str, str]) -> Path:
+    words = [sys.executable, "-m", "hatchling", "build", "-t", kind, "-d", str(into)]
+    environment = {**os.environ, **environment}
+    said = subprocess.run(words, cwd=HOME, check=True, capture_output=True, text=True, env=environment)
+    return into / Path(said.stdout.split()[-1] if said.stdout.split() else said.stderr.split()[-1]).name
+
+
+MACHINES = ("x86_64", "aarch64")
+_GLIBC = "2.28"
+"""The oldest C library that the wheels run with: it has statx(2)."""
+
+
+def build_wheels() -> list[Path]:
+    """The wheels with the compiled part, each named for the systems that it was found to run on."""
+    made = []
+    for machine in MACHINES:
+        with tempfile.TemporaryDirectory() as folder:
+            compiler = f"{sys.executable} -m ziglang cc -target {machine}-linux-gnu.{_GLIBC}"
+            environment = {
+                "FIAT_NATIVE": "1",
+                "FIAT_PLATFORM": f"linux_{machine}",
+                "CC": compiler,
+                "LDSHARED": f"{compiler} -shared",
+                "CFLAGS": "",
+                "ZIG_GLOBAL_CACHE_DIR": folder,
+            }
+            wheel = _hatched("wheel", Path(folder), environment)
+            words = [sys.executable, "-m", "auditwheel", "repair", "--wheel-dir", f"{folder}/named", str(wheel)]
+            subprocess.run(words, check=True, capture_output=True)
+            (named,) = Path(folder, "named").iterdir()
+            made.append(Path(shutil.move(named, DIST / named.name)))
+    return made
 
 
 def version() -> str:

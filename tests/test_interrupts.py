@@ -61,7 +61,7 @@ print(*{{*sys.modules}} - before)
     environment = {"PYTHONPATH": ":".join(sys.path)}
     words = [sys.executable, "-S", "-c", code]
     done = subprocess.run(words, stdout=PIPE, text=True, check=True, env=environment)
-    version, loaded = done.stdout.splitlines()
+    version, _, loaded = done.stdout.splitlines()
     assert version == f"fiat {fiat_package.__version__}"
     assert "fiat.cli.main" in loaded.split()
     assert "re" not in loaded.split()

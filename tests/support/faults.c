@@ -195,6 +195,9 @@ int open(const char *path, int flags, ...)
     return fails(HERE, "open") ? -1 : REAL(int, "open", const char *, int, ...)(path, flags, mode);
 }
 
+int openat64(int, const char *, int, ...) __attribute__((alias("openat")));
+int open64(const char *, int, ...) __attribute__((alias("open")));
+
 int unshare(int flags)
 {
     return fails(HERE, "unshare") ? -1 : REAL(int, "unshare", int)(flags);

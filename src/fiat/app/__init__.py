@@ -49,6 +49,7 @@ __all__ = (
     "umask",
     "undo",
     "unevaluated",
+    "version",
     "whichruns",
     "who",
     "whobelow",

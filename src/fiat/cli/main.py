@@ -70,7 +70,9 @@ def _main(arguments: list[str] | None, *, starting: bool) -> int:
 
         return print_words(arguments[1:])
     if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
-        print(f"fiat {fiat.__version__}", flush=True)
+        from fiat.app.version import version_told
+
+        print(version_told(), flush=True)
         return 0
     from fiat.render.terminal import OutputCut, give_up, say, say_cut
 
@@ -205,7 +207,7 @@ _heard: list[int] = []
 
 
 _OWN = {
-    "--version": "which Fiat this is",
+    "--version": "which Fiat this is, and what reads trees in it",
     "--where": "which configuration is read, and what each setting is",
     "--config FILE": "before COMMAND: read this file too; none reads none",
 }
@@ -230,14 +232,18 @@ def _without_command(word: str, arguments: list[str]) -> int:
         description="What a path allows, and who can therefore really get at it.",
         epilog=overview() + "\nfiat COMMAND --help explains one. Start with: fiat demo",
     )
-    parser.add_argument("--version", action="version", version=f"fiat {fiat.__version__}", help=_OWN["--version"])
+    parser.add_argument("--version", action="store_true", help=_OWN["--version"])
     parser.add_argument("--where", action="store_true", help=_OWN["--where"])
     parser.add_argument("--config", metavar="FILE", help=_OWN["--config FILE"])
     if word and not word.startswith("-"):
         said = f"no command is called {quoted(word)}{commands_near(word)}; fiat --help lists them"
         say(f"fiat: {said}")
         return ExitStatus.WRONG_COMMAND_LINE
-    parser.parse_args(arguments)
+    if parser.parse_args(arguments).version:
+        from fiat.app.version import version_told
+
+        print(version_told())
+        return ExitStatus.DONE
     parser.print_help()
     return ExitStatus.DONE if word else ExitStatus.WRONG_COMMAND_LINE
 

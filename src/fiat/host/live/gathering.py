@@ -157,7 +157,12 @@ class _Gathering:
                 for names, where in zip(piece.roots, piece.wheres or [None] * len(piece.roots), strict=True)
             ]
             whole = Piece([entry for piece in alike for entry in piece.entries], [root.names for root in roots])
-            found, interrupted = compiled.read(roots, self.reader.alike(), self.read_so_far, self.progress)
+            try:
+                found, interrupted = compiled.read(roots, self.reader.alike(), self.read_so_far, self.progress)
+            except OSError:  # not one thread could be started
+                self.waiting.extendleft(reversed(alike))
+                self.read()
+                return
             first = self.take(run, whole, found.part)
             self.numbering.forget(run)
             for one in found.thorough:
