@@ -27,7 +27,7 @@ test: check
 quick: check quick-tests
 
 quick-tests: $(VENV)/test.stamp $(VENV)/fiat.stamp
-	$(BIN)/python -m pytest -n auto --dist worksteal -m "not root and not slow"
+	$(if $(NATIVE),FIAT_NATIVE=$(NATIVE)) $(BIN)/python -m pytest -n auto --dist worksteal -m "not root and not slow"
 
 check: $(VENV)/test.stamp $(VENV)/fiat.stamp
 	$(BIN)/ruff check .

@@ -8,8 +8,6 @@ import gc
 import os
 import sys
 
-import fiat
-
 
 def run() -> None:
     """Run the command line of this process, and end it: everything is written and closed by then.
