@@ -36,6 +36,7 @@ struct segment {
     uint32_t thread;
     uint32_t count;
     size_t first, names;
+    size_t bytes;  /* of the names */
     size_t before; /* how many entries of the directory stand before it, in the end */
 };
 
@@ -158,7 +159,7 @@ struct reading {
     atomic_ullong empty, too_short, errnos[256]; /* the numbers of programs that are none; 0 as long as not asked for */
     struct thread *threads;
     uint32_t thread_count;
-    bool joined;
+    bool joined, taken;
 };
 
 static void fail_for_memory(struct reading *reading)
@@ -534,7 +535,7 @@ static enum outcome read_names(struct thread *thread, struct directory *director
                                uint32_t piece, struct segment *segment)
 {
     struct reading *reading = thread->reading;
-    struct segment begun = {thread->number, 0, thread->count, thread->used, 0};
+    struct segment begun = {thread->number, 0, thread->count, thread->used, 0, 0};
     size_t troubles = thread->trouble_count, targets = thread->target_count, before = 0;
     uint32_t place = 0;
     *segment = begun;
@@ -557,6 +558,7 @@ static enum outcome read_names(struct thread *thread, struct directory *director
         }
     }
     segment->count = place;
+    segment->bytes = thread->used - begun.names;
     atomic_fetch_add(&reading->total, place);
     return ALIKE;
 }
@@ -1315,11 +1317,6 @@ static void drop_columns(struct columns *columns)
     Py_XDECREF(columns->counts);
 }
 
-static PyObject *column(size_t count, size_t size)
-{
-    return PyBytes_FromStringAndSize(NULL, (Py_ssize_t)(count * size));
-}
-
 static int by_entry(const void *one, const void *other)
 {
     const struct target *a = one, *b = other;
@@ -1362,56 +1359,109 @@ static PyObject *list_of_targets(const struct reading *reading)
     return list;
 }
 
-static bool fill(struct reading *reading, struct columns *into, struct joined *joined)
+/* The numbers of the profiles of all entries; false where there is no memory. */
+static bool fill_profiles(const struct reading *reading, struct joined *joined, uint32_t *into)
 {
-    uint32_t *profile = (uint32_t *)PyBytes_AsString(into->profile);
-    uint64_t *inode = (uint64_t *)PyBytes_AsString(into->inode);
-    uint32_t *links = (uint32_t *)PyBytes_AsString(into->links);
-    int64_t *birth = (int64_t *)PyBytes_AsString(into->birth);
-    uint16_t *length = (uint16_t *)PyBytes_AsString(into->length);
-    int64_t *size = (int64_t *)PyBytes_AsString(into->size);
-    int64_t *changed = (int64_t *)PyBytes_AsString(into->changed);
-    int64_t *modified = (int64_t *)PyBytes_AsString(into->modified);
-    char *names = PyBytes_AsString(into->names);
-    int32_t *directories = (int32_t *)PyBytes_AsString(into->directories);
-    int32_t *counts = (int32_t *)PyBytes_AsString(into->counts);
     bool room = true;
-    Py_BEGIN_ALLOW_THREADS
-    size_t at = 0, name_at = 0;
-    for (struct directory *directory = reading->all; room && directory; directory = directory->next) {
-        if (directory->state != READ)
-            continue;
-        const struct segment *segments = segments_of(directory);
-        size_t begun = at;
-        for (uint32_t piece = 0; piece < directory->segments; piece++) {
+    for (const struct directory *one = reading->all; room && one; one = one->next) {
+        const struct segment *segments = segments_of(one);
+        for (uint32_t piece = 0; one->state == READ && piece < one->segments; piece++) {
             const struct segment *segment = &segments[piece];
-            const struct thread *thread = &reading->threads[segment->thread];
-            size_t first = segment->first, count = segment->count, bytes = 0;
-            for (size_t one = 0; one < count; one++) {
-                profile[at + one] = joined_row(reading, joined, segment->thread, thread->profile[first + one]);
-                room = room && profile[at + one] != NO_NUMBER;
-                bytes += thread->length[first + one];
+            const uint32_t *theirs = reading->threads[segment->thread].profile;
+            for (uint32_t entry = 0; entry < segment->count; entry++) {
+                *into = joined_row(reading, joined, segment->thread, theirs[segment->first + entry]);
+                room = room && *into++ != NO_NUMBER;
             }
-            if (count) {
-                memcpy(inode + at, thread->inode + first, count * sizeof *inode);
-                memcpy(links + at, thread->links + first, count * sizeof *links);
-                memcpy(birth + at, thread->birth + first, count * sizeof *birth);
-                memcpy(length + at, thread->length + first, count * sizeof *length);
-                memcpy(names + name_at, thread->names + segment->names, bytes);
-            }
-            if (count && reading->details) {
-                memcpy(size + at, thread->size + first, count * sizeof *size);
-                memcpy(changed + at, thread->changed + first, count * sizeof *changed);
-                memcpy(modified + at, thread->modified + first, count * sizeof *modified);
-            }
-            at += count;
-            name_at += bytes;
         }
-        *directories++ = entry_of(directory);
-        *counts++ = (int32_t)(at - begun);
     }
-    Py_END_ALLOW_THREADS
     return room;
+}
+
+/* The names of all entries, one after the other. */
+static void fill_names(const struct reading *reading, char *into)
+{
+    for (const struct directory *one = reading->all; one; one = one->next) {
+        const struct segment *segments = segments_of(one);
+        for (uint32_t piece = 0; one->state == READ && piece < one->segments; piece++) {
+            const struct segment *segment = &segments[piece];
+            if (segment->count)
+                memcpy(into, reading->threads[segment->thread].names + segment->names, segment->bytes);
+            into += segment->bytes;
+        }
+    }
+}
+
+static void fill_directories(const struct reading *reading, int32_t *entries, int32_t *counts)
+{
+    for (const struct directory *one = reading->all; one; one = one->next) {
+        if (one->state != READ)
+            continue;
+        const struct segment *segments = segments_of(one);
+        size_t count = 0;
+        for (uint32_t piece = 0; piece < one->segments; piece++)
+            count += segments[piece].count;
+        *entries++ = entry_of(one);
+        *counts++ = (int32_t)count;
+    }
+}
+
+/* One column of all threads as that of the batch; theirs are freed, so that there are never two of all. */
+static PyObject *gathered(struct reading *reading, size_t where, size_t size, size_t entries)
+{
+    PyObject *column = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)(entries * size));
+    if (column == NULL)
+        return NULL;
+    char *into = PyBytes_AsString(column);
+    for (const struct directory *one = reading->all; entries && one; one = one->next) {
+        const struct segment *segments = segments_of(one);
+        for (uint32_t piece = 0; one->state == READ && piece < one->segments; piece++) {
+            const struct segment *segment = &segments[piece];
+            const char *theirs = *(char **)((char *)&reading->threads[segment->thread] + where);
+            if (segment->count)
+                memcpy(into, theirs + segment->first * size, segment->count * size);
+            into += segment->count * size;
+        }
+    }
+    for (uint32_t one = 0; one < reading->thread_count; one++) {
+        char **theirs = (char **)((char *)&reading->threads[one] + where);
+        free(*theirs);
+        *theirs = NULL;
+    }
+    return column;
+}
+
+#define GATHERED(name, entries) \
+    gathered(reading, offsetof(struct thread, name), sizeof *reading->threads->name, entries)
+
+static bool fill_columns(struct reading *reading, struct columns *into, struct joined *joined, size_t entries,
+                         size_t directories, size_t bytes)
+{
+    into->profile = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)(entries * sizeof(uint32_t)));
+    into->directories = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)(directories * sizeof(int32_t)));
+    into->counts = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)(directories * sizeof(int32_t)));
+    into->names = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)bytes);
+    if (!into->profile || !into->directories || !into->counts || !into->names)
+        return false;
+    fill_names(reading, PyBytes_AsString(into->names));
+    for (uint32_t one = 0; one < reading->thread_count; one++) {
+        free(reading->threads[one].names);
+        reading->threads[one].names = NULL;
+    }
+    fill_directories(reading, (int32_t *)PyBytes_AsString(into->directories),
+                     (int32_t *)PyBytes_AsString(into->counts));
+    if (!fill_profiles(reading, joined, (uint32_t *)PyBytes_AsString(into->profile))) {
+        PyErr_NoMemory();
+        return false;
+    }
+    size_t detailed = reading->details ? entries : 0;
+    into->inode = GATHERED(inode, entries);
+    into->links = into->inode ? GATHERED(links, entries) : NULL;
+    into->birth = into->links ? GATHERED(birth, entries) : NULL;
+    into->length = into->birth ? GATHERED(length, entries) : NULL;
+    into->size = into->length ? GATHERED(size, detailed) : NULL;
+    into->changed = into->size ? GATHERED(changed, detailed) : NULL;
+    into->modified = into->changed ? GATHERED(modified, detailed) : NULL;
+    return into->modified != NULL;
 }
 
 static PyObject *reading_result(PyObject *self, PyObject *Py_UNUSED(none))
@@ -1421,6 +1471,11 @@ static PyObject *reading_result(PyObject *self, PyObject *Py_UNUSED(none))
         PyErr_SetString(PyExc_RuntimeError, "it is still being read");
         return NULL;
     }
+    if (reading->taken) {
+        PyErr_SetString(PyExc_RuntimeError, "its result was taken");
+        return NULL;
+    }
+    reading->taken = true;
     if (reading->failure) {
         PyErr_SetObject((PyObject *)Py_TYPE(reading->failure), reading->failure);
         return NULL;
@@ -1441,27 +1496,18 @@ static PyObject *reading_result(PyObject *self, PyObject *Py_UNUSED(none))
         directories++;
         struct segment *segments = one->more ? one->more : &one->one;
         for (uint32_t piece = 0; piece < one->segments; piece++) {
-            const struct thread *thread = &reading->threads[segments[piece].thread];
             segments[piece].before = entries - one->first;
-            for (uint32_t entry = 0; entry < segments[piece].count; entry++)
-                bytes += thread->length[segments[piece].first + entry];
+            bytes += segments[piece].bytes;
             entries += segments[piece].count;
         }
     }
-    size_t detailed = reading->details ? entries : 0;
-    struct columns into = {
-        column(entries, 4), column(entries, 8), column(entries, 4), column(entries, 8), column(entries, 2),
-        column(detailed, 8), column(detailed, 8), column(detailed, 8), column(bytes, 1), column(directories, 4),
-        column(directories, 4),
-    };
+    struct columns into = {0};
     struct joined joined = {0};
     PyObject *found = NULL, *said = NULL, *unread = NULL, *troubles = NULL, *targets = NULL;
-    bool room = into.profile && into.inode && into.links && into.birth && into.length && into.size && into.changed &&
-                into.modified && into.names && into.directories && into.counts;
-    if (room && !(joined_begin(reading, &joined) && fill(reading, &into, &joined))) {
+    bool room = joined_begin(reading, &joined);
+    if (!room)
         PyErr_NoMemory();
-        room = false;
-    }
+    room = room && fill_columns(reading, &into, &joined, entries, directories, bytes);
     if (room) {
         said = list_of_attributes(&joined.attributes);
         unread = list_of_unread(reading);
@@ -1486,7 +1532,7 @@ static PyMethodDef methods[] = {
     {"wait", reading_wait, METH_VARARGS, "Wait so many seconds at most; whether all has been read."},
     {"stop", reading_stop, METH_NOARGS, "Have the threads end, and wait for that; what has been read stays."},
     {"so_far", reading_so_far, METH_NOARGS, "How many entries have been read, and one of the directories being read."},
-    {"result", reading_result, METH_NOARGS, "What has been read."},
+    {"result", reading_result, METH_NOARGS, "What has been read; it can be taken once."},
     {NULL, NULL, 0, NULL},
 };
 
