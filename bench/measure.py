@@ -3,6 +3,7 @@
     python bench/measure.py                        everything but the largest trees
     python bench/measure.py --large                those too: 2,000,000 entries, and 1,000,000 in one directory
     python bench/measure.py --only who --runs 9    the lines whose names begin so
+    python bench/measure.py --both                 with the compiled part, and in Python alone
     python bench/measure.py --small --fail-over 2  small trees; fails where a ratio is twice its limit
 
 Needs root (the trees have many owners) and a C compiler for the floor. What is
@@ -124,7 +125,7 @@ class Measured(NamedTuple):
         """As it is printed."""
         spread = f"{min(self.ratios):.2f} to {max(self.ratios):.2f}"
         seconds = f"{statistics.median(self.floor) * 1000:9.1f} {statistics.median(self.fiat) * 1000:9.1f}"
-        return f"  {self.name:<28} {seconds}  {self.ratio:6.2f}  {self.limit:6.2f}  {spread}"
+        return f"  {self.name:<34} {seconds}  {self.ratio:6.2f}  {self.limit:6.2f}  {spread}"
 
 
 def timed(command: Sequence[str], **options: Any) -> float:
@@ -163,7 +164,7 @@ class Bench:
         """Everything that was asked for."""
         small = self.args.small
         print(
-            f"\n  {'':<28} {'floor ms':>9} {'Fiat ms':>9}  {'ratio':>6}  {'limit':>6}  spread of {self.args.runs} runs"
+            f"\n  {'':<34} {'floor ms':>9} {'Fiat ms':>9}  {'ratio':>6}  {'limit':>6}  spread of {self.args.runs} runs"
         )
         for name, tree in TREES.items():
             lines = [line for line in LINES if line.tree == name and self._asked(line.name)]
@@ -174,7 +175,14 @@ class Bench:
                 given = [word.format(folder=self.folder) for word in line.words]
                 words = [FIAT, *given, str(top), "--accounts", str(self.folder / f"accounts-{line.accounts}")]
                 limit = line.small if small else line.limit
-                yield against(line.name, lambda: self._floor("read", top), lambda: timed(words), self.args.runs, limit)  # noqa: B023
+                for name, environment in self._readers(line.name):
+                    yield against(
+                        name,
+                        lambda: self._floor("read", top),  # noqa: B023
+                        lambda: timed(words, env=environment),  # noqa: B023
+                        self.args.runs,
+                        limit,
+                    )
             self._memory(top)
             shutil.rmtree(top)
         if any(map(self._asked, CHANGES)):
@@ -186,6 +194,12 @@ class Bench:
                 limit = busy if small else wanted
                 command, empty = [FIAT, *command_line], [sys.executable, "-c", ""]
                 yield against(name, lambda: timed(empty), lambda: timed(command), self.args.runs * 4, limit)  # noqa: B023
+
+    def _readers(self, name: str) -> Iterator[tuple[str, dict[str, str]]]:
+        """A line's name with the environment it is measured in; with both readers, where that is asked for."""
+        yield name, {**os.environ}
+        if self.args.both:
+            yield f"{name} (Python)", {**os.environ, "FIAT_NATIVE": "0"}
 
     def _asked(self, name: str) -> bool:
         return not self.args.only or name.startswith(tuple(self.args.only))
@@ -219,18 +233,25 @@ class Bench:
         history = ("--history", str(self.folder / "history.db"))
         modes = ["o=r", "o="]
 
-        def change() -> float:
+        def change(environment: dict[str, str]) -> float:
             modes.reverse()
-            return timed([FIAT, "set", str(one), "--below", "--mode", modes[0], *history])
+            return timed([FIAT, "set", str(one), "--below", "--mode", modes[0], *history], env=environment)
 
-        def undo() -> float:
-            change()
-            return timed([FIAT, "undo", *history])
+        def undo(environment: dict[str, str]) -> float:
+            change(environment)
+            return timed([FIAT, "undo", *history], env=environment)
 
-        for name, doing in (("set", change), ("undo", undo)):
-            if self._asked(name):
-                limit = CHANGES[name][1 if self.args.small else 0]
-                yield against(name, lambda: self._floor("change", other), doing, self.args.runs, limit)
+        for what, doing in (("set", change), ("undo", undo)):
+            if self._asked(what):
+                limit = CHANGES[what][1 if self.args.small else 0]
+                for name, environment in self._readers(what):
+                    yield against(
+                        name,
+                        lambda: self._floor("change", other),
+                        lambda: doing(environment),  # noqa: B023
+                        self.args.runs,
+                        limit,
+                    )
 
     def _directory(self) -> Iterator[Measured]:
         """Accounts from a real directory server, where there is one: the one that the tests start."""
@@ -270,6 +291,7 @@ def main() -> int:
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument("--only", nargs="+", metavar="NAME", help="only the lines whose names begin so")
     parser.add_argument("--large", action="store_true", help="the largest trees too, which take minutes to make")
+    parser.add_argument("--both", action="store_true", help="each line of trees without the compiled part as well")
     parser.add_argument("--small", action="store_true", help="small trees, few runs")
     parser.add_argument("--fail-over", type=float, help="fail where a ratio is so many times its limit")
     parser.add_argument(

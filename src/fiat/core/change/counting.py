@@ -21,7 +21,7 @@ from fiat.core.rules.decision import Decisions
 from fiat.core.rules.difference import ChangeReach, reach_below
 from fiat.core.text import visible
 from fiat.core.tree.asif import HostAsIf, Supposition
-from fiat.core.tree.distinct import distinct_values, first_places
+from fiat.core.tree.distinct import distinct_values, each_once, first_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, Handles, walk
@@ -53,7 +53,7 @@ class _Counting:
         """Whether something with several names changes."""
         survey, number = part.target.survey, part.number
         places = np.flatnonzero((survey.links > 1) & ~survey.directories() & (number >= 0))
-        return any(self.made.changes[one].change.changes for one in np.unique(number[places]).tolist())
+        return any(self.made.changes[one].change.changes for one in each_once(number[places]))
 
     def count(self) -> None:
         made = self.made

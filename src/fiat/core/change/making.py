@@ -27,6 +27,7 @@ from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import Identity, Kind, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.model.wish import Wish
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Handles
@@ -252,7 +253,7 @@ class _Judged(NamedTuple):
 def _judged(host: Host, made: Plan, asked: guards.bits.Asked, *, group_asked: bool) -> _Judged:
     """Every guard that objects; ``group_asked`` tells that the owning group is asked for by name."""
     examples = made.examples()
-    asked_for = {number for part in made.parts if part.target.owner_asked for number in np.unique(part.number).tolist()}
+    asked_for = {number for part in made.parts if part.target.owner_asked for number in each_once(part.number)}
     every = [
         Suspect(
             planned.profile,

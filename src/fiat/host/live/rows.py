@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from fiat.core.model.posture import UNKNOWN_PROGRAM as UNKNOWN
 from fiat.core.model.posture import Program
 from fiat.core.tree.assembly import Assembly, Batch
-from fiat.core.tree.distinct import distinct_rows
+from fiat.core.tree.distinct import distinct_rows, each_once
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.profiles import Columns
 from fiat.core.tree.survey import Numbers
@@ -169,7 +169,7 @@ class Numbering:
         numbers = [profiles.rest_number(self._profile(*row)) for row in rows[first].tolist()]
         uid, gid = (rows[:, 1] & _LOW).astype(np.int64), (rows[:, 1] >> _HALF).astype(np.int64)
         mounts = rows[:, 3] >> _HALF
-        for mount in np.unique(mounts).tolist():
+        for mount in each_once(mounts):
             user, group, none = self._kernel.unmapped_as(mount)
             if none:
                 here = mounts == mount
