@@ -8,6 +8,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <pthread.h>
+#include <signal.h>
 #include <stdatomic.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -220,16 +221,16 @@ static int set_or_remove(const char *through, const char *name, const struct val
 #define SYS_fchmodat2 452 /* the same on every architecture */
 #endif
 
-/* By the handle itself where the kernel can (since Linux 6.6); it saves a walk through /proc. */
+/* By the handle itself where the kernel can (since Linux 6.6); it saves a walk through /proc. What refuses that call may
+ * be a filter that does not know it, so that only chmod(2) says why it is refused. */
 static int change_mode(int fd, const char *through, mode_t mode)
 {
     static atomic_bool unknown;
     if (!atomic_load(&unknown)) {
         if (syscall(SYS_fchmodat2, fd, "", mode, AT_EMPTY_PATH) == 0)
             return 0;
-        if (errno != ENOSYS)
-            return -1;
-        atomic_store(&unknown, true);
+        if (errno == ENOSYS)
+            atomic_store(&unknown, true);
     }
     return chmod(through, mode);
 }
@@ -298,17 +299,21 @@ static void *beside(void *words)
 /* Has several lanes change as many of the objects each, at the same time. */
 static void change_beside(struct changer *changer, struct object *objects, Py_ssize_t count)
 {
+    /* whatever is sent to the process is for the thread that waits */
+    sigset_t all, before;
+    sigfillset(&all);
+    pthread_sigmask(SIG_SETMASK, &all, &before);
     Py_ssize_t share = (count + changer->lane_count - 1) / changer->lane_count, begin = 0;
     bool started[MOST_LANES] = {false};
     for (unsigned int one = changer->lane_count; one--; begin += share) {
         struct lane *lane = &changer->lanes[one];
         lane->objects = objects + (begin < count ? begin : count);
         lane->count = begin + share < count ? share : begin < count ? count - begin : 0;
-        if (!one)
-            change_in(lane, true); /* the last share is for this thread */
-        else if (lane->count)
+        if (one && lane->count)
             started[one] = pthread_create(&lane->id, NULL, beside, lane) == 0;
     }
+    pthread_sigmask(SIG_SETMASK, &before, NULL);
+    change_in(&changer->lanes[0], true); /* the last share is for this thread */
     for (unsigned int one = 1; one < changer->lane_count; one++) {
         if (started[one])
             pthread_join(changer->lanes[one].id, NULL);

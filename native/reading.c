@@ -12,6 +12,7 @@
 #include <fcntl.h>
 #include <pthread.h>
 #include <sched.h>
+#include <signal.h>
 #include <stdatomic.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -1057,6 +1058,9 @@ static bool start(struct reading *reading, unsigned int threads)
     }
     reading->thread_count = threads;
     int error = 0;
+    sigset_t all, before; /* whatever is sent to the process is for the thread that waits */
+    sigfillset(&all);
+    pthread_sigmask(SIG_SETMASK, &all, &before);
     pthread_mutex_lock(&reading->lock);
     for (uint32_t one = 0; one < reading->thread_count; one++) {
         struct thread *thread = &reading->threads[one];
@@ -1070,6 +1074,7 @@ static bool start(struct reading *reading, unsigned int threads)
     }
     int running = reading->running;
     pthread_mutex_unlock(&reading->lock);
+    pthread_sigmask(SIG_SETMASK, &before, NULL);
     if (!running) {
         errno = error;
         PyErr_SetFromErrno(PyExc_OSError);

@@ -222,7 +222,7 @@ def _in_order(profiles: Profiles, profile: Numbers) -> tuple[Profiles, Numbers]:
     order = np.argsort(first_places(profile, len(profiles)), kind="stable")
     number = np.empty(len(order), np.int32)
     number[order] = np.arange(len(order), dtype=np.int32)
-    return profiles.taken(order), number[profile]
+    return profiles.taken(order).in_order_of_use(), number[profile]
 
 
 def _joined(parts: Sequence[NDArray[Any]], kind: type) -> NDArray[Any]:

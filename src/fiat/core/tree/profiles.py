@@ -139,6 +139,17 @@ class Profiles:
         other.extend(Columns(*(column[numbers] for column in self.columns)))
         return other
 
+    def in_order_of_use(self) -> "Profiles":
+        """The same profiles, their lists and rests in the order in which profiles have them; what none has is left out.
+
+        So it does not matter in what order a tree was read.
+        """
+        other, columns = Profiles(), self.columns
+        rests = {number: other.rest_number(self.rests[number]) for number in _by_use(columns.rest)}
+        lists = {number: other.list_number(self.lists[number]) for number in _by_use(columns.acl)}
+        other.extend(columns._replace(acl=_in_place(columns.acl, lists), rest=_in_place(columns.rest, rests)))
+        return other
+
     # --- all of them at once ---
 
     @property
@@ -163,6 +174,18 @@ class Profiles:
                 uids |= named_uids
                 gids |= named_gids
         return uids.difference(NO_NUMBERS), gids.difference(NO_NUMBERS)
+
+
+def _by_use(numbers: Column) -> list[int]:
+    """The distinct numbers, in the order of where each stands first."""
+    return list(dict.fromkeys(numbers.tolist()))
+
+
+def _in_place(numbers: Column, others: dict[int, int]) -> Column:
+    """Other numbers in the place of each."""
+    table = np.zeros(max(others, default=0) + 1, np.int64)
+    table[list(others)] = list(others.values())
+    return table[numbers]
 
 
 def _rest_of_posture(posture: Posture) -> Hashable:

@@ -5,6 +5,7 @@ subvolume, a name that is in use by another path. These are read by that reader,
 """
 
 import os
+from _thread import allocate_lock
 from collections.abc import Sequence
 from types import ModuleType
 from typing import Any, NamedTuple
@@ -55,6 +56,7 @@ class Programs:
     def __init__(self, kernel: Kernel) -> None:
         self._handlers = kernel.handlers
         self._known: dict[Program | int, int] = {}
+        self._numbering = allocate_lock()
 
     @property
     def by_name(self) -> bool:
@@ -68,7 +70,9 @@ class Programs:
 
     def __call__(self, fd: int, start: bytes | int, name: bytes) -> int:
         """The number of the file that begins with ``start``, or could not be read for that errno."""
-        return self._known.setdefault(self._found(fd, start, name), len(self._known) + 1)
+        found = self._found(fd, start, name)
+        with self._numbering:  # several threads ask
+            return self._known.setdefault(found, len(self._known) + 1)
 
     def _found(self, fd: int, start: bytes | int, name: bytes) -> Program | int:
         if isinstance(start, int):
