@@ -30,8 +30,8 @@ def folder() -> Iterator[str]:
 
 
 READ_OR_CHANGE_TREES = """
-    change compare flags fuse histories hostile interrupts liketree listing mapped namespaces overlays races restore set
-    survey undo writing
+    change flags fuse histories hostile interrupts liketree listing mapped namespaces races restore set survey undo
+    writing
 """
 """What these files test is tested with the compiled reader and changer, and with Python's own; a test that takes the
 place of something in one of the two says with which it is: ``@pytest.mark.reader("python")``."""

@@ -128,8 +128,10 @@ def test_a_call_that_fails_or_ends_the_process_leaves_what_can_be_put_back(
             undone = subprocess.run([*PROGRAM, "undo", "--history", history], capture_output=True, text=True)
             assert undone.returncode == 0, (nth, undone.stderr)
         assert states(top) == before, nth
-    if not number or call in ("openat", "chown", "setxattr", "chmod"):  # what only looks is done again by Python
-        assert len(ends) > 1, ends
+    if not number:
+        assert ends[-signal.SIGKILL]
+    elif call in ("openat", "chown", "setxattr", "chmod"):  # what only looks is done again by Python
+        assert ends[3]
 
 
 @pytest.mark.root
@@ -138,7 +140,7 @@ def test_putting_back_may_fail_and_be_killed_as_well(number: int, folder: str, f
     top, history = tree(folder), f"{folder}/history"
     before = states(top)
     for call in ("chmod", "statx", "listxattr"):
-        for nth in (1, 3, 9, 20):
+        for nth in (1, 9):
             words = ("--below", "--mode", "go=", "--accept", "lockout", "--history", history)
             assert subprocess.run([*PROGRAM, "set", top, *words], stdout=-1).returncode == 0
             run(faults, call, nth, number, "undo", "--history", history)

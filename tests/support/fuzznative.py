@@ -134,7 +134,10 @@ def expect_same(one: Survey | None, other: Survey | None) -> None:
     for mine, theirs in zip(said_by(one), said_by(other), strict=False):
         if mine != theirs:
             sys.exit(f"they differ:\n  {mine!r}\n  {theirs!r}")
-    told = [(len(each), each.troubles, each.skipped, each.complete) for each in (one, other)]
+    told = [
+        (len(each), each.troubles, each.skipped, each.complete, each.profile.tolist(), each.profiles.lists)
+        for each in (one, other)
+    ]
     if told[0] != told[1]:
         sys.exit(f"they differ:\n  {told[0]!r}\n  {told[1]!r}")
 
