@@ -70,7 +70,10 @@ def _main(arguments: list[str] | None, *, starting: bool) -> int:
     if arguments == ["--version"]:  # scripts ask this often: no need to load anything for it
         from fiat.app.version import version_told
 
-        print(version_told(), flush=True)
+        try:
+            print(version_told(), flush=True)
+        except OSError:  # its reader has gone, or there is no room
+            return 3
         return 0
     from fiat.render.terminal import OutputCut, give_up, say, say_cut
 
