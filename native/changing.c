@@ -398,9 +398,11 @@ static PyObject *changer_add_posture(PyObject *self, PyObject *words)
     struct posture made = {0};
     unsigned int mode, uid, gid;
     unsigned long long flags;
-    const char *said;
+    PyObject *given;
+    char *said;
     Py_ssize_t length;
-    if (!PyArg_ParseTuple(words, "IIIKy#", &mode, &uid, &gid, &flags, &said, &length))
+    if (!PyArg_ParseTuple(words, "IIIKS", &mode, &uid, &gid, &flags, &given) ||
+        PyBytes_AsStringAndSize(given, &said, &length) != 0)
         return NULL;
     made = (struct posture){(uint16_t)mode, uid, gid, flags, (uint32_t)length, copied(said, length)};
     if (made.said == NULL)

@@ -7,7 +7,7 @@
 #define _GNU_SOURCE
 #endif
 #define Py_LIMITED_API 0x030B0000
-#define PY_SSIZE_T_CLEAN
+/* No format with '#' is used: built with the headers of 3.13, it would not work on Python 3.11. */
 #include <Python.h>
 
 #include <stdbool.h>
@@ -40,6 +40,11 @@ void numbered_free(struct numbered *table);
 
 /* Has an array room for one more than count; false where there is no memory. */
 bool grown(void *array, size_t *room, size_t count, size_t size);
+
+static inline PyObject *bytes_of(const char *start, size_t length)
+{
+    return PyBytes_FromStringAndSize(start, (Py_ssize_t)length);
+}
 
 /* --- extended attributes that say something about access (attributes.c) --- */
 

@@ -336,7 +336,7 @@ static uint64_t ask_program(struct thread *thread, int fd, int number, const cha
     uint64_t found = 0;
     PyGILState_STATE held = PyGILState_Ensure();
     PyObject *answer = reading->failure ? NULL
-                       : start ? PyObject_CallFunction(reading->program, "iy#y", fd, start, (Py_ssize_t)length, name)
+                       : start ? PyObject_CallFunction(reading->program, "iNy", fd, bytes_of(start, length), name)
                                : PyObject_CallFunction(reading->program, "iiy", fd, number, name);
     if (answer != NULL) {
         found = PyLong_AsUnsignedLongLong(answer);
@@ -986,10 +986,12 @@ static bool take_roots(struct reading *reading, PyObject *roots)
     }
     for (Py_ssize_t one = 0; one < count; one++) {
         PyObject *root = PySequence_GetItem(roots, one), *where;
-        const char *path;
+        PyObject *named;
+        char *path;
         Py_ssize_t length;
         struct directory *made = NULL;
-        if (root && PyArg_ParseTuple(root, "y#O", &path, &length, &where)) {
+        if (root && PyArg_ParseTuple(root, "SO", &named, &where) &&
+            PyBytes_AsStringAndSize(named, &path, &length) == 0) {
             /* a root's name is all of its path */
             made = length > UINT16_MAX ? NULL : new_directory(NULL, path, (size_t)length);
             if (made == NULL) {
@@ -1353,8 +1355,8 @@ static PyObject *list_of_targets(const struct reading *reading)
             size_t end = segments[piece].first + segments[piece].count;
             for (; list && low < thread->target_count && thread->targets[low].entry < end; low++) {
                 const struct target *target = &thread->targets[low];
-                PyObject *found = Py_BuildValue("(ny#)", (Py_ssize_t)(entry + target->entry - segments[piece].first),
-                                                target->to, (Py_ssize_t)target->length);
+                PyObject *found = Py_BuildValue("(nN)", (Py_ssize_t)(entry + target->entry - segments[piece].first),
+                                                bytes_of(target->to, target->length));
                 if (found == NULL || PyList_Append(list, found) != 0)
                     Py_CLEAR(list);
                 Py_XDECREF(found);
@@ -1520,10 +1522,10 @@ static PyObject *reading_result(PyObject *self, PyObject *Py_UNUSED(none))
         targets = list_of_targets(reading);
     }
     if (said && unread && troubles && targets)
-        found = Py_BuildValue("(OOOOOOOOOOOOy#OOOO)", into.profile, into.inode, into.links, into.birth, into.length,
+        found = Py_BuildValue("(OOOOOOOOOOOONOOOO)", into.profile, into.inode, into.links, into.birth, into.length,
                               into.size, into.changed, into.modified, into.names, into.directories, into.counts,
-                              targets, joined.rows.arena ? joined.rows.arena : "", (Py_ssize_t)joined.rows.used, said,
-                              unread, troubles, left ? Py_True : Py_False);
+                              targets, bytes_of(joined.rows.arena, joined.rows.used), said, unread, troubles,
+                              left ? Py_True : Py_False);
     Py_XDECREF(said);
     Py_XDECREF(unread);
     Py_XDECREF(troubles);

@@ -176,6 +176,14 @@ def test_closed_streams(closed: str) -> None:
     assert "Traceback" not in done.stderr
 
 
+def test_nobody_reads_what_the_version_is() -> None:
+    done = subprocess.run(
+        ["/bin/sh", "-c", f"{{ sleep 0.2; {shlex.join(PROGRAM)} --version; echo $? >&2; }} | :"],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.stderr == "3\n"
+
+
 @pytest.mark.parametrize(
     ("line", "says"),
     [

@@ -33,9 +33,15 @@ def main(arguments: list[str] | None = None, *, starting: bool = False) -> int:
     """
     try:
         return _main(arguments, starting=starting)
-    except (MemoryError, SystemError):  # the second is what C code makes of the first
+    except MemoryError:
         if os.environ.get("FIAT_DEBUG"):
             raise
+    except SystemError as error:  # which C code may make of too little memory, where it does not look for that
+        if os.environ.get("FIAT_DEBUG"):
+            raise
+        said = str(error)
+        if not any(text in said for text in ("without setting an exception", "without exception set", "internal")):
+            return _tell_of_defect()
     except Exception:  # whatever else comes here is a defect, and no answer: never 1
         return _tell_of_defect()
     os.write(2, b"fiat: cannot go on: there is not enough memory\n")  # without asking for any
