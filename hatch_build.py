@@ -13,7 +13,7 @@ from typing import Any
 
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
-SOURCES = ("attributes.c", "changing.c", "module.c", "numbered.c", "reading.c")
+SOURCES = ("attributes.c", "changing.c", "laying.c", "module.c", "numbered.c", "reading.c")
 NAME = "_native.abi3.so"
 FLAGS = ["-std=gnu11", "-O2", "-Wall", "-Wextra", "-Wshadow", "-g0"]
 

@@ -12,6 +12,7 @@ static int fill_module(PyObject *module)
 {
     int failed = add_type(module, "Reading", reading_type(module));
     failed = failed ? failed : add_type(module, "Changer", changer_type(module));
+    failed = failed ? failed : add_type(module, "Paths", paths_type(module));
     PyObject *names = failed ? NULL : PyTuple_New(ATTRIBUTES);
     for (int place = 0; names && place < ATTRIBUTES; place++) {
         PyObject *name = PyUnicode_FromString(ATTRIBUTE_NAMES[place]);
@@ -30,7 +31,7 @@ static int fill_module(PyObject *module)
 static PyModuleDef_Slot slots[] = {{Py_mod_exec, fill_module}, {0, NULL}};
 
 static struct PyModuleDef definition = {
-    PyModuleDef_HEAD_INIT, "fiat._native", "Reads trees, and changes objects, by several threads.", 0, NULL, slots,
+    PyModuleDef_HEAD_INIT, "fiat._native", "Reads trees and changes objects by several threads, and lays out rows.", 0, NULL, slots,
     NULL, NULL, NULL,
 };
 

@@ -99,5 +99,6 @@ static inline int64_t nanoseconds(struct statx_timestamp time)
 
 PyObject *reading_type(PyObject *module);
 PyObject *changer_type(PyObject *module);
+PyObject *paths_type(PyObject *module);
 
 #endif

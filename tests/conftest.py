@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import pytest
 from hypothesis import settings
 
-from fiat.host.live.compiled import compiled
+from fiat.engine.compiled import compiled
 from support.filesystems import ROOT
 from support.places import trusted_folder
 

@@ -8,17 +8,24 @@ import resource
 import signal
 import subprocess
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from typing import Any
 
+import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from numpy.typing import NDArray
 
 from fiat.core.change import together
+from fiat.core.text import natural_order
 from fiat.core.tree.reading import survey_of
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, open_end
+from fiat.engine import laying
+from fiat.engine.compiled import compiled
 from fiat.host.live import compiledreader
 from fiat.host.live.attributes import NAMES
-from fiat.host.live.compiled import compiled
 from fiat.host.live.host import LiveHost
 from fiat.host.live.node import LiveNode
 from support import native
@@ -42,6 +49,59 @@ def test_both_speak_of_the_same() -> None:
     assert module is not None
     assert module.ATTRIBUTES == NAMES
     assert sorted(together.Came) == [-1, 1, 2, 3, 4]  # as changing.c has them
+
+
+@given(st.lists(st.text(" aAbZ0019.", min_size=1, max_size=7), min_size=2, max_size=30, unique=True))
+def test_ascii_names_are_sorted_by_the_compiled_part_alone(names: list[str]) -> None:
+    module = compiled()
+    assert module is not None
+    data = "".join(names).encode()
+    lengths = np.array([len(name) for name in names], np.uint16)
+    starts = (np.cumsum(lengths, dtype=np.uint64) - lengths).astype(np.uint64)
+    paths = module.Paths(data, starts, lengths, np.zeros(len(names), np.int32), laying.VISIBLE, str)
+    entries = np.arange(len(names))
+    changed, left = paths.sort(entries, np.array([0, len(names)]))
+    assert not left
+    assert [names[one] for one in entries] == sorted(names, key=natural_order)
+    assert changed == (entries.tolist() != sorted(entries.tolist()))
+
+
+def test_columns_that_do_not_go_together_are_refused() -> None:
+    module = compiled()
+    assert module is not None
+    names, starts, lengths = b"topab", np.array([0, 3, 4], np.uint64), np.array([3, 1, 1], np.uint16)
+
+    def paths(parent: Sequence[int], ends: NDArray[np.uint16] = lengths) -> Any:
+        return module.Paths(names, starts, ends, np.array(parent, np.int32), laying.VISIBLE, str)
+
+    def rows(of: Any, place: int, *columns: Any) -> str:
+        said: str = of.rows(np.array([place]), columns, b"/t/", b"/t", False)
+        return said
+
+    good = paths([-1, 0, 1])
+    assert rows(good, 2, None, "!", np.array([7]), (["x"], np.array([0]))) == "/t/a/b!7x\n"
+    ring = paths([-1, 2, 1])
+    for wrong in (
+        lambda: rows(good, 3, None),
+        lambda: rows(good, -1, None),
+        lambda: rows(good, 2, (["x"], np.array([1]))),
+        lambda: rows(good, 2, (["x"], np.array([-1]))),
+        lambda: rows(paths([-1, 0, 0], np.array([3, 1, 9], np.uint16)), 2, None),
+        lambda: rows(ring, 2, None),
+        lambda: rows(paths([-1, 0, 77]), 2, None),
+        lambda: good.sort(np.arange(3), np.array([0, 4])),
+        lambda: good.sort(np.arange(3), np.array([2, 1])),
+        lambda: good.lists(np.array([0]), np.arange(3), np.array([0, 4]), [()], b"", b""),
+    ):
+        with pytest.raises(IndexError):
+            wrong()
+    for wrong in (
+        lambda: rows(good, 2, np.arange(2)),
+        lambda: rows(good, 2, (["x"], np.arange(2))),
+        lambda: paths([-1]),
+    ):
+        with pytest.raises(ValueError, match="each"):
+            wrong()
 
 
 def tree(folder: str) -> str:

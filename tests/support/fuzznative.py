@@ -10,6 +10,7 @@ nothing is compared, for what comes is made up. Ends with status 1 at the first 
 import argparse
 import ctypes
 import importlib.util
+import json
 import os
 import random
 import re
@@ -25,16 +26,23 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from fiat.app.change import ChangeOptions, apply, plan
 from fiat.core.errors import FiatError
 from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.listbytes import ACCESS_XATTR, DEFAULT_XATTR, pack
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.wish import Wish
+from fiat.core.text import visible
+from fiat.core.tree.natural import natural_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
+from fiat.engine.laying import CSV, JSON, VISIBLE, Column, ListColumn, Listed, Listing, Shared, rows_of, sorter_of
 from fiat.host.live.host import LiveHost
+from fiat.render.lines import csv_cells
 
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _NEW_MOUNTS, _PRIVATE = 0x20000, 0x4000 | 0x40000  # CLONE_NEWNS; MS_REC and MS_PRIVATE
@@ -91,6 +99,8 @@ def _one(chance: random.Random, top: str, *, quiet: bool) -> int:
                 _change(chance, top)
         return 0 if found is None else len(found)
     found = read("1", top, extent)
+    if found is not None:
+        expect_laid_out(found)
     if not quiet and extent.entry_limit is None:
         expect_same(found, read("0", top, extent))
         _change(chance, top)
@@ -140,6 +150,50 @@ def expect_same(one: Survey | None, other: Survey | None) -> None:
     ]
     if told[0] != told[1]:
         sys.exit(f"they differ:\n  {told[0]!r}\n  {told[1]!r}")
+
+
+def expect_laid_out(survey: Survey) -> None:
+    """Say what differs, and end, where rows, lists and the order of names are not what Python makes of the same."""
+    order = natural_places(survey)
+    paths = [path for _, path in survey.paths_of(range(len(survey)))]
+    everything = np.arange(len(survey))
+
+    def columns(some: NDArray[np.int64]) -> list[Column]:
+        return [None, " ", survey.birth[some], Shared(["|", "||"], some % 2)]
+
+    for quoting, written in ((VISIBLE, visible), (CSV, lambda path: csv_cells([path])[0])):
+        rows = rows_of(survey, quoting, written)
+        assert rows is not None
+        said = "".join(rows.rows(everything, columns))
+        births = survey.birth.tolist()
+        expected = [f"{written(path)} {births[at]}{'|' * (1 + at % 2)}\n" for at, path in enumerate(paths)]
+        if said != "".join(expected):
+            pairs = zip(said.splitlines(keepends=True), expected, strict=False)
+            differ = next((pair for pair in pairs if pair[0] != pair[1]), "in length")
+            sys.exit(f"they lay out otherwise: {differ!r}")
+    if natural_places(survey, sorter_of(survey)).tolist() != order.tolist():
+        sys.exit(f"they sort otherwise: {[survey.name(place) for place in order.tolist()]!r}")
+    children = np.argsort(survey.parent, kind="stable")[1:]
+    if not len(children):
+        return
+    bounds = np.flatnonzero(np.diff(survey.parent[children], prepend=-1, append=-1))
+    rows = rows_of(survey, JSON, lambda name: json.dumps(name)[1:-1])
+    assert rows is not None
+    listed: list[ListColumn] = ['{"directory": "', None, '", "names": ', Listing.NAMES, ', "birth": ']
+    listed += [Listed(survey.birth[children], True), ', "inode": ', Listed(survey.inode[children], False), "}"]
+    told = rows.lists(survey.parent[children][bounds[:-1]].astype(np.int64), children, bounds, listed)
+    for line, begin, end in zip(told.splitlines(), bounds[:-1], bounds[1:], strict=True):
+        some, record = children[begin:end], json.loads(line)
+        births = record["birth"]
+        if isinstance(births, dict):
+            births = [births["from"] + one for one in births["plus"]]
+        wanted = [survey.path(int(survey.parent[some[0]])), survey.names(some), survey.birth[some].tolist()]
+        told_of = [record["directory"], record["names"], births if isinstance(births, list) else [births] * len(some)]
+        inode = record["inode"]
+        wanted.append(survey.inode[some].tolist())
+        told_of.append(inode if isinstance(inode, list) else [inode] * len(some))
+        if told_of != wanted:
+            sys.exit(f"they list otherwise:\n  {told_of!r}\n  {wanted!r}")
 
 
 def _change(chance: random.Random, top: str) -> None:

@@ -16,6 +16,7 @@ from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import HostSelection
+from fiat.engine.laying import sorter_of
 
 
 class ListedEntries(NamedTuple):
@@ -41,7 +42,7 @@ def chosen_in(survey: Survey, choosing: HostSelection, problem: Problem, note: N
     if not survey.complete:
         note(caveats.of_stopping(survey.top.path, len(survey)))
         problem(Interrupted(survey.top.path))
-    places = natural_places(survey)
+    places = natural_places(survey, sorter_of(survey))
     if not choosing.selection.everything:
         places = places[survey.chosen(choosing)[places]]
     return ListedEntries(survey, places)

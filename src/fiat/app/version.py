@@ -3,7 +3,7 @@
 import os
 
 import fiat
-from fiat.host.live.compiled import compiled
+from fiat.engine.compiled import compiled
 
 
 def version_told() -> str:

@@ -89,16 +89,21 @@ class LongTable:
 
     ``kinds`` are by number the cells that rows can begin with, all but the last; none of
     these columns may be one that wraps, and the last cell is plain text. ``texts`` takes what lays out some of
-    the rows, and gives the text of all of them.
+    the rows, and gives the text of all of them. ``whole`` takes, by kind, what rows begin with, and gives the text of
+    all of them if that can be had faster, each row with the end of its line.
     """
 
-    __slots__ = ("kinds", "texts")
+    __slots__ = ("kinds", "texts", "whole")
 
     def __init__(
-        self, kinds: Mapping[int, Sequence[Spans]], texts: Callable[[Callable[[TableRows], str]], Iterable[str]]
+        self,
+        kinds: Mapping[int, Sequence[Spans]],
+        texts: Callable[[Callable[[TableRows], str]], Iterable[str]],
+        whole: Callable[[Mapping[int, str]], Iterator[str] | None] = lambda begins: None,
     ) -> None:
         self.kinds = kinds
         self.texts = texts
+        self.whole = whole
 
 
 Row = Sequence[Spans] | FullLine | LongTable

@@ -2,7 +2,7 @@
 
 import re
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from itertools import groupby
 from operator import add
@@ -168,7 +168,7 @@ class _Layout:
                 if isinstance(row, FullLine):
                     yield _painted([Span(INDENT * (self.table.indent - 1)), *spans(row.text)], self.screen)
                 elif isinstance(row, LongTable):
-                    yield from row.texts(partial(self._some, row.kinds, {}))
+                    yield from self._long(row)
                 else:
                     yield from self._row(row)
 
@@ -222,13 +222,29 @@ class _Layout:
         for place, cell in enumerate(row):
             self.widths[place] = max(self.widths[place], cells(plain(cell)))
 
-    def _some(self, kinds: Mapping[int, Sequence[Spans]], padded: dict[int, str], rows: TableRows) -> str:
-        """Some of many rows; what each kind begins with is ``padded`` once."""
-        for kind in set(rows.kinds) - padded.keys():
+    def _long(self, table: LongTable) -> Iterator[str]:
+        padded: dict[int, str] = {}
+        whole = None
+        if len(self.widths) - 1 not in self.limits:  # nothing is too wide
+            self._pad(table.kinds, padded, table.kinds)
+            whole = table.whole(padded)
+        if whole is None:
+            yield from table.texts(partial(self._some, table.kinds, padded))
+        else:
+            for text in whole:
+                yield text.removesuffix("\n")
+
+    def _pad(self, kinds: Mapping[int, Sequence[Spans]], padded: dict[int, str], some: Iterable[int]) -> None:
+        """Put what rows of some of the kinds begin with into ``padded``."""
+        for kind in some:
             cut = zip(kinds[kind], self.widths, strict=False)
             padded[kind] = self.indent + "".join(
                 [_colours(cell, self.screen) + " " * (width - cells(plain(cell))) + _GAP for cell, width in cut]
             )
+
+    def _some(self, kinds: Mapping[int, Sequence[Spans]], padded: dict[int, str], rows: TableRows) -> str:
+        """Some of many rows; what each kind begins with is ``padded`` once."""
+        self._pad(kinds, padded, set(rows.kinds) - padded.keys())
         text = "\n".join(map(add, map(padded.__getitem__, rows.kinds), rows.last))
         limit = self.limits.get(len(self.widths) - 1)
         if limit is None or max(map(cells, rows.last)) <= limit:  # nothing is too wide

@@ -3,7 +3,8 @@ rest."""
 
 import re
 from collections import Counter
-from collections.abc import Callable, Hashable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
+from itertools import repeat
 from json import dumps, loads
 from operator import add, itemgetter
 from random import SystemRandom
@@ -23,6 +24,7 @@ from fiat.core.tree.distinct import distinct_columns, distinct_values, each_once
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
 from fiat.core.words import naming
+from fiat.engine.laying import CSV, VISIBLE, Column, Shared, rows_of
 from fiat.render import lines
 from fiat.render.model import Block, LongTable, OutputLines, Part, PlainResult, Spans, Table, TableRows, Verbatim
 from fiat.render.objects import ObjectFields, flat_row, iso_time
@@ -128,41 +130,39 @@ class TreeCsv:
     def rows(self) -> Iterator[str]:
         """The rows, many at a time."""
         survey, places = self._found.read()
-        return by_several(places, lambda some: self._rows_of(survey, some))
+        columns = self._columns_of(survey)
+        compiled = rows_of(survey, CSV, lambda path: lines.csv_cells([path])[0])
+        if compiled is not None:
+            return compiled.rows(places, columns)
+        return by_several(places, lambda some: _rows_in_python(survey, some, columns))
 
-    def _rows_of(self, survey: Survey, places: NDArray[np.int64]) -> Iterator[str]:
+    def _columns_of(self, survey: Survey) -> Callable[[NDArray[np.int64]], Sequence[Column]]:
+        """What gives the columns of some of the rows."""
         details = survey.details
         assert details is not None
-        begins: dict[int, str] = {}
-        ends: dict[int, str] = {}
+        begins: list[str | None] = [None] * (2 * len(survey.profiles))  # what rows share, by the number of these
+        ends = [*begins]
         columns = [column.tolist() for column in survey.profiles.columns]
         link = survey.profiles.by_rest(lambda rest: rest.posture.kind is Kind.SYMLINK)
-        for some, paths in survey.paths_in_blocks(places):
+
+        def of(some: NDArray[np.int64]) -> Sequence[Column]:
             alike = of_alike(survey, some)
             for number in each_once(alike):
-                if number not in begins:
+                if begins[number] is None:
                     begins[number], ends[number] = self._around(
                         survey.profiles, columns, number // 2, several=number % 2 == 1
                     )
-            targets = [""] * len(paths)
-            for at in np.flatnonzero(link[survey.profile[some]]).tolist():
-                targets[at] = lines.csv_text(details.targets.get(int(some[at])))
-            columns_of_each = (survey.links, details.size)
-            times = (_iso_times(one[some]) for one in (details.changed, details.modified))
-            each = zip(
-                lines.csv_cells(paths),
-                alike.tolist(),
-                *(one[some].tolist() for one in columns_of_each),
-                *times,
-                targets,
-                strict=True,
-            )
-            yield "".join(
-                [
-                    f"{path}{begins[number]}{links},{size},{changed},{modified},{target}{ends[number]}"
-                    for path, number, links, size, changed, modified, target in each
-                ]
-            )
+            links = np.flatnonzero(link[survey.profile[some]])
+            targets = ["", *(lines.csv_text(details.targets.get(place)) for place in some[links].tolist())]
+            target = np.zeros(len(some), np.int64)
+            target[links] = np.arange(1, len(targets))
+            times = (Shared(*_iso_times(one[some])) for one in (details.changed, details.modified))
+            changed, modified = times
+            numbers = survey.links[some].astype(np.int64), ",", details.size[some], ","
+            shared = changed, ",", modified, ",", Shared(targets, target), Shared(ends, alike)
+            return None, Shared(begins, alike), *numbers, *shared
+
+        return of
 
     def _around(self, profiles: Profiles, columns: list[list[int]], number: int, *, several: bool) -> tuple[str, str]:
         """What stands in a row after the path: before and after that which each entry has for itself."""
@@ -177,7 +177,7 @@ class TreeCsv:
         (owner,) = self._cells("owner", uid, lambda: _with(_PLAIN._replace(uid=uid)))
         (group,) = self._cells("group", gid, lambda: _with(_PLAIN._replace(gid=gid)))
         (entries,) = self._cells("acl", acl, lambda: _with(_PLAIN._replace(acl=profiles.lists[acl])))
-        return f",{kind},{of_mode},{owner},{group},{entries},{besides},", f",{mount},{codes}\n"
+        return f",{kind},{of_mode},{owner},{group},{entries},{besides},", f",{mount},{codes}"
 
     def _owners(self, uid: int, gid: int) -> Hashable:
         found = self._owners_known.get((uid, gid))
@@ -196,12 +196,30 @@ class TreeCsv:
         return found
 
 
-def _iso_times(nanoseconds: NDArray[np.int64]) -> list[str]:
-    """Times as :func:`fiat.render.objects.iso_time` writes them; empty where unknown."""
+def _rows_in_python(
+    survey: Survey, places: NDArray[np.int64], columns: Callable[[NDArray[np.int64]], Sequence[Column]]
+) -> Iterator[str]:
+    """The rows of CSV that the compiled part would make."""
+    for some, paths in survey.paths_in_blocks(places):
+        texts: list[Iterable[str | None]] = []
+        for column in columns(some):
+            if column is None:
+                texts.append(lines.csv_cells(paths))
+            elif isinstance(column, str):
+                texts.append(repeat(column))
+            elif isinstance(column, Shared):
+                texts.append(map(column.texts.__getitem__, column.number.tolist()))
+            else:
+                texts.append(map(str, column.tolist()))
+        yield "\n".join(map("".join, zip(*texts, strict=False))) + "\n"
+
+
+def _iso_times(nanoseconds: NDArray[np.int64]) -> tuple[list[str], NDArray[np.int64]]:
+    """Times as :func:`fiat.render.objects.iso_time` writes them, empty where unknown; and the number of each one's."""
     seconds = nanoseconds // 10**9
     distinct, number = distinct_values(np.maximum(seconds, 0))
     told = [iso_time(second * 10**9) or "" for second in distinct.tolist()]
-    return list(map(told.__getitem__, number.tolist()))
+    return told, number.astype(np.int64)
 
 
 def _with(posture: Posture) -> Object:
@@ -325,7 +343,31 @@ class TreeRows:
         yield LongTable(
             dict(zip(used.tolist(), cells, strict=True)),
             lambda layout: by_several(places, lambda some: map(layout, self._some(some)), "\n"),
+            self._whole,
         )
+
+    def _whole(self, begins: Mapping[int, str]) -> Iterator[str] | None:
+        """All rows, where there is a compiled part."""
+        survey = self._survey
+        compiled = rows_of(survey, VISIBLE, visible, top="")
+        if compiled is None:
+            return None
+        kinds = list(Kind)
+        kind = survey.profiles.by_rest(lambda rest: kinds.index(rest.posture.kind), np.int64)
+        ends = [ending(one) for one in kinds]
+        of_profile = [begins.get(number) for number in range(len(survey.profiles))]
+        targets = survey.details.targets if survey.details is not None else {}
+
+        def columns(some: NDArray[np.int64]) -> Sequence[Column]:
+            profile = survey.profile[some].astype(np.int64)
+            of_each = kind[profile]
+            links = np.flatnonzero(of_each == kinds.index(Kind.SYMLINK))
+            led = ["", *(visible(targets.get(place, "")) for place in some[links].tolist())]
+            target = np.zeros(len(some), np.int64)
+            target[links] = np.arange(1, len(led))
+            return Shared(of_profile, profile), None, Shared(ends, of_each), Shared(led, target)
+
+        return compiled.rows(self._places, columns, strip=True)
 
     def _some(self, places: NDArray[np.int64]) -> Iterator[TableRows]:
         """The rows of some of the entries."""

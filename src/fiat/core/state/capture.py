@@ -19,6 +19,7 @@ from fiat.core.model.posture import Format, Mount, Object
 from fiat.core.model.route import Route, lies_under
 from fiat.core.model.view import View
 from fiat.core.rules.privilege import is_privileged
+from fiat.core.tree.distinct import distinct_columns
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import USUAL_FOLDERS, Extent, Handles, Trouble, interpreter_of, open_end, walk
@@ -129,7 +130,9 @@ def _digests(host: Host, trees: Iterable[Survey]) -> Iterator[FileDigest]:
     digests, handles = Digests(), Handles(host)
     try:
         for tree in trees:
-            privileged = np.array([is_privileged(profile.posture) for profile in tree.profiles], np.bool_)
+            profiles = tree.profiles
+            first, like = distinct_columns(profiles.columns.mode, profiles.columns.rest)  # all that it hangs on
+            privileged = np.array([is_privileged(profiles[one].posture) for one in first.tolist()], np.bool_)[like]
             for place, path in tree.paths_of(np.flatnonzero(privileged[tree.profile]).tolist()):
                 digest = digests.at(handles, path, tree.identity(place))
                 if digest:

@@ -31,6 +31,10 @@ class Names:
             return [text[start:end] for start, end in bounds]
         return [data[start:end].decode("utf-8", "surrogateescape") for start, end in bounds]
 
+    def held(self) -> tuple[bytes, NDArray[Any], NDArray[Any]]:
+        """The bytes of all of them, where each name starts and how many it has."""
+        return self._data, self._starts, self._lengths
+
     def joined(self, places: NDArray[Any]) -> tuple[bytes, NDArray[np.uint16]]:
         """The bytes of many one after the other, and how many each has."""
         lengths = self._lengths[places].astype(np.uint16)

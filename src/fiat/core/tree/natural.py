@@ -1,6 +1,7 @@
 """A tree in the order that people expect: what is in a directory after it, names as :func:`natural_order` has them."""
 
 import re
+from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,12 +17,17 @@ _SEEN = 32
 """Bytes of a name that are looked at first; mostly two neighbours differ in these."""
 
 
-def natural_places(survey: Survey) -> NDArray[np.int64]:
-    """Every place but that of the top, in this order."""
+Sorter = Callable[[NDArray[np.int64], NDArray[np.int64]], tuple[bool, list[int]]]
+"""Sorts in place the entries between each two of the bounds, each time those of one directory; whether that changed
+anything, and the numbers of those that it left as they were."""
+
+
+def natural_places(survey: Survey, sorter: Sorter | None = None) -> NDArray[np.int64]:
+    """Every place but that of the top, in this order; ``sorter`` may sort what it can sort faster."""
     children = np.argsort(survey.parent, kind="stable")[1:]  # each directory's together, names sorted by their bytes
     parent = survey.parent[children]
     bounds = np.flatnonzero(np.diff(parent, prepend=-1, append=-1))
-    if not _sort_each(survey, children, bounds):
+    if not (_sort_each(survey, children, bounds) if sorter is None else _sort_with(sorter, survey, children, bounds)):
         return np.arange(1, len(survey))
     size = survey.end[children] - children
     before = np.cumsum(size) - size  # of everything that stands before in the list
@@ -40,6 +46,22 @@ def natural_places(survey: Survey) -> NDArray[np.int64]:
     return found[1:]
 
 
+def _sort_with(sorter: Sorter, survey: Survey, children: NDArray[np.int64], bounds: NDArray[np.intp]) -> bool:
+    """Sort the entries of each directory, what the ``sorter`` leaves one by one; False if all are sorted."""
+    changed, left = sorter(children, bounds)
+    for directory in left:
+        changed |= _sort_one(survey, children[int(bounds[directory]) : int(bounds[directory + 1])])
+    return changed
+
+
+def _sort_one(survey: Survey, entries: NDArray[np.int64]) -> bool:
+    """Sort the entries of one directory; False if they are."""
+    names = survey.names(entries)
+    order = sorted(range(len(entries)), key=list(zip(_keys(names), names, strict=True)).__getitem__)
+    entries[:] = entries[order]
+    return order != sorted(order)
+
+
 def _sort_each(survey: Survey, children: NDArray[np.int64], bounds: NDArray[np.intp]) -> bool:
     """Sort the entries of each directory, which stand from one of ``bounds`` to the next; False if all are sorted."""
     changed = False
@@ -51,11 +73,7 @@ def _sort_each(survey: Survey, children: NDArray[np.int64], bounds: NDArray[np.i
         doubtful = np.flatnonzero(~_in_order(survey.first_bytes(children[begin:end], _SEEN))) + begin + 1
         doubtful = doubtful[~np.isin(doubtful, bounds)]  # what begins another directory comes in any order
         for directory in each_once(np.searchsorted(bounds, doubtful, side="right")):
-            some = children[int(bounds[directory - 1]) : int(bounds[directory])]
-            names = survey.names(some)
-            order = sorted(range(len(some)), key=list(zip(_keys(names), names, strict=True)).__getitem__)
-            changed |= order != sorted(order)
-            some[:] = some[order]
+            changed |= _sort_one(survey, children[int(bounds[directory - 1]) : int(bounds[directory])])
         first = last
     return changed
 

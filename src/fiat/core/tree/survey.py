@@ -93,6 +93,10 @@ class Survey:
         """The first bytes of many names, a row for each; what is shorter is filled up with 0."""
         return self._names.first_bytes(places, count)
 
+    def bytes_of_names(self) -> tuple[bytes, NDArray[Any], NDArray[Any]]:
+        """The bytes of all names; for each entry where its own starts, and how many it has."""
+        return self._names.held()
+
     def path(self, place: int) -> str:
         """The path of one entry."""
         parts: list[str] = []

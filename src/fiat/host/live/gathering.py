@@ -11,8 +11,8 @@ from fiat.core.model.host import Progress
 from fiat.core.tree.assembly import Assembly, Batch, in_one
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
+from fiat.engine.compiled import compiled
 from fiat.engine.processes import Workers
-from fiat.host.live.compiled import compiled
 from fiat.host.live.node import LiveNode
 from fiat.host.live.rows import Directory, Numbering, ReadPart, SplitDirectory, Where
 from fiat.host.live.treereader import TreeReader

@@ -12,8 +12,8 @@ from fiat.core.model.accounts import Accounts
 from fiat.core.model.host import Settings
 from fiat.core.model.login import Logins
 from fiat.core.model.principals import Principal
+from fiat.engine.compiled import compiled
 from fiat.host.accounts.nameservice import NameService
-from fiat.host.live.compiled import compiled
 from fiat.host.live.namespace import own_numbers
 
 if TYPE_CHECKING:

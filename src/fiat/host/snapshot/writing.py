@@ -1,7 +1,8 @@
 """Writing a snapshot: what was captured of a host, as lines of JSON in columns (docs/formats.md, version 2)."""
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from fiat.core.model.posture import Mount
 from fiat.core.state.capture import Capture
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
+from fiat.engine.laying import JSON, ListColumn, Listed, Listing, Shared, rows_of
 from fiat.engine.processes import in_order
 from fiat.host.snapshot import records
 from fiat.host.snapshot.records import Header, Login, Rest
@@ -191,6 +193,38 @@ class _Inside:
         wanted = np.arange(0, len(self._children), _PIECE)
         return sorted({*np.searchsorted(self.starts, wanted).tolist(), len(self.starts)})
 
+    def compiled(self) -> Callable[[int, int], str] | None:
+        """What makes the lines of the groups from one to before another, each with its end; None where that is left to
+        :meth:`lines`."""
+        rows = rows_of(self._tree, JSON, lambda name: _dump(name)[1:-1])
+        if rows is None:
+            return None
+        bounds, targets = np.append(self.starts, len(self._children)), self._targets
+
+        def made(first: int, last: int) -> str:
+            begin, end = int(bounds[first]), int(bounds[last])
+            entries = self._children[begin:end]
+            with_links = sorted(group for group in range(first, last) if group in targets)
+            texts = ["}"]
+            number = np.zeros(last - first, np.int64)
+            for group in with_links:
+                number[group - first] = len(texts)
+                texts.append(f', "targets": {_dump(dict(self._named(targets[group])))}}}')
+            columns: list[ListColumn] = ['{"directory": "', None, '", "names": ', Listing.NAMES]
+            for name, values in self._columns.items():
+                columns += [f', "{name}": ', Listed(values[begin:end], name in _LARGE)]
+            columns.append(Shared(texts, number))
+            return rows.lists(
+                self._directories[first:last].astype(np.int64), entries, bounds[first : last + 1] - begin, columns
+            )
+
+        return made
+
+    def _named(self, targets: list[tuple[int, str]]) -> Iterator[tuple[str, str]]:
+        """The names of links, and where they lead."""
+        names = self._tree.names(self._children[[place for place, _ in targets]])
+        return zip(names, (target for _, target in targets), strict=True)
+
     def lines(self, first: int, last: int) -> Iterator[str]:
         """The lines of the groups from the ``first`` to before the ``last``."""
         begin, end = int(self.starts[first]), int(self._ends[last - 1])
@@ -203,8 +237,7 @@ class _Inside:
         for group, path, here, there, *texts in groups:
             line = f'{{"directory": {_dump(path)}, "names": {_dump(names[here:there])}, {head % tuple(texts)}'
             if group in self._targets:
-                targets = {names[place - begin]: target for place, target in self._targets[group]}
-                line += f', "targets": {_dump(targets)}'
+                line += f', "targets": {_dump(dict(self._named(self._targets[group])))}'
             yield f"{line}}}"
 
 
@@ -235,6 +268,11 @@ def _directories(tree: Survey, first_profile: int) -> Iterator[str]:
         return
     inside = _Inside(tree, first_profile)
     bounds = inside.pieces()
+    compiled = inside.compiled()
+    if compiled is not None:
+        for first, last in pairwise(bounds):
+            yield compiled(first, last).removesuffix("\n")
+        return
 
     def piece(number: int) -> str:
         return "\n".join(inside.lines(bounds[number], bounds[number + 1]))

@@ -1,4 +1,5 @@
-"""The compiled reader and changer, ``fiat._native``, where there is one: the same calls, by several threads.
+"""The compiled part, ``fiat._native``, where there is one: it reads trees and changes objects by the same calls in
+several threads, and lays out rows.
 
 It is left out with ``FIAT_NATIVE=0`` in the environment, and where Fiat was installed without a compiler. Everything
 works without it, and answers the same; it decides nothing.
