@@ -7,7 +7,6 @@ what is right there is seen once that is done.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
@@ -28,6 +27,7 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.postures import postures_of_many
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
@@ -84,7 +84,7 @@ def mended(told: Sequence[TreeFinding]) -> list[Mended]:
 
 
 def _mended(host: Host, one: TreeFinding, *, count: bool) -> Mended:
-    count = count and sum(1 for _ in islice(_paths(one), _COUNTED + 1)) <= _COUNTED
+    count = count and _count(one) <= _COUNTED
     plan = _planned(host, one, count=count)
     guards = tuple(plan.guards) if plan is not None else ()
     if guards and one.found.weight != "danger":
@@ -126,11 +126,18 @@ def _shifts(plan: Plan | None, accounts: Accounts) -> tuple[_Shifts, _Shifts, fr
 # --- what is changed -------------------------------------------------------------------
 
 
-def _paths(one: TreeFinding) -> Iterator[str]:
-    """What is to be changed."""
+def _paths(one: TreeFinding, most: int | None = None) -> Sequence[str]:
+    """What is to be changed, or the first of it."""
     mend = one.found.mend
     assert mend is not None
-    yield from mend.at or one.audited.paths(one.found.places)
+    return mend.at[:most] if mend.at else one.audited.paths(one.found.places[:most])
+
+
+def _count(one: TreeFinding) -> int:
+    """How much is to be changed."""
+    mend = one.found.mend
+    assert mend is not None
+    return len(mend.at or one.found.places)
 
 
 def _commands(one: TreeFinding, guards: Sequence[Finding] = ()) -> tuple[str, ...]:
@@ -138,10 +145,10 @@ def _commands(one: TreeFinding, guards: Sequence[Finding] = ()) -> tuple[str, ..
     assert mend is not None
     accounts = one.audited.accounts
     accepted = tuple(f"--accept {code}" for code in dict.fromkeys(guard.code for guard in guards))
-    paths = list(_paths(one))
-    if len(paths) > _IN_ONE_COMMAND and mend.chosen:
+    if _count(one) > _IN_ONE_COMMAND and mend.chosen:
         how = ("--below", *mend.chosen, *accepted)
         return (set_command_for([one.audited.survey.top.path], mend.wish, accounts, how),)
+    paths = _paths(one)
     parts = [paths[start : start + _IN_ONE_COMMAND] for start in range(0, len(paths), _IN_ONE_COMMAND)]
     return tuple(set_command_for(part, mend.wish, accounts, accepted) for part in parts)
 
@@ -181,15 +188,15 @@ def _planned(host: Host, one: TreeFinding, *, count: bool) -> Plan | None:
     if mend is None:
         return None
     targets = []
-    for path, route in islice(_routes(host, one), _COUNTED):
+    for path, route in _routes(host, one, _COUNTED):
         if route.end is not None:
             survey = survey_of_one(route.end)
             targets.append(Target(path, route, survey, survey.profile >= 0, False))
     return make_plan(host, targets, mend.wish, count=count)
 
 
-def _routes(host: Host, one: TreeFinding) -> Iterator[tuple[str, Route]]:
-    for path in _paths(one):
+def _routes(host: Host, one: TreeFinding, most: int | None = None) -> Iterator[tuple[str, Route]]:
+    for path in _paths(one, most):
         yield path, walk(host, path, follow=False, interpreters=0)
 
 
@@ -240,5 +247,6 @@ def _objects(host: Host, one: TreeFinding, mend: Mend) -> Iterable[tuple[Identit
             if route.end is not None:
                 yield route.end.status.identity, route.end.posture
         return
-    for place in one.found.places.tolist():
-        yield survey.identity(place), survey.profiles[int(survey.profile[place])].posture
+    places = one.found.places
+    postures = {number: survey.profiles[number].posture for number in each_once(survey.profile[places])}
+    yield from zip(survey.identities(places), map(postures.__getitem__, survey.profile[places].tolist()), strict=True)

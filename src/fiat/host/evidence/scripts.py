@@ -12,7 +12,7 @@ from contextlib import suppress
 from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.host.evidence.commandlines import Setting, of_shell
-from fiat.host.evidence.texts import text_of
+from fiat.host.evidence.texts import RealPaths, text_of
 
 _SHELL = re.compile(r"#!\s*(?:\S*/)?(?:env\s+)?(?:sh|bash|dash|ksh|mksh|zsh|ash)\b")
 _SOURCED = re.compile(r"/etc/(?:profile|bash\.bashrc|bashrc|environment|default/[^/]+|profile\.d/[^/]+\.sh|rc\.local)")
@@ -26,7 +26,10 @@ _LONGEST = 1 << 16
 
 
 def followed(
-    started: Iterable[StartedFile], packaged: Callable[[Sequence[str]], frozenset[str] | None], accounts: Accounts
+    started: Iterable[StartedFile],
+    packaged: Callable[[Sequence[str]], frozenset[str] | None],
+    accounts: Accounts,
+    real: RealPaths,
 ) -> Iterator[StartedFile]:
     """All that is started, and what the scripts among it run and read; of what has no path that can be, nothing."""
     pending = [one for one in started if "\0" not in one.path]
@@ -36,7 +39,7 @@ def followed(
     for _ in range(_DEEPEST):
         scripts = []
         for one in pending:
-            key = os.path.realpath(one.path), one.uid
+            key = real.of(one.path), one.uid
             if one.folder or key in seen or not _may_be_followed(one):
                 continue
             owner = _owner(one.path)

@@ -1,6 +1,5 @@
 """Every source of what root or a service runs and reads without being asked, each with a reader of its own."""
 
-import os
 from collections.abc import Iterator
 
 from fiat.core.audit.evidence import StartedFile
@@ -13,7 +12,7 @@ from fiat.host.evidence.network import of_the_network
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.scripts import followed
 from fiat.host.evidence.sessions import of_pam, of_ssh, of_sudo
-from fiat.host.evidence.texts import Ends
+from fiat.host.evidence.texts import Ends, RealPaths
 from fiat.host.evidence.units import of_generators, of_lingering, of_units
 from fiat.host.evidence.upkeep import of_log_rotation, of_package_manager
 
@@ -24,17 +23,18 @@ _PROGRAMS = 1_000
 def everything_started(accounts: Accounts, packages: Packages, libraries: Libraries) -> tuple[StartedFile, ...]:
     """What every source names, each thing once, with what the scripts among that run in turn, and what the programs
     load that no package owns."""
-    found = list(dict.fromkeys(followed(dict.fromkeys(_each(accounts)), packages.owned, accounts)))
+    real = RealPaths()
+    found = list(dict.fromkeys(followed(dict.fromkeys(_each(accounts)), packages.owned, accounts, real)))
     programs = [one for one in found if one.run and not one.folder]
-    owned = packages.owned([os.path.realpath(one.path) for one in programs]) or frozenset()
+    owned = packages.owned([real.of(one.path) for one in programs]) or frozenset()
     loads: dict[str, tuple[str, ...]] = {}
     for one in programs:
-        if os.path.realpath(one.path) not in owned:
+        if real.of(one.path) not in owned:
             if one.path not in loads:
                 loads[one.path] = libraries.of(one.path) if len(loads) < _PROGRAMS else ()
             by = f"library of {one.path}, {one.by}"
             found += (StartedFile(path, one.uid, by, run=False) for path in loads[one.path])
-    ends = Ends()
+    ends = Ends(real)
     return tuple(one._replace(end=ends.of(one.path)) for one in dict.fromkeys(found))
 
 

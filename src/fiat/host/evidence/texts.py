@@ -74,10 +74,28 @@ def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:
             yield found[name]
 
 
+class RealPaths:
+    """Paths without symlinks, each directory looked up once."""
+
+    def __init__(self) -> None:
+        self._folders: dict[str, str] = {}
+
+    def of(self, path: str) -> str:
+        """As realpath(3) has it, whether the end is there or not."""
+        folder, name = os.path.split(path)
+        if not folder or name in ("", ".", ".."):
+            return os.path.realpath(path)
+        if folder not in self._folders:
+            self._folders[folder] = os.path.realpath(folder)
+        whole = os.path.join(self._folders[folder], name)
+        return os.path.realpath(whole) if os.path.islink(whole) else whole
+
+
 class Ends:
     """Where paths lead, each directory on the way looked up once."""
 
-    def __init__(self) -> None:
+    def __init__(self, real: RealPaths) -> None:
+        self._real = real
         self._folders: dict[str, tuple[str, bool]] = {}
 
     def of(self, path: str) -> str:
@@ -93,9 +111,8 @@ class Ends:
             return self._nearest(path)
         return whole if os.path.lexists(whole) else known
 
-    @staticmethod
-    def _nearest(path: str) -> str:
-        found = os.path.realpath(path)
+    def _nearest(self, path: str) -> str:
+        found = self._real.of(path)
         while not os.path.lexists(found):
             found = os.path.dirname(found)
         return found

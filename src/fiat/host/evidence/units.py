@@ -13,7 +13,7 @@ from fiat.core.audit.evidence import StartedFile
 from fiat.core.model.accounts import Accounts
 from fiat.core.tree.walk import USUAL_FOLDERS
 from fiat.host.evidence.commandlines import Setting, is_program, of_words
-from fiat.host.evidence.texts import files_like, is_dangling, number_of, text_of
+from fiat.host.evidence.texts import RealPaths, files_like, is_dangling, number_of, text_of
 
 _SYSTEM = (
     "/etc/systemd/system.control",
@@ -136,10 +136,12 @@ def _units_in(where: Folders, accounts: Accounts) -> Iterator[tuple[str, "Unit"]
     found = _by_name(where.folders)
     instances = _instances(where.folders)
     parts = {folder: _folders_in(folder) for folder in where.folders}
+    paths = RealPaths()
     for name, path in islice(sorted(found.items()), _MOST):
-        if os.path.realpath(path) == _NOWHERE or not os.path.isfile(path) or not _size(path):
+        end = paths.of(path)
+        if end == _NOWHERE or not os.path.isfile(path) or not _size(path):
             continue  # masked
-        real = os.path.basename(os.path.realpath(path))
+        real = os.path.basename(end)
         for instance in sorted(instances.get(name, ())) or [""]:
             whole = name if not instance else name.replace("@.", f"@{instance}.", 1)
             names = tuple(dict.fromkeys((whole, name, real)))

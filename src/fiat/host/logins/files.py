@@ -2,11 +2,15 @@
 
 import glob
 import os
+from collections.abc import Callable, Hashable
 from contextlib import suppress
+from typing import Any, TypeVar
 
 from fiat.host.evidence.texts import text_of
 from fiat.host.logins.words import Token, tokens_of
 from fiat.host.textfile import beginning_of
+
+Result = TypeVar("Result")
 
 _LARGEST = 1 << 16
 """Bytes of a shell's file that are looked at."""
@@ -31,6 +35,7 @@ class Files:
 
     def __init__(self) -> None:
         self._texts: dict[str, str] = {}
+        self._worked_out: dict[Hashable, Any] = {}
         self._lines: dict[str, list[tuple[int, str]]] = {}
         self._definitions: dict[str, dict[str, tuple[str, int]]] = {}
         self._module: bytes | None = None
@@ -41,6 +46,13 @@ class Files:
         if path not in self._texts:
             self._texts[path] = text_of(path)
         return self._texts[path]
+
+    def worked_out(self, what: Hashable, work: Callable[[], Result]) -> Result:
+        """What comes of work on files, which is done once."""
+        if what not in self._worked_out:
+            self._worked_out[what] = work()
+        found: Result = self._worked_out[what]
+        return found
 
     def numbered(self, path: str) -> list[tuple[int, str]]:
         """The lines of a file with their numbers, those that end in a backslash together; without comments."""

@@ -50,7 +50,7 @@ class Stack:
 
     def _follow(self, path: str, kind: str, found: list[Module], depth: int) -> bool:
         """Go through a file; False where the whole stack ends there."""
-        lines = list(self._lines(path, kind, depth))
+        lines = self._files.worked_out(("modules", path, kind, depth), lambda: [*self._lines(path, kind, depth)])
         skip = 0
         for line in lines:
             if skip:
