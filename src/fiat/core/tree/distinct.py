@@ -1,5 +1,6 @@
 """Which of many numbers are the same."""
 
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -65,6 +66,27 @@ def distinct_rows(rows: NDArray[np.uint64]) -> tuple[NDArray[np.intp], NDArray[n
         mixed ^= mixed >> _HALF
     first, places = _sorted(mixed)
     return (first, places) if (rows == rows[first][places]).all() else distinct_columns(*rows.T)
+
+
+def distinct_wide_rows(rows: NDArray[np.uint64]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """As :func:`distinct_rows`, of rows of any width; not one is left out, but rows that are the same may stand as
+    several where two others have the same mixture."""
+    mixed = (rows ^ (rows >> _HALF)) @ _multipliers(rows.shape[1])
+    first, places = _sorted(mixed)
+    if (rows == rows[first][places]).all():
+        return first, places
+    each = np.arange(len(rows))
+    return each, each
+
+
+@cache
+def _multipliers(count: int) -> NDArray[np.uint64]:
+    """Odd numbers of 64 bits, each by itself."""
+    numbers = np.arange(1, count + 1, dtype=np.uint64) * _MIX[0]
+    numbers ^= numbers >> _HALF
+    numbers *= _MIX[3]
+    odd: NDArray[np.uint64] = (numbers ^ (numbers >> _HALF)) | np.uint64(1)
+    return odd
 
 
 def _sorted(values: NDArray[Any]) -> tuple[NDArray[np.intp], NDArray[np.intp]]:

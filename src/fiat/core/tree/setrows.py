@@ -12,7 +12,7 @@ from fiat.core.model.principals import Principal, Universe
 from fiat.core.rules.decision import NOBODY_NAMED, DecisionInputs, granted, overriding, partition
 from fiat.core.rules.effective import deciding_entries, left_by_mask, passes_over_list, permissions_by_entry
 from fiat.core.rules.unsure import Possible, supposed
-from fiat.core.tree.distinct import distinct_columns, distinct_values
+from fiat.core.tree.distinct import distinct_columns, distinct_values, distinct_wide_rows, first_places
 from fiat.core.tree.profiles import Profiles
 
 
@@ -82,6 +82,9 @@ Words = NDArray[np.uint64]
 """Rows of words. Bit ``i`` of a set is bit ``i % 64`` of word ``i // 64``."""
 
 _WORD = np.dtype("<u8")
+_MANY = 64
+"""Of so many rows the same ones are looked for first."""
+
 _AT_ONCE = 1 << 20
 """Bytes of rows that are worked on at a time: more would not stay near the processor."""
 
@@ -132,11 +135,10 @@ class SetTable:
         self.sets = Rows(count)
         self.crowd = crowd
         self._known: dict[bytes, int] = {}
-        self._keys: list[bytes] = []
-        self._rows: Words | None = None
+        self._rows = np.zeros((64, self.sets.words), np.uint64)  # and room for more
 
     def __len__(self) -> int:
-        return len(self._keys)
+        return len(self._known)
 
     def __getitem__(self, number: int) -> int:
         """The set as a whole number: of all that its principals stand for, where these are a crowd."""
@@ -145,7 +147,7 @@ class SetTable:
 
     def held(self, number: int) -> int:
         """The set as it is held: of those who stand for others."""
-        return int.from_bytes(self._keys[number], "little")
+        return int.from_bytes(self._all_rows()[number].tobytes(), "little")
 
     def number(self, bits: int) -> int:
         """The number of one set."""
@@ -157,15 +159,21 @@ class SetTable:
 
     def numbers(self, rows: Words) -> Numbers:
         """The number of the set in each row."""
-        known, keys = self._known, self._keys
-        found = []
-        for key in self.sets.bytes_of(rows):
-            number = known.get(key)
-            if number is None:
-                number = known[key] = len(keys)
-                keys.append(key)
-            found.append(number)
-        return np.array(found, np.int32)
+        if len(rows) < _MANY:
+            return self._numbers_of_each(rows)
+        first, places = distinct_wide_rows(rows)
+        return self._numbers_of_each(rows[first])[places]
+
+    def _numbers_of_each(self, rows: Words) -> Numbers:
+        known, before = self._known, len(self._known)
+        found = np.array([known.setdefault(key, len(known)) for key in self.sets.bytes_of(rows)], np.int32)
+        new = first_places(np.maximum(found - before, -1) + 1, len(known) - before + 1)[1:]  # where each stands first
+        if len(known) > len(self._rows):
+            more = np.zeros((2 * len(known), self.sets.words), np.uint64)
+            more[:before] = self._rows[:before]
+            self._rows = more
+        self._rows[before : len(known)] = rows[new]
+        return found
 
     def both(self, ones: Numbers, others: Numbers) -> Numbers:
         """The numbers of what sets have in common, two and two; -1 where the first is -1."""
@@ -176,7 +184,7 @@ class SetTable:
             some = distinct[first : first + self.sets.at_once]
             there = np.flatnonzero(some >= count)
             one, other = some[there] // count - 1, some[there] % count
-            rows = self._all_rows(count - 1)
+            rows = self._all_rows()
             found[first + there] = self.numbers(rows[one] & rows[other])
         return found[places]
 
@@ -187,7 +195,7 @@ class SetTable:
         count = len(self) + 1
         for first in range(0, len(distinct), self.sets.at_once):
             one, other = np.divmod(distinct[first : first + self.sets.at_once], count)
-            rows = self._all_rows(count - 1)
+            rows = self._all_rows()
             found[first : first + len(one)] = self.numbers(rows[one] | rows[other])
         return found[places]
 
@@ -195,18 +203,16 @@ class SetTable:
         """For each set, whether any of the principals in ``bits`` is in it."""
         if self.crowd is not None:
             bits = self.crowd.standing_for(bits)
-        found: NDArray[np.bool_] = np.any(self._all_rows(len(self)) & self.sets.constant(bits), axis=1)
+        found: NDArray[np.bool_] = np.any(self._all_rows() & self.sets.constant(bits), axis=1)
         return found
 
     def rows_of(self, numbers: Numbers) -> Words:
         """The sets with these numbers as rows."""
-        return self._all_rows(len(self))[numbers]
+        return self._all_rows()[numbers]
 
-    def _all_rows(self, count: int) -> Words:
-        """The first ``count`` sets, or more, as rows."""
-        if self._rows is None or len(self._rows) < count:
-            self._rows = np.frombuffer(b"".join(self._keys), _WORD).reshape(-1, self.sets.words)
-        return self._rows
+    def _all_rows(self) -> Words:
+        """All sets as rows."""
+        return self._rows[: len(self)]
 
 
 _IN_FORCE = 0o777
