@@ -43,8 +43,11 @@ class _Shifts:
     def read(self, data: Any, place: str) -> tuple[KeptShift, ...]:
         if not isinstance(data, list):
             raise wrong(place, data, "a list")
-        if all(type(one) is list and tuple(map(type, one)) == _SHIFT and min(one[2:]) >= 0 for one in data):
-            return tuple(KeptShift(*one) for one in data)  # there can be thousands
+        if set(map(type, data)) == {list} and set(map(len, data)) == {len(_SHIFT)}:  # there can be thousands
+            columns = tuple(zip(*data, strict=True))
+            kinds = tuple(kind for column in columns for kind in set(map(type, column)))
+            if kinds == _SHIFT and min(map(min, columns[2:])) >= 0:
+                return tuple(map(KeptShift._make, data))
         return tuple(self._one(one, f"{place}[{number}]") for number, one in enumerate(data))
 
     def _one(self, data: Any, place: str) -> KeptShift:
@@ -118,16 +121,22 @@ _RUN: Record[Fields] = Record(
 )
 
 
-def run_of(row: sqlite3.Row) -> Run:
-    """A run from its row; RecordError where it is not as it was written. What undid it is not in the row."""
-    if row["seal"] is not None and row["seal"] != seal_of(tuple(row[name] for name in RUN_COLUMNS)):
+def run_of(row: sqlite3.Row, ended: dict[str, Run]) -> Run:
+    """A run from its row; RecordError where it is not as it was written. What undid it is not in the row.
+
+    ``ended`` are by their seals those that have been read before, to which it is added once it has ended.
+    """
+    seal = row["seal"]
+    if seal is not None and seal != seal_of(tuple(row[name] for name in RUN_COLUMNS)):
         raise RecordError("it", "is not as it was written")
+    if seal in ended:
+        return ended[seal]
     found = _RUN.read({name: row[name] for name in RUN_COLUMNS})
     if found["ended"] is None:
         state = RunState.RUNNING if still_runs(found["process"]) else RunState.PARTIAL
     else:
         state = RunState.DONE if found["complete"] else RunState.PARTIAL
-    return Run(
+    run = Run(
         number=found["number"],
         started=found["started"],
         ended=found["ended"],
@@ -145,6 +154,9 @@ def run_of(row: sqlite3.Row) -> Run:
         gains=tuple(found["shifts"]["gains"]),
         losses=tuple(found["shifts"]["losses"]),
     )
+    if seal is not None and run.ended is not None:
+        ended[seal] = run
+    return run
 
 
 def with_undone(runs: Sequence[Run]) -> list[Run]:

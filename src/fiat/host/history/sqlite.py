@@ -50,6 +50,7 @@ class SqliteHistory:
                 f"the history {quoted(place)} cannot be found: the current directory has been removed"
             ) from error
         self._make_folder = make_folder
+        self._ended: dict[str, Run] = {}  # by their seals: each is made sense of once
 
     # --- writing ---
 
@@ -139,7 +140,7 @@ class SqliteHistory:
                 try:
                     if row is None:
                         raise RecordError("it", "cannot be read")
-                    found.append(runrows.run_of(row))
+                    found.append(runrows.run_of(row, self._ended))
                 except RecordError as error:
                     damage.append(Damage(number, str(error)))
         found.sort(key=lambda run: -run.number)
