@@ -20,9 +20,11 @@ from fiat.core.change.plan import NOT_MEANT, Plan, PlanPart, Surveys
 from fiat.core.change.planned import PlannedChange
 from fiat.core.change.steps import Change, wanted
 from fiat.core.change.target import Target
+from fiat.core.model import capabilities
 from fiat.core.model.accesslist import Tag
 from fiat.core.model.finding import Finding
 from fiat.core.model.host import Host, Progress, no_progress
+from fiat.core.model.idmap import NO_NUMBERS
 from fiat.core.model.mode import EXECUTE_BITS
 from fiat.core.model.posture import Identity, Kind, Posture
 from fiat.core.model.principals import Principal
@@ -104,8 +106,11 @@ class _Making:
         survey = target.survey
         numbers = np.full(len(survey.profiles), NOT_MEANT, np.int32)
         used = np.bincount(survey.profile[target.chosen], minlength=len(survey.profiles))
-        for place in np.flatnonzero(used).tolist():
-            numbers[place] = self._number(target, place, named=False)
+        if self._owners_are_no_matter and target.goals is None and target.wish is None:
+            self._number_alike(target, np.flatnonzero(used), numbers)
+        else:
+            for place in np.flatnonzero(used).tolist():
+                numbers[place] = self._number(target, place, named=False)
         number = np.where(target.chosen, numbers[survey.profile], NOT_MEANT).astype(np.int32)
         if target.chosen[0]:
             number[0] = self._number(target, int(survey.profile[0]), named=True)
@@ -148,6 +153,36 @@ class _Making:
         finally:
             handles.close()
         return frozenset(found), frozenset(perhaps)
+
+    @property
+    def _owners_are_no_matter(self) -> bool:
+        """Whether it is the same for every owner and group what comes of the wish: no other is asked for, by one whom
+        no owner can keep from anything (capabilities(7)) and who knows all their numbers."""
+        wish, actor, limits = self.wish, self.actor, self.actor.limits
+        everybodys = limits is None or (limits.users is None and limits.groups is None)
+        powerful = all(map(actor.holds, (capabilities.FOWNER, capabilities.FSETID, capabilities.DAC_OVERRIDE)))
+        return everybodys and powerful and wish.uid is None and wish.gid is None and wish.like is None
+
+    def _number_alike(self, target: Target, places: NDArray[np.intp], numbers: NDArray[np.int32]) -> None:
+        """Number the changes for these profiles, each worked out once for all that differ in nothing but owners."""
+        profiles = target.survey.profiles
+        columns = profiles.columns
+        alike = zip(*(column[places].tolist() for column in (columns.mode, columns.acl, columns.rest)), strict=True)
+        known: dict[tuple[int, int, int], int] = {}
+        for place, like in zip(places.tolist(), alike, strict=True):
+            first = known.get(like)
+            posture = profiles[place].posture
+            if first == NOT_MEANT:
+                numbers[place] = NOT_MEANT
+            elif first is None or self.changes[first].notes or _without_number(posture):  # of which notes may speak
+                numbers[place] = self._number(target, place, named=False)
+                if first is None and not _without_number(posture):
+                    known[like] = int(numbers[place])
+            else:
+                planned = self.changes[first]
+                numbers[place] = len(self.changes)
+                change = planned.change.for_owners_of(posture)
+                self.changes.append(PlannedChange(profiles[place], change, held=planned.held))
 
     def _number(self, target: Target, place: int, *, named: bool) -> int:
         """The number of the change for entries with this profile; what was not ``named`` may not be meant at all."""
@@ -222,6 +257,10 @@ class _Making:
             if posture.flags is None:  # what may not be opened cannot be given any either
                 return Change(posture, posture, errno=errno.EACCES)
         return None
+
+
+def _without_number(posture: Posture) -> bool:
+    return posture.uid in NO_NUMBERS or posture.gid in NO_NUMBERS
 
 
 # --- guards -----------------------------------------------------------------------

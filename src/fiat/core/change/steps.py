@@ -164,6 +164,14 @@ class Change(NamedTuple):
         """Whether anything will be different."""
         return not self.errno and self.after != self.before
 
+    def for_owners_of(self, before: Posture) -> "Change":
+        """The same change of an object that differs from the one it is of in nothing but owner and group, by steps that
+        set none."""
+        uid, gid = before.uid, before.gid
+        states = (Posture._make((*state[:2], uid, gid, *state[4:])) for state in (self.after, *self.between))
+        after, *between = states
+        return Change(before, after, self.steps, tuple(between), self.errno)
+
 
 def through_flags(before: Posture, after: Posture, between: Iterable[Posture]) -> bool:
     """Whether flags that are set before and after were cleared in one of the states between."""

@@ -56,8 +56,9 @@ class Profiles:
         if found is None:
             mode, uid, gid, acl, rest = (column[number] for column in self._numbers)
             kept = self.rests[rest]
-            posture = kept.posture._replace(mode=mode, uid=uid, gid=gid, acl=self.lists[acl])
-            found = self._made[number] = kept._replace(posture=posture)
+            # made from all fields: for thousands that is faster than to replace some
+            posture = Posture._make((kept.posture.kind, mode, uid, gid, self.lists[acl], *kept.posture[5:]))
+            found = self._made[number] = Profile._make((posture, *kept[1:]))
         return found
 
     def __iter__(self) -> Iterator[Profile]:
