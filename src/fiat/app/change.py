@@ -13,9 +13,10 @@ from fiat.core.change.claims import claims
 from fiat.core.change.copyup import in_upper_layers
 from fiat.core.change.guards import GUARDS as GUARDS
 from fiat.core.change.guards import why_refused
-from fiat.core.change.history import History, IntendedChange, Waiting, in_silence
+from fiat.core.change.history import History, IntendedChange, Waiting, in_silence, intended
 from fiat.core.change.making import in_place, make_plan
 from fiat.core.change.plan import Plan
+from fiat.core.change.planned import Item
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.target import Target
 from fiat.core.errors import PathError
@@ -188,6 +189,11 @@ def tell_refused(planned: Planned, problem: Problem, *, stop_at_first: bool = Fa
     return count
 
 
+def _intended(items: Sequence[Item]) -> list[IntendedChange]:
+    paths, identities, planned, _, _ = zip(*items, strict=True)
+    return intended(paths, identities, [one.change for one in planned])
+
+
 def apply(
     planned: Planned,
     history: History | None,
@@ -212,7 +218,7 @@ def apply(
     beginning = beginning_of(host.accounts, command)._replace(gains=kept(made.gains), losses=kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),
-        with_digests(host, [IntendedChange(item.path, item.identity, item.planned.change) for item in items]),
+        with_digests(host, _intended(items)),
         beginning,
         history,
         problem=problem,

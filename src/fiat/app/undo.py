@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, nullcontext, suppress
 from enum import Enum
+from operator import attrgetter
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
@@ -10,7 +11,7 @@ from fiat.app.running import RunResult, beginning_of, run
 from fiat.core.ask.effects import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
-from fiat.core.change.history import Actor, History, IntendedChange, Run, RunEntry, Waiting, in_silence
+from fiat.core.change.history import Actor, History, Run, RunEntry, Waiting, in_silence, intended
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.steps import Change
 from fiat.core.change.undo import NOTHING, UndoObject
@@ -301,13 +302,13 @@ def put_back(
         undoes_also=tuple(whole[1:]),
         undoes_in_part=tuple(one.number for one in planned.in_part),
     )
-    intended = with_digests(
-        host,
-        [IntendedChange(entry.path, entry.identity, change or _turned(entry)) for entry, change, _, _ in planned.finds],
-    )
+    entries, found, _, _ = zip(*planned.finds, strict=True)
+    changes = [change or _turned(entry) for entry, change in zip(entries, found, strict=True)]
+    paths, identities = (map(attrgetter(of), entries) for of in ("path", "identity"))
+    about = with_digests(host, intended(paths, identities, changes))
     result = run(
         lambda stopping: changing.put_back(host, planned.finds, stopping, planned.despite),
-        intended,
+        about,
         beginning,
         history if record else None,
         problem=problem,

@@ -3,10 +3,12 @@
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
 from enum import Enum
+from itertools import repeat
 from typing import NamedTuple, Protocol
 
 from fiat.core.ask.effects import KeptShift
 from fiat.core.change.steps import Change
+from fiat.core.model.columns import made_of
 from fiat.core.model.posture import Identity, Posture
 
 
@@ -64,6 +66,11 @@ class IntendedChange(NamedTuple):
     identity: Identity
     change: Change
     digest: str = ""
+
+
+def intended(paths: Iterable[str], identities: Iterable[Identity], changes: Iterable[Change]) -> list[IntendedChange]:
+    """The changes that a run is about to make, without digests."""
+    return list(made_of(IntendedChange, paths, identities, changes, repeat("")))
 
 
 class SettledObjects(NamedTuple):

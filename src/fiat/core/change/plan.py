@@ -4,6 +4,7 @@ They are made in :mod:`fiat.core.change.making`.
 """
 
 from collections.abc import Iterator
+from itertools import repeat
 from typing import NamedTuple
 
 import numpy as np
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 from fiat.core.ask.effects import Effects, Shift
 from fiat.core.change.planned import Item, PlannedChange
 from fiat.core.change.target import Target
+from fiat.core.model.columns import made_of
 from fiat.core.model.finding import Finding
 from fiat.core.model.shown import shown
 from fiat.core.text import FEW
@@ -97,7 +99,7 @@ class Plan:
         for places, paths in survey.paths_in_blocks(np.flatnonzero(which)):
             planned = [self.changes[number] for number in part.number[places].tolist()]
             links = np.where(survey.directories_at(places), 1, survey.links[places]).tolist()
-            yield from map(Item, paths, survey.identities(places), planned, links)
+            yield from made_of(Item, paths, survey.identities(places), planned, links, repeat(None))
 
     def to_write(self) -> list[Item]:
         """What is to be written, what is in a directory before the directory.

@@ -108,13 +108,15 @@ class Trying:
         self._attempt = attempt
         self._at_once = at_once
         self._size = _AT_ONCE if at_once else 4
+        self.attempts: list[Attempt | None] = []
+        """Those that were made last."""
 
     def next(self, places: range) -> Attempted:
         """What came of the first of these, of one at least."""
         if self._together is None:
             return Attempted([None], {0: _NOT_TRIED})
-        attempts = list(map(self._attempt, places[: self._size]))
-        found = self._together.at_once(attempts) if self._at_once else self._together.in_turn(attempts)
+        made = self.attempts = list(map(self._attempt, places[: self._size]))
+        found = self._together.at_once(made) if self._at_once else self._together.in_turn(made)
         if not self._at_once:  # where one is not as expected, others may not be: then few are made ready in vain
             self._size = 4 if found.ended else min(_BLOCK, 4 * self._size)
         return found
@@ -139,20 +141,15 @@ def try_all(
     if together is None:
         yield from one_by_one(places, change, stopping)
         return
-    compared: list[int] = []
-
-    def noted(place: int) -> Attempt | None:
-        found = attempt(place)
-        if found is not None and found[4]:
-            compared.append(place)
-        return found
-
-    trying, place = Trying(together, noted, at_once=at_once), places.start
+    trying, place = Trying(together, attempt, at_once=at_once), places.start
     while place < places.stop and not stopping():
         found = trying.next(range(place, places.stop))
         end = place + len(found.sites)
-        told = [Outcome(one, already=True) for one in compared if one < end and one - place not in found.ended]
-        compared.clear()
+        told = [
+            Outcome(place + one, already=True)
+            for one, made in enumerate(trying.attempts[: len(found.sites)])
+            if made is not None and made[4] and one not in found.ended
+        ]
         for one, tried in found.ended.items():
             after = change(place + one) if tried.came is Came.NOT_TRIED else go_on(place + one, tried)
             told += [] if after is None else [after]

@@ -27,7 +27,7 @@ from fiat.core.model import mode
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
 from fiat.core.model.mode import special_names
-from fiat.core.model.posture import Placement, Posture
+from fiat.core.model.posture import Kind, Placement, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined
@@ -234,14 +234,14 @@ class _Looking:
         trying = Trying(together_on(self.handles.host), lambda at: self._attempt(entries[at]), at_once=self._at_once)
         while place < count:
             found = trying.next(range(place, count))
-            for at, site in enumerate(found.sites):
-                entry = entries[place + at]
-                if entry.before.directory:
+            some = entries[place : place + len(found.sites)]
+            for at, (entry, site) in enumerate(zip(some, found.sites, strict=True)):
+                if entry.before.kind is Kind.DIRECTORY:
                     self._opened.add(entry.path)
                 if site is None:
                     yield self._one(entry, found.ended[at])
                 else:
-                    yield self._ways.find(entry.after, entry, site, entry.before)
+                    yield self._ways.as_left(entry, site)
             place += len(found.sites)
 
     def _attempt(self, entry: RunEntry) -> Attempt | None:
@@ -428,6 +428,14 @@ class _Ways:
         if may_come_back(now, before, since, entry.digest, lambda: self._digests.of(node)):
             return before
         return self._goals.setdefault(before, without_privilege(before))
+
+    def as_left(self, entry: RunEntry, site: Placement) -> UndoObject:
+        """What will be done to an object that is as the run left it, as most are."""
+        before, after = entry.before, entry.after
+        met = self._met.get((id(after), id(before), id(site), id(entry.between)))
+        if met is not None and met[1]:
+            return UndoObject(entry, met[0])
+        return self.find(after, entry, site, before)
 
     def find(
         self, now: Posture, entry: RunEntry, site: Placement = _NOWHERE, goal: Posture | None = None

@@ -10,6 +10,7 @@ __all__ = (
     "accounts",
     "arrangement",
     "capabilities",
+    "columns",
     "elevation",
     "finding",
     "glance",

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from fiat.core.model.columns import made_of
 from fiat.core.model.posture import Identity, Object, Posture, Status
 from fiat.core.model.route import lies_under
 from fiat.core.tree.names import Names
@@ -180,7 +181,7 @@ class Survey:
     def identities(self, places: NDArray[Any]) -> Iterator[Identity]:
         """The identities of the entries at these places, in their order."""
         filesystems = self.profiles.by_rest(lambda rest: rest.filesystem, np.object_)[self.profile[places]].tolist()
-        return map(Identity, filesystems, self.inode[places].tolist(), self.birth[places].tolist())
+        return made_of(Identity, filesystems, self.inode[places].tolist(), self.birth[places].tolist())
 
     def with_profiles(self, profiles: Iterable[Profile], profile: Numbers) -> "Survey":
         """A survey of this tree with other profiles; ``top`` is as its profile then says."""

@@ -7,13 +7,14 @@ simply changed has rows of its own.
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import islice
+from itertools import islice, repeat
 from operator import attrgetter
 from typing import Any, NamedTuple
 
 from fiat.core.change.history import IntendedChange, ObjectFate, RunEntry, SettledObjects
 from fiat.core.change.steps import Change
 from fiat.core.errors import RecordError
+from fiat.core.model.columns import made_of
 from fiat.core.model.posture import Identity, Posture
 from fiat.core.model.record import OWNER_ID, POSTURE
 from fiat.core.model.schema import Field, Form, Listed, Number, Record, Text, wrong
@@ -143,7 +144,8 @@ class Blocks:
         self.seal = Seal()
         self._postures: dict[Posture, int] = {}
         self._rests: dict[Posture, int] = {}
-        self._changes: dict[int, tuple[int, ...]] = {}
+        self._numbers: dict[int, int] = {}  # of the changes, by their addresses
+        self._changes: list[tuple[int, ...]] = []
         self._kept: list[Change] = []  # or another could come to be where one was
 
     def rows(self, intended: Iterable[IntendedChange]) -> Iterator[Row]:
@@ -159,27 +161,34 @@ class Blocks:
         postures, rests = len(self._postures), len(self._rests)
         paths, identities, changes, digests = zip(*some, strict=True)
         filesystems, inodes, births = zip(*identities, strict=True)
-        known = self._changes
-        numbered = [known.get(id(change)) or self._numbered(change) for change in changes]
-        places: dict[tuple[int, ...], int] = {}
+        known = self._numbers
+        numbered = [known.get(one, -1) for one in map(id, changes)]
+        if -1 in numbered:
+            numbered = [
+                self._numbered(change) if one < 0 else one for one, change in zip(numbered, changes, strict=True)
+            ]
+        distinct: dict[tuple[int, ...], int] = {}
+        place_of = {one: distinct.setdefault(self._changes[one], len(distinct)) for one in dict.fromkeys(numbered)}
         return Block(
             paths,
             filesystems,
             inodes,
             births,
-            [places.setdefault(one, len(places)) for one in numbered],
-            list(places),
+            list(map(place_of.__getitem__, numbered)),
+            list(distinct),
             [self._in_numbers(one) for one in islice(self._postures, postures, None)],
             list(islice(self._rests, rests, None)),
             {place: digest for place, digest in enumerate(digests) if digest},
         )
 
-    def _numbered(self, change: Change) -> tuple[int, ...]:
-        """The numbers of the postures of a change."""
-        self._kept.append(change)
-        numbers = tuple(map(self._number, (change.before, change.after, *change.between)))
-        self._changes[id(change)] = numbers
-        return numbers
+    def _numbered(self, change: Change) -> int:
+        """The number of a change; the numbers of its postures are kept."""
+        number = self._numbers.get(id(change))
+        if number is None:
+            self._kept.append(change)
+            number = self._numbers[id(change)] = len(self._changes)
+            self._changes.append(tuple(map(self._number, (change.before, change.after, *change.between))))
+        return number
 
     def _number(self, posture: Posture) -> int:
         return self._postures.setdefault(posture, len(self._postures))
@@ -246,10 +255,9 @@ def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[
     except (ValueError, IndexError) as error:
         raise RecordError(where, "has a posture that is missing") from error
     befores, afters, betweens = zip(*theirs, strict=True)
-    found = map(RunEntry, block.path, map(Identity, *block[1:4]), befores, afters, betweens)
-    if not block.digests:
-        return found
-    return (one._replace(digest=block.digests.get(place, "")) for place, one in enumerate(found))
+    digests = repeat("") if not block.digests else [block.digests.get(place, "") for place in range(len(block.path))]
+    begun = block.path, made_of(Identity, *block[1:4]), befores, afters, betweens
+    return made_of(RunEntry, *begun, repeat(ObjectFate.PLANNED), repeat(None), digests)
 
 
 _PLACE = Number()

@@ -121,16 +121,16 @@ _RUN: Record[Fields] = Record(
 )
 
 
-def run_of(row: sqlite3.Row, ended: dict[str, Run]) -> Run:
+def run_of(row: sqlite3.Row, ended: dict[tuple[int, str], Run]) -> Run:
     """A run from its row; RecordError where it is not as it was written. What undid it is not in the row.
 
-    ``ended`` are by their seals those that have been read before, to which it is added once it has ended.
+    ``ended`` are by number and seal those that have been read before, to which it is added once it has ended.
     """
     seal = row["seal"]
     if seal is not None and seal != seal_of(tuple(row[name] for name in RUN_COLUMNS)):
         raise RecordError("it", "is not as it was written")
-    if seal in ended:
-        return ended[seal]
+    if (row["number"], seal) in ended:
+        return ended[row["number"], seal]
     found = _RUN.read({name: row[name] for name in RUN_COLUMNS})
     if found["ended"] is None:
         state = RunState.RUNNING if still_runs(found["process"]) else RunState.PARTIAL
@@ -155,7 +155,7 @@ def run_of(row: sqlite3.Row, ended: dict[str, Run]) -> Run:
         losses=tuple(found["shifts"]["losses"]),
     )
     if seal is not None and run.ended is not None:
-        ended[seal] = run
+        ended[run.number, seal] = run
     return run
 
 

@@ -50,7 +50,7 @@ class SqliteHistory:
                 f"the history {quoted(place)} cannot be found: the current directory has been removed"
             ) from error
         self._make_folder = make_folder
-        self._ended: dict[str, Run] = {}  # by their seals: each is made sense of once
+        self._ended: dict[tuple[int, str], Run] = {}  # by number and seal: each is made sense of once
 
     # --- writing ---
 
