@@ -152,14 +152,10 @@ class TreeCsv:
                     begins[number], ends[number] = self._around(
                         survey.profiles, columns, number // 2, several=number % 2 == 1
                     )
-            links = np.flatnonzero(link[survey.profile[some]])
-            targets = ["", *(lines.csv_text(details.targets.get(place)) for place in some[links].tolist())]
-            target = np.zeros(len(some), np.int64)
-            target[links] = np.arange(1, len(targets))
-            times = (Shared(*_iso_times(one[some])) for one in (details.changed, details.modified))
-            changed, modified = times
+            target = _targets(details.targets, some, link[survey.profile[some]], lines.csv_text)
+            changed, modified = (_iso_times(one[some]) for one in (details.changed, details.modified))
             numbers = survey.links[some].astype(np.int64), ",", details.size[some], ","
-            shared = changed, ",", modified, ",", Shared(targets, target), Shared(ends, alike)
+            shared = changed, ",", modified, ",", target, Shared(ends, alike)
             return None, Shared(begins, alike), *numbers, *shared
 
         return of
@@ -214,12 +210,22 @@ def _rows_in_python(
         yield "\n".join(map("".join, zip(*texts, strict=False))) + "\n"
 
 
-def _iso_times(nanoseconds: NDArray[np.int64]) -> tuple[list[str], NDArray[np.int64]]:
-    """Times as :func:`fiat.render.objects.iso_time` writes them, empty where unknown; and the number of each one's."""
+def _targets(
+    targets: Mapping[int, str], some: NDArray[np.int64], link: NDArray[np.bool_], write: Callable[[str], str]
+) -> Shared:
+    """Where those of some entries lead that are links; nothing for the others."""
+    places = np.flatnonzero(link)
+    number = np.zeros(len(some), np.int64)
+    number[places] = np.arange(1, len(places) + 1)
+    return Shared(["", *(write(targets.get(place, "")) for place in some[places].tolist())], number)
+
+
+def _iso_times(nanoseconds: NDArray[np.int64]) -> Shared:
+    """Times as :func:`fiat.render.objects.iso_time` writes them; empty where unknown."""
     seconds = nanoseconds // 10**9
     distinct, number = distinct_values(np.maximum(seconds, 0))
     told = [iso_time(second * 10**9) or "" for second in distinct.tolist()]
-    return told, number.astype(np.int64)
+    return Shared(told, number.astype(np.int64))
 
 
 def _with(posture: Posture) -> Object:
@@ -361,11 +367,8 @@ class TreeRows:
         def columns(some: NDArray[np.int64]) -> Sequence[Column]:
             profile = survey.profile[some].astype(np.int64)
             of_each = kind[profile]
-            links = np.flatnonzero(of_each == kinds.index(Kind.SYMLINK))
-            led = ["", *(visible(targets.get(place, "")) for place in some[links].tolist())]
-            target = np.zeros(len(some), np.int64)
-            target[links] = np.arange(1, len(led))
-            return Shared(of_profile, profile), None, Shared(ends, of_each), Shared(led, target)
+            target = _targets(targets, some, of_each == kinds.index(Kind.SYMLINK), visible)
+            return Shared(of_profile, profile), None, Shared(ends, of_each), target
 
         return compiled.rows(self._places, columns, strip=True)
 
