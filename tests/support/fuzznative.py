@@ -40,7 +40,7 @@ from fiat.core.tree.natural import natural_places
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
-from fiat.engine.laying import CSV, JSON, VISIBLE, Column, ListColumn, Listed, Listing, Shared, rows_of, sorter_of
+from fiat.engine.laying import CSV, JSON, VISIBLE, Column, ListColumn, Listed, Names, Shared, rows_of, sorter_of
 from fiat.host.live.host import LiveHost
 from fiat.render.lines import csv_cells
 
@@ -179,7 +179,7 @@ def expect_laid_out(survey: Survey) -> None:
     bounds = np.flatnonzero(np.diff(survey.parent[children], prepend=-1, append=-1))
     rows = rows_of(survey, JSON, lambda name: json.dumps(name)[1:-1])
     assert rows is not None
-    listed: list[ListColumn] = ['{"directory": "', None, '", "names": ', Listing.NAMES, ', "birth": ']
+    listed: list[ListColumn] = ['{"directory": "', None, '", "names": ', Names(), ', "birth": ']
     listed += [Listed(survey.birth[children], True), ', "inode": ', Listed(survey.inode[children], False), "}"]
     told = rows.lists(survey.parent[children][bounds[:-1]].astype(np.int64), children, bounds, listed)
     for line, begin, end in zip(told.splitlines(), bounds[:-1], bounds[1:], strict=True):

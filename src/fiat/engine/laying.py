@@ -5,7 +5,6 @@ What a name looks like that is not plain ASCII, and where it stands among others
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from enum import Enum
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -37,17 +36,15 @@ class Listed(NamedTuple):
     large: bool
 
 
-class Listing(Enum):
-    """What is listed of a directory besides numbers."""
-
-    NAMES = ()
+class Names:
+    """The names of what is in each directory, as a list."""
 
 
 Column = str | Shared | NDArray[np.int64] | None
 """What stands in each row: the same text; a shared one; a number; or, for None, the path."""
 
 
-ListColumn = Column | Listed | Listing
+ListColumn = Column | Listed | Names
 
 
 class CompiledRows:
@@ -89,8 +86,8 @@ class CompiledRows:
 
 def _given(column: ListColumn) -> Any:
     """A column as the compiled part takes it."""
-    if isinstance(column, Listing):
-        return column.value
+    if isinstance(column, Names):
+        return ()
     if isinstance(column, Listed):
         positive = column.values.dtype.kind == "u"
         return np.ascontiguousarray(column.values, np.uint64 if positive else np.int64), column.large, positive

@@ -16,7 +16,7 @@ from fiat.core.model.posture import Mount
 from fiat.core.state.capture import Capture
 from fiat.core.tree.profiles import Profiles
 from fiat.core.tree.survey import Survey
-from fiat.engine.laying import JSON, ListColumn, Listed, Listing, Shared, rows_of
+from fiat.engine.laying import JSON, ListColumn, Listed, Names, Shared, rows_of
 from fiat.engine.processes import in_order
 from fiat.host.snapshot import records
 from fiat.host.snapshot.records import Header, Login, Rest
@@ -210,7 +210,7 @@ class _Inside:
             for group in with_links:
                 number[group - first] = len(texts)
                 texts.append(f', "targets": {_dump(dict(self._named(targets[group])))}}}')
-            columns: list[ListColumn] = ['{"directory": "', None, '", "names": ', Listing.NAMES]
+            columns: list[ListColumn] = ['{"directory": "', None, '", "names": ', Names()]
             for name, values in self._columns.items():
                 columns += [f', "{name}": ', Listed(values[begin:end], name in _LARGE)]
             columns.append(Shared(texts, number))
