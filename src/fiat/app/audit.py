@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Iterable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
@@ -94,24 +95,27 @@ def audit(
 
     By which rules users act as others is read from the file ``elevation``, if not from the host.
     """
-    evidence = evidence_of(host)
     told: list[TreeFinding] = []
-    said: list[Finding] = [*unevaluated.of_host(host), *_not_looked_at(evidence)]
-    evidence = _with_elevations(host, evidence, elevation, said)
+    said: list[Finding] = unevaluated.of_host(host)
+    with _begun(evidence_of(host)) as evidence:
+        elevations: list[Finding] = []
+        with_rules = _with_elevations(host, evidence, elevation, elevations)
+        routes: dict[int, Route] = {}
+        read: list[Survey] = []
+        for path in paths:
+            if not path:  # not the current directory: a variable of a script that was never set
+                problem(PathError(path, errno.ENOENT))
+                continue
+            try:
+                route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
+            except PathError as error:
+                problem(error)
+                continue
+            routes[id(survey)] = route
+            read.append(survey)
+        said += [*_not_looked_at(evidence), *elevations]
+    evidence = with_rules
     objects = 0
-    routes: dict[int, Route] = {}
-    read: list[Survey] = []
-    for path in paths:
-        if not path:  # not the current directory: a variable of a script that was never set
-            problem(PathError(path, errno.ENOENT))
-            continue
-        try:
-            route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
-        except PathError as error:
-            problem(error)
-            continue
-        routes[id(survey)] = route
-        read.append(survey)
     tops = outermost(read)
     for survey in tops:
         route = routes[id(survey)]
@@ -135,6 +139,11 @@ def audit(
     return Audit(
         [*asked, *rest], [survey.top.path for survey in tops], objects, accepted, over, list(dict.fromkeys(said)), host
     )
+
+
+def _begun(evidence: Evidence) -> AbstractContextManager[Evidence]:
+    """The evidence; what has to be looked for is looked for while something else is done."""
+    return evidence if isinstance(evidence, AbstractContextManager) else nullcontext(evidence)
 
 
 def _with_elevations(host: Host, evidence: Evidence, file: str | None, said: list[Finding]) -> Evidence:

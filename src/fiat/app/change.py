@@ -30,7 +30,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent, open_end, walk
 from fiat.core.words.selection import Selection
 from fiat.engine import changing
-from fiat.engine.processes import beside
+from fiat.engine.processes import Beside
 
 
 class ChangeOptions(NamedTuple):
@@ -100,7 +100,7 @@ def planned_for(
 ) -> Planned:
     """The plan for targets that were found, each by its own wish, or by ``wish``."""
     many = sum(len(target.survey) for target in targets) >= _MANY
-    made = make_plan(host, targets, wish, progress, through_flags=through_flags, beside=beside if many else in_place)
+    made = make_plan(host, targets, wish, progress, through_flags=through_flags, beside=Beside if many else in_place)
     return Planned(made, targets, list(_caveats(host, made, targets, problem)), host)
 
 

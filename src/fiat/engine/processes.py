@@ -222,21 +222,30 @@ def in_order(count: int, work: Callable[[int], Made]) -> Iterator[Made]:
             yield made.pop(wanted) if wanted in made else work(wanted)
 
 
-def beside(work: Callable[[], Made]) -> Callable[[], Made]:
-    """Have a piece of work done by a process of its own; what waits for its result.
+class Beside(Generic[Made]):
+    """A piece of work that a process of its own does; called, it waits for the result. Let go of by ``with``, the work
+    is left.
 
     It is done here where there is but one processor, no process can be started, or it is killed.
     """
-    held = ExitStack()
-    processes: Workers[None, Made] = held.enter_context(
-        Workers(len(os.sched_getaffinity(0)) > 1, lambda: lambda _: work())
-    )
-    if processes.count:
-        processes.give(None)
 
-    def wait() -> Made:
-        with held:
-            done = processes.results() if processes.count else []
-        return work() if not done or isinstance(done[0].error, WorkError) else done[0].value()
+    def __init__(self, work: Callable[[], Made]) -> None:
+        self._work = work
+        self._held = ExitStack()
+        self._processes: Workers[None, Made] = self._held.enter_context(
+            Workers(len(os.sched_getaffinity(0)) > 1, lambda: lambda _: work())
+        )
+        if self._processes.count:
+            self._processes.give(None)
 
-    return wait
+    def __call__(self) -> Made:
+        """What was made; raises what the work raised. To be called once."""
+        with self._held:
+            done = self._processes.results() if self._processes.count else []
+        return self._work() if not done or isinstance(done[0].error, WorkError) else done[0].value()
+
+    def __enter__(self) -> "Beside[Made]":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._held.close()

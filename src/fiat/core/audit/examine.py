@@ -11,6 +11,7 @@ from fiat.core.audit.rules.privilege import privileged
 from fiat.core.audit.rules.secrets import candidates, unpackaged
 from fiat.core.model.finding import WEIGHTS
 from fiat.core.model.host import Host
+from fiat.core.tree.distinct import distinct
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import walk
 
@@ -69,7 +70,7 @@ def _of_rule(audited: AuditedTree, rule: Rule) -> Iterator[TreeFinding]:
         if len(found.places):
             alike.setdefault((found.weight, found.text, found.people, found.mend), []).append(found)
     for some in alike.values():
-        places = np.unique(np.concatenate([one.places for one in some]))
+        places = distinct(np.concatenate([one.places for one in some]))
         places = places[audited.judged[places]]
         if not len(places):
             continue

@@ -27,7 +27,7 @@ from fiat.core.model.route import Route
 from fiat.core.model.wish import Wish
 from fiat.core.tree.asif import HostAsIf, Supposition
 from fiat.core.tree.assembly import survey_of_one
-from fiat.core.tree.distinct import each_once
+from fiat.core.tree.distinct import distinct, each_once
 from fiat.core.tree.postures import postures_of_many
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.walk import walk
@@ -162,7 +162,7 @@ def _by_what_works(host: Host, one: TreeFinding, actor: Principal) -> Iterator[t
         return
     survey = one.audited.survey
     profile = survey.profile[one.found.places]
-    numbers = np.unique(profile)
+    numbers = distinct(profile)
     working = [number for number in numbers.tolist() if _works(host, survey.profiles[number], mend, actor)]
     works = np.isin(profile, working)
     for some, does in ((works, True), (~works, False)):

@@ -7,6 +7,7 @@ import numpy as np
 from fiat.core.ask.remarks import owners_for_codes, remarks_on
 from fiat.core.audit.auditedtree import AuditedTree, Mend, RuleFinding
 from fiat.core.model.posture import Posture
+from fiat.core.tree.distinct import distinct
 
 Mending = Callable[[Posture, AuditedTree], Mend | None]
 Matters = Callable[[Posture, AuditedTree], bool]
@@ -31,7 +32,7 @@ def remarked_together(audited: AuditedTree, code: str, weight: str, mend: Mend, 
     if len(found) <= _FEW:
         yield from found
         return
-    places = np.unique(np.concatenate([one.places for one in found]))
+    places = distinct(np.concatenate([one.places for one in found]))
     yield RuleFinding(weight, of_many.format(f"{len(found):,}"), places, 0, mend)
 
 

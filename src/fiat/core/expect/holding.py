@@ -29,6 +29,7 @@ from fiat.core.model.wish import Wish
 from fiat.core.suggest.arranging import Arranger
 from fiat.core.text import joined, quoted, visible
 from fiat.core.tree.assembly import survey_of_one
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import survey_at
 from fiat.core.tree.walk import Extent
@@ -145,7 +146,7 @@ def _audited_tree(host: Host, path: str, expectation: Expectation, problem: Prob
 def _not_read(audited: AuditedTree, places: Places) -> Iterator[PathError]:
     """What of the lists of some entries could not be read: who gets at these is not known."""
     survey = audited.survey
-    for number in np.unique(survey.profile[places]).tolist():
+    for number in each_once(survey.profile[places]):
         lists = [error for what, error in survey.profiles[number].unknown if what in ("access list", "default list")]
         if lists:
             some = places[survey.profile[places] == number]
@@ -205,7 +206,7 @@ def _of_posture(audited: AuditedTree, places: Places, stated: StatedPosture) -> 
     if stated == StatedPosture():
         return
     survey = audited.survey
-    for number in np.unique(survey.profile[places]).tolist():
+    for number in each_once(survey.profile[places]):
         text = differences(survey.profiles[number], stated, audited)
         if text:
             some = places[survey.profile[places] == number]

@@ -25,7 +25,7 @@ from fiat.core.rules.difference import diff
 from fiat.core.state.causes import OTHER, Cause, CauseQuestion, Side, causes
 from fiat.core.state.matching import AccountChange, Matching, account_changes, match, match_by_name, people_of_both
 from fiat.core.tree.assembly import with_joint_profiles
-from fiat.core.tree.distinct import distinct_values, first_places
+from fiat.core.tree.distinct import distinct, distinct_values, first_places
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import EntryChooser, Survey
 
@@ -241,7 +241,7 @@ def _mount_changes(found: Compared) -> Iterator[MountChange]:
 
 def _mounts_of(view: View) -> list[Mount]:
     profiles = view.survey.profiles
-    used = sorted(set(profiles.columns.rest[np.unique(view.survey.profile)].tolist()))
+    used = sorted(set(profiles.columns.rest[distinct(view.survey.profile)].tolist()))
     found = [profiles.rests[number].mount for number in used]
     found += [one.mount for one in view.route.objects]
     return [mount for mount in found if mount is not None]

@@ -38,6 +38,7 @@ from fiat.core.suggest.proposal import Proposal
 from fiat.core.suggest.treeedits import GoalTree, Preference, TreeEdits
 from fiat.core.text import counted, visible
 from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.distinct import distinct
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.reading import Walked, end_without_links, survey_at
 from fiat.core.tree.survey import Survey
@@ -109,7 +110,7 @@ class TreeGoals:
         members = self._members[goal.who].principals if goal.who in self._members else ()
         people = (goal.who, *members)
         wrong = wrong_places(host, view, people, [goal._replace(who=who) for who in people])
-        return np.unique(np.concatenate(wrong))
+        return distinct(np.concatenate(wrong))
 
     def _misses_new(self, tree: GoalTree, goal: Goal) -> bool:
         """Whether there is a directory in a tree where what is made later would not follow."""
@@ -307,7 +308,7 @@ def wrong_places(host: Host, view: View, people: Sequence[Principal], goals: Seq
 def _spared(survey: Survey, wrong: NDArray[np.intp]) -> frozenset[Profile]:
     """The profiles of what nobody can change that have none of the places where it is ``wrong``."""
     fixed = survey.profiles.by_rest(lambda rest: bool(refused_to_everyone(rest.posture, rest.mount)[1]))
-    fixed[np.unique(survey.profile[wrong])] = False
+    fixed[distinct(survey.profile[wrong])] = False
     return frozenset(survey.profiles[number] for number in np.flatnonzero(fixed).tolist())
 
 

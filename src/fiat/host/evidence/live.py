@@ -10,6 +10,7 @@ from fiat.core.audit.evidence import PATH_OF_ROOT, StartedFile, umask_of
 from fiat.core.model.host import Host
 from fiat.core.rules import secretkinds
 from fiat.core.tree.walk import Handles, Trouble
+from fiat.engine.processes import Beside
 from fiat.host.evidence.libraries import Libraries
 from fiat.host.evidence.packages import Packages
 from fiat.host.evidence.sources import everything_started
@@ -31,6 +32,7 @@ class LiveEvidence:
         self._libraries = Libraries()
         self._kinds: dict[str, str | None] = {}
         self._unread: dict[str, Trouble] = {}
+        self._begun: Beside[tuple[StartedFile, ...]] | None = None
 
     def packaged(self, paths: Sequence[str]) -> frozenset[str] | None:
         """Those that a package owns."""
@@ -48,7 +50,21 @@ class LiveEvidence:
 
     @cached_property
     def _started(self) -> tuple[StartedFile, ...]:
+        return self._look() if self._begun is None else self._begun()
+
+    def _look(self) -> tuple[StartedFile, ...]:
         return everything_started(self._host.accounts, self._packages, self._libraries)
+
+    def __enter__(self) -> "LiveEvidence":
+        """Have what is started looked for by another process, while this one does something else."""
+        self._begun = Beside(self._look)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Leave what was not asked for by then; it is looked for when it is."""
+        if self._begun is not None:
+            self._begun.__exit__()
+            self._begun = None
 
     def loaded(self, path: str) -> tuple[str, ...] | None:
         """The libraries that a program loads as it starts, by what it says of itself."""

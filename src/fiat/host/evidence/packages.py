@@ -5,6 +5,7 @@ import re
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from functools import cached_property
+from itertools import chain
 
 from fiat.host.textfile import bytes_of
 
@@ -20,15 +21,21 @@ class Packages:
 
     def owned(self, paths: Iterable[str]) -> frozenset[str] | None:
         """Those of ``paths`` that a package owns, or that are recorded; None where there is no such database."""
-        known = self._paths
-        if known is None:
+        if not self._there:
             return None
-        return frozenset(path for path in paths if _is_among(os.fsencode(path), known))
+        return frozenset(path for path in paths if _is_among(os.fsencode(path), self._paths))
 
     @cached_property
-    def _paths(self) -> frozenset[bytes] | None:
-        found = [*self._lists(), *self._recorded(), *self._installed()]
-        return frozenset(found) if found else None
+    def _there(self) -> bool:
+        """Whether there is a database that names anything: what can be told by the first of its files."""
+        return any(True for _ in self._named())
+
+    @cached_property
+    def _paths(self) -> frozenset[bytes]:
+        return frozenset(self._named())
+
+    def _named(self) -> Iterator[bytes]:
+        return chain(self._lists(), self._recorded(), self._installed())
 
     def _lists(self) -> Iterator[bytes]:
         """A file with a list of paths for each package."""

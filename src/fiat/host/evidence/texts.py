@@ -74,6 +74,10 @@ def first_of_a_name(folders: Iterable[str], suffix: str) -> Iterator[str]:
             yield found[name]
 
 
+_DEEP = 64
+"""With more names a path is not looked up name by name."""
+
+
 class RealPaths:
     """Paths without symlinks, each directory looked up once."""
 
@@ -83,10 +87,10 @@ class RealPaths:
     def of(self, path: str) -> str:
         """As realpath(3) has it, whether the end is there or not."""
         folder, name = os.path.split(path)
-        if not folder or name in ("", ".", ".."):
+        if not folder or name in ("", ".", "..") or path.count("/") > _DEEP:
             return os.path.realpath(path)
         if folder not in self._folders:
-            self._folders[folder] = os.path.realpath(folder)
+            self._folders[folder] = self.of(folder)
         whole = os.path.join(self._folders[folder], name)
         return os.path.realpath(whole) if os.path.islink(whole) else whole
 

@@ -16,6 +16,7 @@ from fiat.core.model.modechange import parse_change
 from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.text import visible
+from fiat.core.tree.distinct import each_once
 from fiat.core.tree.walk import USUAL_FOLDERS
 from fiat.core.words import naming
 
@@ -107,7 +108,7 @@ def _foreign(audited: AuditedTree) -> Iterator[RuleFinding]:
         if not home.own:
             continue
         theirs = inside[(uid[inside] != account.uid) & (uid[inside] != 0)]
-        for owner in np.unique(uid[theirs]).tolist():
+        for owner in each_once(uid[theirs]):
             name = naming.user(owner, audited.accounts)
             text = f"it belongs to {name}, and lies in the home directory of {visible(account.name)}"
             mend = Mend(Wish(uid=account.uid))

@@ -14,6 +14,7 @@ from fiat.core.model.accesslist import AccessList, Entry, Tag
 from fiat.core.model.mode import SETGID
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.wish import EntryWish, ListWish, Wish
+from fiat.core.tree.distinct import each_once
 from fiat.core.words import naming
 
 
@@ -28,7 +29,7 @@ def _setgid_lost(audited: AuditedTree) -> Iterator[RuleFinding]:
     lost = _inside(audited) & (mode & SETGID == 0) & (mode[above] & SETGID != 0) & (gid == gid[above])
     lost &= mode & 0o020 != 0
     mend = Mend(Wish(mode=parse_change("g+s")))
-    for group in np.unique(gid[lost]).tolist():
+    for group in each_once(gid[lost]):
         name = naming.group(group, audited.accounts)
         text = f"the directory above hands group {name} on, and this one does not: what is made here gets its maker's"
         yield RuleFinding("odd", text, np.flatnonzero(lost & (gid == group)), 0, mend)
@@ -63,7 +64,7 @@ def _umask_defeats(audited: AuditedTree) -> Iterator[RuleFinding]:
     mode, _, gid = audited.columns
     bare = audited.by_rest(lambda rest: rest.posture.default is None)
     shared = audited.directories & bare & (mode & SETGID != 0) & (mode & 0o030 == 0o030)
-    for group in np.unique(gid[shared]).tolist():
+    for group in each_once(gid[shared]):
         if audited.accounts.member_count(group) < 2:
             continue
         masks = _login_umasks(audited, group)

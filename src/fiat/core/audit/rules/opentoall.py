@@ -10,6 +10,7 @@ from fiat.core.model.mode import STICKY
 from fiat.core.model.modechange import parse_change
 from fiat.core.model.posture import Kind
 from fiat.core.model.wish import Wish
+from fiat.core.tree.distinct import each_once
 
 _NO_WRITE = Wish(mode=parse_change("o-w"))
 _FILES = Mend(_NO_WRITE, chosen=("--only", "files", "--with", "o+w"))
@@ -43,7 +44,7 @@ def _sticky(audited: AuditedTree) -> Iterator[RuleFinding]:
     shared = audited.directories & (mode & 0o003 == 0o003) & (mode & STICKY != 0)
     held = "only the owner of a name removes it; others can still fill it, and take a name before it is used"
     yield from by_use(audited, np.flatnonzero(shared & (uid == 0)), rights.WRITE, "plain", f"sticky: {held}")
-    for owner in np.unique(uid[shared & (uid != 0)]).tolist():
+    for owner in each_once(uid[shared & (uid != 0)]):
         text = "sticky, but it belongs to an ordinary user, who can still remove and replace what anybody has there"
         mend = Mend(Wish(uid=0))
         yield RuleFinding(

@@ -16,6 +16,7 @@ from fiat.core.model.mode import EXECUTE_BITS, STICKY, WRITE
 from fiat.core.model.route import lies_under
 from fiat.core.model.wish import Wish
 from fiat.core.text import joined, visible
+from fiat.core.tree.distinct import distinct, each_once
 from fiat.core.words import naming
 
 
@@ -70,7 +71,7 @@ def _told(audited: AuditedTree, use: _Use, hold: Foothold, ones: dict[StartedFil
     missing = list(dict.fromkeys(one.path for one in ones)) if use.missing else []
     which = f": {visible(missing[0])}" if len(missing) == 1 else f": {len(missing):,} of these" if missing else ""
     text = f"{use.words(audited)}{which} ({joined(shown)}), and {hold.words(audited)}"
-    return RuleFinding("danger", text, np.unique(np.array(list(ones.values()))), hold.people, mend_of(audited, hold))
+    return RuleFinding("danger", text, distinct(np.array(list(ones.values()))), hold.people, mend_of(audited, hold))
 
 
 _NAMED = 4
@@ -95,7 +96,7 @@ def _configuration(audited: AuditedTree) -> Iterator[RuleFinding]:
                 text = "it belongs to the settings of this host, and others may write to it"
                 yield RuleFinding("odd", text, np.array([one]), people, mend)
     first = audited.accounts.first_person
-    for owner in np.unique(uid[inside][uid[inside] >= first]).tolist():
+    for owner in each_once(uid[inside][uid[inside] >= first]):
         some = inside[uid[inside] == owner]
         left = [one for one in some.tolist() if audited.path(one) not in started]
         text = f"it belongs to the settings of this host, and to {naming.user(owner, audited.accounts)}"
@@ -111,7 +112,7 @@ def _stray(audited: AuditedTree) -> Iterator[RuleFinding]:
     programs = theirs & audited.by_rest(lambda rest: rest.program is not None and rest.program.format is not None)
     started = {one.path for one in audited.evidence.started() or ()}
     packaged = audited.evidence.packaged(audited.paths(np.flatnonzero(programs))) or frozenset()
-    for owner in np.unique(uid[above][programs]).tolist():
+    for owner in each_once(uid[above][programs]):
         some = np.flatnonzero(programs & (uid[above] == owner))
         people = audited.universe.with_uid(owner)
         left = []
