@@ -28,6 +28,7 @@ from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
+from fiat.engine.processes import Beside
 from fiat.host.trust import create
 
 _HOLDS = timedelta(days=182)
@@ -134,7 +135,7 @@ def audit(
     left, accepted, over = knowing.without_known(told, known, datetime.now(UTC).date().isoformat())
     worse = WEIGHTS[: WEIGHTS.index(weight) + 1]
     ordered = in_order(left)
-    asked = mended([one for one in ordered if one.found.weight in worse])
+    asked = mended([one for one in ordered if one.found.weight in worse], Beside)
     rest = [Mended(one) for one in ordered if one.found.weight not in worse]
     return Audit(
         [*asked, *rest], [survey.top.path for survey in tops], objects, accepted, over, list(dict.fromkeys(said)), host

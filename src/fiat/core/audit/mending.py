@@ -7,6 +7,7 @@ what is right there is seen once that is done.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -14,7 +15,7 @@ import numpy as np
 from fiat.core.ask.effects import KeptShift, kept
 from fiat.core.audit.auditedtree import AuditedTree, Mend, Rule
 from fiat.core.audit.examine import TreeFinding, examine
-from fiat.core.change.making import make_plan
+from fiat.core.change.making import Beside, in_place, make_plan
 from fiat.core.change.plan import Plan
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target
@@ -40,6 +41,9 @@ _COUNTED = 8
 """Of a finding on more paths than that, what mending takes from whom is not counted."""
 
 
+_FEW = 3
+"""Of so many findings what mends them is planned as fast as it is begun elsewhere."""
+
 _FINDINGS_COUNTED = 30
 """Of the worst so many findings it is counted; of the others that would take long."""
 
@@ -61,8 +65,11 @@ class Mended(NamedTuple):
     later: bool = False
 
 
-def mended(told: Sequence[TreeFinding]) -> list[Mended]:
-    """Each finding with what mends it; of what can be changed in part only, that part by itself."""
+def mended(told: Sequence[TreeFinding], beside: Beside = in_place) -> list[Mended]:
+    """Each finding with what mends it; of what can be changed in part only, that part by itself.
+
+    Half of what mends them is planned ``beside`` the other.
+    """
     if not told:
         return []
     host = told[0].audited.host
@@ -70,26 +77,46 @@ def mended(told: Sequence[TreeFinding]) -> list[Mended]:
     parts = [part for one in told for part in _by_what_works(host, one, actor)]
     left = _still_found(host, [one for one, _ in parts])
     changed = _changed_by_dangers(host, [one for one, works in parts if works and _key(one) not in left])
-    found = []
+    found = [Mended(one) for one, _ in parts]
+    planned = []
     for number, (one, works) in enumerate(parts):
         if not works or _key(one) in left:
-            found.append(Mended(one))
-        elif one.found.weight != "danger" and any(
+            continue
+        if one.found.weight != "danger" and any(
             changed.get(identity, wish) != wish for identity, wish in _touched(host, one).items()
         ):
-            found.append(Mended(one, later=True))
+            found[number] = Mended(one, later=True)
         else:
-            found.append(_mended(host, one, count=number < _FINDINGS_COUNTED))
+            planned.append(number)
+
+    def ways(numbers: Sequence[int]) -> list[_Way]:
+        return [_way(host, parts[number][0], count=number < _FINDINGS_COUNTED) for number in numbers]
+
+    # by turns, for the worst are counted, which takes longer
+    others = (beside if len(planned) > _FEW else in_place)(partial(ways, planned[1::2]))
+    for numbers, found_ways in ((planned[::2], ways(planned[::2])), (planned[1::2], others())):
+        for number, way in zip(numbers, found_ways, strict=True):
+            found[number] = Mended(parts[number][0], *way)
     return found
 
 
-def _mended(host: Host, one: TreeFinding, *, count: bool) -> Mended:
+class _Way(NamedTuple):
+    """What :class:`Mended` says of a finding."""
+
+    commands: tuple[str, ...] = ()
+    takes: tuple[KeptShift, ...] | None = None
+    gives: tuple[KeptShift, ...] | None = None
+    unlisted: frozenset[str] = frozenset()
+    guards: tuple[Finding, ...] = ()
+
+
+def _way(host: Host, one: TreeFinding, *, count: bool) -> _Way:
     count = count and _count(one) <= _COUNTED
     plan = _planned(host, one, count=count)
     guards = tuple(plan.guards) if plan is not None else ()
     if guards and one.found.weight != "danger":
-        return Mended(one)  # what is a danger to nobody is not worth what the guard is there for
-    return Mended(one, _commands(one, guards), *_shifts(plan if count else None, host.accounts), guards)
+        return _Way()  # what is a danger to nobody is not worth what the guard is there for
+    return _Way(_commands(one, guards), *_shifts(plan if count else None, host.accounts), guards)
 
 
 def _changed_by_dangers(host: Host, told: Sequence[TreeFinding]) -> dict[Identity, Wish]:

@@ -71,16 +71,15 @@ class Reader:
 
     # --- tokens ---
 
-    def _peek(self, ahead: int = 0) -> Token | None:
-        place = self.at + ahead
-        return self.tokens[place] if place < len(self.tokens) else None
+    def _peek(self) -> Token | None:
+        return self.tokens[self.at] if self.at < len(self.tokens) else None
 
     def _is(self, text: str, *, operator: bool = False) -> bool:
-        token = self._peek()
-        return token is not None and token.text == text and token.operator == operator
+        tokens, at = self.tokens, self.at
+        return at < len(tokens) and tokens[at].text == text and tokens[at].operator == operator
 
     def _skip_lines(self) -> None:
-        while self._is("\n", operator=True) or self._is(";", operator=True):
+        while (token := self._peek()) is not None and token.operator and token.text in ("\n", ";"):
             self.at += 1
 
     def _take(self, text: str) -> None:
@@ -270,11 +269,9 @@ class Reader:
         if not words:
             self.at += 1
             return None
-        if len(words) == 1 and self._is("(", operator=True) and self._peek(1) == self.tokens[self.at + 1]:
-            following = self._peek(1)
-            if following is not None and following.text == ")":
-                self.at += 2
-                return self._defined(words[0].text, run)
+        if len(words) == 1 and self._is("(", operator=True) and self.tokens[self.at + 1].text == ")":
+            self.at += 2
+            return self._defined(words[0].text, run)
         if run is False:
             return None
         place = f"{self.path}:{words[0].line}"

@@ -31,18 +31,20 @@ def _found(audited: AuditedTree) -> Iterator[RuleFinding]:
     # of a program with setuid or setgid the owner and the group are its privilege
     plain = columns.mode[profile] & (SETUID | SETGID) == 0
     files = np.flatnonzero(audited.files & (survey.parent >= 0) & plain)
-    alike = columns.mode[profile] & ~_NO_NEWS
-    keys = (survey.parent[files], alike[files], columns.uid[profile[files]], columns.gid[profile[files]])
-    first, number = distinct_columns(*(np.asarray(key, np.int64) for key in keys), columns.acl[profile[files]])
+    if not len(files):
+        return
+    sorts, sort = distinct_columns(columns.mode & ~_NO_NEWS, columns.uid, columns.gid, columns.acl)
+    in_directory = survey.parent[files].astype(np.int64) * len(sorts) + sort[profile[files]]
+    first, number = distinct_columns(in_directory)
     counts = np.bincount(number, minlength=len(first))
     parents = survey.parent[files[first]]
     order = np.lexsort((-counts, parents))
-    bounds = np.flatnonzero(np.r_[True, np.diff(parents[order]) != 0, True]) if len(order) else np.zeros(0, np.int64)
-    for start, end in zip(bounds[:-1].tolist(), bounds[1:].tolist(), strict=True):
+    starts = np.flatnonzero(np.append(True, np.diff(parents[order]) != 0))
+    ends = np.append(starts[1:], len(order))
+    wholes, most_alike = np.add.reduceat(counts[order], starts), counts[order[starts]]
+    few = (wholes >= _SIBLINGS) & (most_alike < wholes) & ((wholes - most_alike) * _SHARE <= wholes)
+    for start, end, whole in zip(starts[few].tolist(), ends[few].tolist(), wholes[few].tolist(), strict=True):
         kinds = order[start:end]
-        whole, most = int(counts[kinds].sum()), int(counts[kinds[0]])
-        if len(kinds) < 2 or whole < _SIBLINGS or (whole - most) * _SHARE > whole:
-            continue
         norm = survey.profiles[int(profile[files[first[kinds[0]]]])].posture
         for kind in kinds[1:].tolist():
             posture = survey.profiles[int(profile[files[first[kind]]])].posture
