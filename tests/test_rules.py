@@ -15,6 +15,7 @@ from fiat.core.change.guards import bits as bit_guards
 from fiat.core.change.guards.acting import Suspect
 from fiat.core.change.making import make_plan
 from fiat.core.change.plan import Plan
+from fiat.core.change.planned import Items
 from fiat.core.change.rewriting import TriedObjects
 from fiat.core.change.steps import Change
 from fiat.core.model import capabilities
@@ -177,7 +178,7 @@ def expect_shifts(host: ImageHost, planned: Plan) -> None:
     supposed = HostAsIf(host, Supposition(planned.postures_after()))
     foreseen = rights_of_all(supposed, universe, host)
     for item in planned.to_write():
-        assert list(apply(host, [item], lambda: False)) == [TriedObjects(0, 1)]
+        assert list(apply(host, Items.of([item]), lambda: False)) == [TriedObjects(0, 1)]
         assert host.objects[item.path].posture == item.change.after
     after = rights_of_all(host, universe)
     assert foreseen == after

@@ -12,7 +12,7 @@ from fiat.core.ask.effects import KeptShift
 from fiat.core.change import guards
 from fiat.core.change.guards import acting, bits
 from fiat.core.change.guards.acting import Suspect
-from fiat.core.change.history import IntendedChange, ObjectFate, RunBeginning, RunState, SettledObjects
+from fiat.core.change.history import NOTHING_INTENDED, Intended, ObjectFate, RunBeginning, RunState, SettledObjects
 from fiat.core.change.history import RunEntry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards, wanted
 from fiat.core.model import accesslist
@@ -215,8 +215,10 @@ touched = st.builds(
 )
 
 
-def intended(one: Touched) -> IntendedChange:
-    return IntendedChange(one.path, one.identity, Change(one.before, one.after, between=one.between), one.digest)
+def intended(*every: Touched) -> Intended:
+    changes = [Change(one.before, one.after, between=one.between) for one in every]
+    digests = {place: one.digest for place, one in enumerate(every) if one.digest}
+    return Intended([one.path for one in every], [one.identity for one in every], changes, range(len(every)), digests)
 
 
 @pytest.mark.slow
@@ -226,7 +228,7 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
     with trusted_folder() as folder:
         history = SqliteHistory(f"{folder}/history.db")
         beginning = RunBeginning(0, "keeper", ("fiat", *words), None, (KeptShift("anyone-else", "read", 2, 2),))
-        number = history.begin(beginning, map(intended, kept))
+        number = history.begin(beginning, intended(*kept))
         assert history.run(number).state is RunState.RUNNING  # this very process
         assert history.entries(number) == kept
         fates = [SettledObjects(0, 0, ObjectFate.ASTRAY, kept[0].before)] if kept else []
@@ -235,10 +237,10 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
         assert found.state is (RunState.PARTIAL if fates else RunState.DONE)
         assert (found.command, found.gains, found.paths) == (("fiat", *words), beginning.gains, len(kept))
         assert [one.fate for one in history.entries(number)][:1] == [ObjectFate.ASTRAY] * len(fates)
-        undo = history.begin(beginning._replace(undoes=number), [])
+        undo = history.begin(beginning._replace(undoes=number), NOTHING_INTENDED)
         history.finish(undo, [], changed=0, complete=True)
         assert (history.run(number).state, history.run(number).undone_by) == (RunState.UNDONE, undo)
-        redo = history.begin(beginning._replace(undoes=undo), [])
+        redo = history.begin(beginning._replace(undoes=undo), NOTHING_INTENDED)
         history.finish(redo, [], changed=0, complete=True)
         assert history.run(number).undone_by is None
         assert [run.number for run in history.runs()] == [redo, undo, number]
@@ -247,10 +249,11 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
 def test_a_history_that_was_cut_short_is_told(folder: str) -> None:
     place = Path(folder) / "history.db"
     history = SqliteHistory(str(place))
-    number = history.begin(RunBeginning(0, None, ("fiat", "set")), [])
+    number = history.begin(RunBeginning(0, None, ("fiat", "set")), NOTHING_INTENDED)
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
     powers = FileCapabilities(3, 1, 2, True, 1000)
     posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)
-    history.begin(RunBeginning(0, None, ()), [IntendedChange("/f", Identity("fs", 2, 3), Change(posture, posture))])
+    change = Change(posture, posture)
+    history.begin(RunBeginning(0, None, ()), Intended(["/f"], [Identity("fs", 2, 3)], [change], [0]))
     (kept,) = history.entries(2)
     assert kept.before.capabilities == powers

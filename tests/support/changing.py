@@ -2,13 +2,14 @@
 
 import os
 import random
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from fiat.core.change.apply import apply
 from fiat.core.change.copyup import in_upper_layers
-from fiat.core.change.history import IntendedChange, RunBeginning
+from fiat.core.change.history import Intended, RunBeginning
 from fiat.core.change.making import make_plan
-from fiat.core.change.planned import Item
+from fiat.core.change.planned import Item, Items
 from fiat.core.change.rewriting import take
 from fiat.core.change.target import Target
 from fiat.core.change.undo import UndoTerms, find, put_back
@@ -88,6 +89,12 @@ def attempt(path: str, item: Item) -> int:
     return 0
 
 
+def intended(items: Sequence[Item]) -> Intended:
+    """What a history is told of them."""
+    changes = [item.change for item in items]
+    return Intended([item.path for item in items], [item.identity for item in items], changes, range(len(items)))
+
+
 def changes_as_this_process(
     world: World, dice: random.Random, history: SqliteHistory | None
 ) -> tuple[int, list[str], set[str]]:
@@ -95,7 +102,7 @@ def changes_as_this_process(
     host = LiveHost(world.people)
     tried = 0
     wrong: list[str] = []
-    done: list[IntendedChange] = []
+    done: list[Item] = []
     attempted: set[str] = set()
     postures = []
     for path in world.objects:
@@ -107,7 +114,7 @@ def changes_as_this_process(
         target = Target(path, route, found := survey_of_one(route.end), found.profile >= 0, False)
         wish = any_wish(world, dice, postures)
         made = make_plan(host, [target], wish, count=False, through_flags=dice.random() < 0.5)
-        for item in in_upper_layers(host, [*made.items()]):
+        for item in in_upper_layers(host, Items.of(made.items())):
             tried += 1
             about = f"{path}: {item.change} for {wish}"
             if item.change.errno:
@@ -119,11 +126,11 @@ def changes_as_this_process(
                 continue
             if not item.change.changes:
                 continue
-            for step in apply(host, [item], lambda: False):
+            for step in apply(host, Items.of([item]), lambda: False):
                 wrong += (f"{one.error} on {about}; it is {state_of(path)}" for one in step.told)
-                done.append(IntendedChange(item.path, item.identity, item.change))
+                done.append(item)
     if history is not None:
-        history.begin(RunBeginning(0, None, ("test",)), done)
+        history.begin(RunBeginning(0, None, ("test",)), intended(done))
     return tried, wrong, attempted
 
 

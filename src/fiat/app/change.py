@@ -13,10 +13,10 @@ from fiat.core.change.claims import claims
 from fiat.core.change.copyup import in_upper_layers
 from fiat.core.change.guards import GUARDS as GUARDS
 from fiat.core.change.guards import why_refused
-from fiat.core.change.history import History, IntendedChange, Waiting, in_silence, intended
+from fiat.core.change.history import History, Intended, Waiting, in_silence
 from fiat.core.change.making import in_place, make_plan
 from fiat.core.change.plan import Plan
-from fiat.core.change.planned import Item
+from fiat.core.change.planned import Items
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.target import Target
 from fiat.core.errors import PathError
@@ -189,11 +189,6 @@ def tell_refused(planned: Planned, problem: Problem, *, stop_at_first: bool = Fa
     return count
 
 
-def _intended(items: Sequence[Item]) -> list[IntendedChange]:
-    paths, identities, planned, _, _ = zip(*items, strict=True)
-    return intended(paths, identities, [one.change for one in planned])
-
-
 def apply(
     planned: Planned,
     history: History | None,
@@ -211,14 +206,15 @@ def apply(
     """
     made, host = planned.plan, planned.host
     refused = tell_refused(planned, problem, stop_at_first=stop_at_first)
-    items = [] if stop_at_first and refused else made.to_write()
+    items = Items() if stop_at_first and refused else made.to_write()
     if not items:
         return RunResult()
     items = in_upper_layers(host, items)
+    changes = [planned.change for planned in items.planned]
     beginning = beginning_of(host.accounts, command)._replace(gains=kept(made.gains), losses=kept(made.losses))
     return run(
         lambda stopping: changing.apply(host, items, stopping),
-        with_digests(host, _intended(items)),
+        with_digests(host, Intended(items.paths, items.identities, changes, items.numbers)),
         beginning,
         history,
         problem=problem,

@@ -11,7 +11,7 @@ from types import FrameType
 from typing import NamedTuple
 
 from fiat.app.problems import Problem
-from fiat.core.change.history import History, IntendedChange, ObjectFate, RunBeginning, SettledObjects
+from fiat.core.change.history import History, Intended, ObjectFate, RunBeginning, SettledObjects
 from fiat.core.change.rewriting import Outcome, Stopping, TriedObjects
 from fiat.core.errors import HistoryError, Interrupted, PathError, WorkError
 from fiat.core.model.accounts import Accounts
@@ -50,7 +50,7 @@ class RunResult(NamedTuple):
 
 def run(
     change: Callable[[Stopping], Iterable[TriedObjects]],
-    intended: Sequence[IntendedChange],
+    intended: Intended,
     beginning: RunBeginning,
     history: History | None,
     *,
@@ -65,7 +65,7 @@ def run(
     """
     with _interruptible() as interrupted:
         number = history.begin(beginning, intended) if history is not None else None
-        tally = _Tally(len(intended))
+        tally = _Tally(len(intended.paths))
         stopped: str | None = None
         known = True
         try:
@@ -74,7 +74,7 @@ def run(
                 tally.take(tried)
                 if tally.tried - reported >= _STEP:
                     reported = tally.tried
-                    progress(reported, intended[tried.first].path.rpartition("/")[0] or "/")
+                    progress(reported, intended.paths[tried.first].rpartition("/")[0] or "/")
         except WorkError as error:
             stopped = str(error)
         except (OSError, MemoryError) as error:  # where exactly it was is not known then: undo looks at each object
@@ -85,9 +85,9 @@ def run(
         left = tally.left()
         result = tally.result()._replace(number=number, place=history.place if history is not None else "")
         if left and stopped is not None:
-            problem(PathError(intended[left[0].first].path, errno.EINTR, "go on with", stopped))
+            problem(PathError(intended.paths[left[0].first], errno.EINTR, "go on with", stopped))
         elif left and interrupted():
-            problem(Interrupted(intended[left[0].first].path, "go on with"))
+            problem(Interrupted(intended.paths[left[0].first], "go on with"))
         if history is not None and number is not None and known:
             try:
                 history.finish(number, tally.settled + left, changed=result.changed, complete=result.complete)

@@ -11,7 +11,7 @@ from fiat.app.running import RunResult, beginning_of, run
 from fiat.core.ask.effects import KeptShift
 from fiat.core.change import undo
 from fiat.core.change.claims import claims
-from fiat.core.change.history import Actor, History, Run, RunEntry, Waiting, in_silence, intended
+from fiat.core.change.history import Actor, History, Intended, Run, RunEntry, Waiting, in_silence
 from fiat.core.change.privilege import with_digests
 from fiat.core.change.steps import Change
 from fiat.core.change.undo import NOTHING, UndoObject
@@ -304,8 +304,11 @@ def put_back(
     )
     entries, found, _, _ = zip(*planned.finds, strict=True)
     changes = [change or _turned(entry) for entry, change in zip(entries, found, strict=True)]
-    paths, identities = (map(attrgetter(of), entries) for of in ("path", "identity"))
-    about = with_digests(host, intended(paths, identities, changes))
+    paths, identities = ([*map(attrgetter(of), entries)] for of in ("path", "identity"))
+    distinct = {id(change): change for change in changes}  # of most objects it is the very same
+    number_of = {key: number for number, key in enumerate(distinct)}
+    numbers = [number_of[id(change)] for change in changes]
+    about = with_digests(host, Intended(paths, identities, [*distinct.values()], numbers))
     result = run(
         lambda stopping: changing.put_back(host, planned.finds, stopping, planned.despite),
         about,

@@ -8,7 +8,7 @@ from fiat.core.change import apply as applying
 from fiat.core.change import undo as undoing
 from fiat.core.change.apply import settle
 from fiat.core.change.history import RunEntry
-from fiat.core.change.planned import Item
+from fiat.core.change.planned import Items
 from fiat.core.change.rewriting import Outcome, Stopping, TriedObjects
 from fiat.core.change.steps import Change
 from fiat.core.change.together import together_on
@@ -31,7 +31,7 @@ _LOOKED_AT = 4000
 Result = TypeVar("Result")
 
 
-def apply(host: Host, items: Sequence[Item], stopping: Stopping) -> Iterator[TriedObjects]:
+def apply(host: Host, items: Items, stopping: Stopping) -> Iterator[TriedObjects]:
     """Change the items; what came of them.
 
     Raises :class:`WorkError` at the end where a process was killed: what it was

@@ -1,9 +1,9 @@
 """Applying a plan: each object compared with what the plan saw, changed through its handle, and read back."""
 
 import errno
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 
-from fiat.core.change.planned import Item
+from fiat.core.change.planned import Item, Items
 from fiat.core.change.rewriting import (
     LeftObject,
     Outcome,
@@ -25,18 +25,20 @@ from fiat.core.tree.walk import Handles
 
 
 def apply(
-    host: Host, items: Sequence[Item], stopping: Stopping, places: range | None = None, *, at_once: bool = False
+    host: Host, items: Items, stopping: Stopping, places: range | None = None, *, at_once: bool = False
 ) -> Iterator[TriedObjects]:
     """Change the items at ``places``, by default all, one after the other, or several ``at_once`` where a host can."""
     handles = Handles(host)
     actor = host.actor()
+    changes = [planned.change for planned in items.planned]
 
     def change(place: int) -> Outcome | None:
         return outcome_of(place, _change(handles, items[place], actor))
 
     def attempt(place: int) -> Attempt | None:
-        item = items[place]
-        return (item.path, item.identity, item.planned.change, item.links, False) if item.names is None else None
+        if place in items.names:
+            return None
+        return items.paths[place], items.identities[place], changes[items.numbers[place]], items.links[place], False
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:
         return outcome_of(place, _after(handles, items[place], actor, tried))

@@ -1,14 +1,12 @@
 """What was changed, kept so that it can be put back."""
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from enum import Enum
-from itertools import repeat
 from typing import NamedTuple, Protocol
 
 from fiat.core.ask.effects import KeptShift
 from fiat.core.change.steps import Change
-from fiat.core.model.columns import made_of
 from fiat.core.model.posture import Identity, Posture
 
 
@@ -58,19 +56,21 @@ class RunEntry(NamedTuple):
     digest: str = ""
 
 
-class IntendedChange(NamedTuple):
-    """One object that a run is about to change. Objects alike share their ``change``; ``digest`` is as in
-    :class:`RunEntry`."""
+class Intended(NamedTuple):
+    """The objects that a run is about to change, column by column.
 
-    path: str
-    identity: Identity
-    change: Change
-    digest: str = ""
+    For each there is a number: that of its change among all the ``changes``. ``digests`` are as in :class:`RunEntry`,
+    by the place of the object.
+    """
+
+    paths: Sequence[str]
+    identities: Sequence[Identity]
+    changes: Sequence[Change]
+    numbers: Sequence[int]
+    digests: Mapping[int, str] = {}
 
 
-def intended(paths: Iterable[str], identities: Iterable[Identity], changes: Iterable[Change]) -> list[IntendedChange]:
-    """The changes that a run is about to make, without digests."""
-    return list(made_of(IntendedChange, paths, identities, changes, repeat("")))
+NOTHING_INTENDED = Intended((), (), (), ())
 
 
 class SettledObjects(NamedTuple):
@@ -199,7 +199,7 @@ class History(Protocol):
     def alone(self, claims: Sequence[Claim], waiting: Waiting) -> AbstractContextManager[None]:
         """Nobody else who uses this history changes what is claimed meanwhile: waits for who does."""
 
-    def begin(self, beginning: RunBeginning, intended: Iterable[IntendedChange]) -> int:
+    def begin(self, beginning: RunBeginning, intended: Intended) -> int:
         """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
 
     def finish(self, number: int, settled: Sequence[SettledObjects], *, changed: int, complete: bool) -> None:

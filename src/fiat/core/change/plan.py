@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fiat.core.ask.effects import Effects, Shift
-from fiat.core.change.planned import Item, PlannedChange
+from fiat.core.change.planned import Item, Items, PlannedChange
 from fiat.core.change.target import Target
 from fiat.core.model.columns import made_of
 from fiat.core.model.finding import Finding
@@ -101,28 +101,41 @@ class Plan:
             links = np.where(survey.directories_at(places), 1, survey.links[places]).tolist()
             yield from made_of(Item, paths, survey.identities(places), planned, links, repeat(None))
 
-    def to_write(self) -> list[Item]:
+    def to_write(self) -> Items:
         """What is to be written, what is in a directory before the directory.
 
         So a change that takes away the way in does not stand in its own way.
         What has several names is looked at by each of them, so it comes first
         of all.
         """
-        found: list[Item] = []
-        shared: list[Item] = []
-        for part in self.parts:
+        shared, found = Items(self.changes), Items(self.changes)
+        for part in reversed(self.parts):
             survey = part.target.survey
-            several = survey.several_names()
-            items = list(self._items(part, part.write & self.changing_in(part)))
-            with_names = set()
-            places = np.flatnonzero(part.write & self.changing_in(part)).tolist()
-            for at in [at for at, item in enumerate(items) if item.links > 1 and places[at] not in part.alone]:
-                names = several.get(items[at].identity, ())
-                if items[at].links <= len(names):  # more than it has, where one was moved while the tree was read
-                    shared.append(items[at]._replace(names=tuple(survey.path(other) for other in names)))
-                    with_names.add(at)
-            found += [item for at, item in enumerate(items) if at not in with_names] if with_names else items
-        return [*reversed(shared), *reversed(found)]
+            places = np.flatnonzero(part.write & self.changing_in(part))[::-1]
+            names = self._names_there(part, places)
+            by_all = np.array([place in names for place in places.tolist()], np.bool_) if names else None
+            shared.names |= {len(shared) + at: paths for at, paths in enumerate(names.values())}
+            for items, some in (
+                (shared, places[:0] if by_all is None else places[by_all]),
+                (found, places if by_all is None else places[~by_all]),
+            ):
+                for block, paths in survey.paths_in_blocks(some):
+                    links = np.where(survey.directories_at(block), 1, survey.links[block]).tolist()
+                    items.add(paths, survey.identities(block), part.number[block].tolist(), links)
+        shared.add_all(found)
+        return shared
+
+    def _names_there(self, part: PlanPart, places: NDArray[np.intp]) -> dict[int, tuple[str, ...]]:
+        """Those of the places whose objects have several names, all of which are in the tree, with these."""
+        survey, found = part.target.survey, dict[int, tuple[str, ...]]()
+        linked = places[(survey.links[places] > 1) & ~survey.directories_at(places)].tolist()
+        several = survey.several_names() if linked else {}
+        for place in linked:
+            names = several.get(survey.identity(place), ())
+            # more than it has, where one was moved while the tree was read
+            if place not in part.alone and survey.links[place] <= len(names):
+                found[place] = tuple(survey.path(other) for other in names)
+        return found
 
     def changing_in(self, part: PlanPart) -> NDArray[np.bool_]:
         """For each entry of a part, whether anything of it will be different."""

@@ -5,10 +5,10 @@ it open for writing: a mapping of a file can be written to long after the file w
 nothing: whoever owns a file sets that of its contents, and each change of a posture moves the other.
 """
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 
-from fiat.core.change.history import IntendedChange
+from fiat.core.change.history import Intended
 from fiat.core.model.host import Host, Node
 from fiat.core.model.posture import Identity, Posture
 from fiat.core.rules.privilege import hands_on_more_than_the_owner_has, is_privileged, others_could_write
@@ -75,16 +75,16 @@ def _has_it(now: Posture, then: Posture) -> bool:
     return same and not then.mode & ~now.mode & 0o6000
 
 
-def with_digests(host: Host, intended: Sequence[IntendedChange]) -> list[IntendedChange]:
+def with_digests(host: Host, intended: Intended) -> Intended:
     """The changes with the digests of privileged files: only on these contents is their privilege given back."""
-    found = list(intended)
-    distinct = {id(one.change): one.change for one in found}  # of most objects it is the very same
-    privileged = {key for key, change in distinct.items() if is_privileged(change.before)}
+    privileged = {number for number, change in enumerate(intended.changes) if is_privileged(change.before)}
+    if not privileged:
+        return intended
+    found: dict[int, str] = {}
     digests, handles = Digests(), Handles(host)
     try:
-        for place in [place for place, one in enumerate(found) if id(one.change) in privileged]:
-            one = found[place]
-            found[place] = one._replace(digest=digests.at(handles, one.path, one.identity))
+        for place in [place for place, number in enumerate(intended.numbers) if number in privileged]:
+            found[place] = digests.at(handles, intended.paths[place], intended.identities[place])
     finally:
         handles.close()
-    return found
+    return intended._replace(digests=found)

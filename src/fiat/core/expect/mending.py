@@ -13,6 +13,7 @@ import numpy as np
 
 from fiat.core.ask.why import RULE_WORDS
 from fiat.core.audit.replacing import without
+from fiat.core.change.planned import Items
 from fiat.core.change.steps import change, steps_towards, wanted
 from fiat.core.change.target import Target, target_of, targets_in
 from fiat.core.errors import PathError
@@ -153,7 +154,7 @@ class _Mender:
         if changes is None:
             goals = [Goal(who, right, path, not one.allowed, False) for who in one.universe.members(one.people)]
             best = next((way for way in search(self.then, goals, Terms()).ways if way.plan is not None), None)
-            items = [] if best is None or best.plan is None else best.plan.to_write()
+            items = Items() if best is None or best.plan is None else best.plan.to_write()
             places = {found.path: place - len(route.objects) for place, found in enumerate(route.objects)}
             if any(item.path not in places for item in items):
                 raise other_now(path)

@@ -11,7 +11,7 @@ from itertools import islice, repeat
 from operator import attrgetter
 from typing import Any, NamedTuple
 
-from fiat.core.change.history import IntendedChange, ObjectFate, RunEntry, SettledObjects
+from fiat.core.change.history import Intended, ObjectFate, RunEntry, SettledObjects
 from fiat.core.change.steps import Change
 from fiat.core.errors import RecordError
 from fiat.core.model.columns import made_of
@@ -144,51 +144,44 @@ class Blocks:
         self.seal = Seal()
         self._postures: dict[Posture, int] = {}
         self._rests: dict[Posture, int] = {}
-        self._numbers: dict[int, int] = {}  # of the changes, by their addresses
-        self._changes: list[tuple[int, ...]] = []
-        self._kept: list[Change] = []  # or another could come to be where one was
+        self._changes: dict[int, tuple[int, ...]] = {}
 
-    def rows(self, intended: Iterable[IntendedChange]) -> Iterator[Row]:
+    def rows(self, intended: Intended) -> Iterator[Row]:
         """The run, and what :data:`BLOCK_COLUMNS` name."""
-        waiting = iter(intended)
-        while some := list(islice(waiting, _TOGETHER)):
-            fields = json.dumps(_BLOCK.write(self._block(some)))
-            self.seal.add((self.count, sum_of(fields)))
-            yield self.run, self.count, fields
-            self.count += len(some)
+        for first in range(0, len(intended.paths), _TOGETHER):
+            fields = json.dumps(_BLOCK.write(self._block(intended, first, first + _TOGETHER)))
+            self.seal.add((first, sum_of(fields)))
+            yield self.run, first, fields
+        self.count = len(intended.paths)
 
-    def _block(self, some: Sequence[IntendedChange]) -> Block:
+    def _block(self, intended: Intended, first: int, end: int) -> Block:
         postures, rests = len(self._postures), len(self._rests)
-        paths, identities, changes, digests = zip(*some, strict=True)
-        filesystems, inodes, births = zip(*identities, strict=True)
-        known = self._numbers
-        numbered = [known.get(one, -1) for one in map(id, changes)]
-        if -1 in numbered:
-            numbered = [
-                self._numbered(change) if one < 0 else one for one, change in zip(numbered, changes, strict=True)
-            ]
+        numbers = intended.numbers[first:end]
+        filesystems, inodes, births = zip(*intended.identities[first:end], strict=True)
         distinct: dict[tuple[int, ...], int] = {}
-        place_of = {one: distinct.setdefault(self._changes[one], len(distinct)) for one in dict.fromkeys(numbered)}
+        place_of = {
+            number: distinct.setdefault(self._postures_of(number, intended.changes), len(distinct))
+            for number in dict.fromkeys(numbers)
+        }
+        digests = intended.digests
         return Block(
-            paths,
+            intended.paths[first:end],
             filesystems,
             inodes,
             births,
-            list(map(place_of.__getitem__, numbered)),
+            list(map(place_of.__getitem__, numbers)),
             list(distinct),
             [self._in_numbers(one) for one in islice(self._postures, postures, None)],
             list(islice(self._rests, rests, None)),
-            {place: digest for place, digest in enumerate(digests) if digest},
+            {place - first: digests[place] for place in range(first, end) if digests.get(place)} if digests else {},
         )
 
-    def _numbered(self, change: Change) -> int:
-        """The number of a change; the numbers of its postures are kept."""
-        number = self._numbers.get(id(change))
-        if number is None:
-            self._kept.append(change)
-            number = self._numbers[id(change)] = len(self._changes)
-            self._changes.append(tuple(map(self._number, (change.before, change.after, *change.between))))
-        return number
+    def _postures_of(self, number: int, changes: Sequence[Change]) -> tuple[int, ...]:
+        """The numbers of the postures of the change of this number."""
+        if number not in self._changes:
+            change = changes[number]
+            self._changes[number] = tuple(map(self._number, (change.before, change.after, *change.between)))
+        return self._changes[number]
 
     def _number(self, posture: Posture) -> int:
         return self._postures.setdefault(posture, len(self._postures))

@@ -15,7 +15,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from fiat.core.change.history import (
     Claim,
     Damage,
-    IntendedChange,
+    Intended,
     Run,
     RunBeginning,
     RunEntry,
@@ -67,7 +67,7 @@ class SqliteHistory:
                 held.enter_context(locked(place, claims, wait))
             yield
 
-    def begin(self, beginning: RunBeginning, intended: Iterable[IntendedChange]) -> int:
+    def begin(self, beginning: RunBeginning, intended: Intended) -> int:
         """Write down what is about to change, in this order; the number of the run. On return it is safe on disk."""
         with self._written() as database:
             cursor = database.execute(
