@@ -81,7 +81,9 @@ class Counted:
         size = len(universe.principals)
         found = []
         for right in rights_.ALL:
-            every, apart = (_totals(counts.get(right, {}), size) for counts in (self.every, self.apart))
+            counts, counts_apart = self.every.get(right, {}), self.apart.get(right, {})
+            every = _totals(counts, size)
+            apart = every if counts_apart == counts else _totals(counts_apart, size)
             for place, paths in every.items():
                 found.append(Shift(universe.principals[place], right, paths, apart.get(place, 0)))
         return tuple(found)
@@ -89,6 +91,10 @@ class Counted:
 
 _FEW = 40
 """So many sets are added up one by one before NumPy, which takes long to load, would be faster."""
+
+
+_SETS = 1024
+"""Sets that are added up together."""
 
 
 def _totals(counts: Mapping[int, int], size: int) -> dict[int, int]:
@@ -106,9 +112,14 @@ def _many_totals(counts: Mapping[int, int], size: int) -> dict[int, int]:
     import numpy as np
 
     total = np.zeros(size, np.int64)
-    for bits, paths in counts.items():
-        raw = np.frombuffer(bits.to_bytes((size + 7) // 8, "little"), np.uint8)
-        total += np.unpackbits(raw, bitorder="little", count=size) * np.int64(paths)
+    length, every = (size + 7) // 8, list(counts)
+    for first in range(0, len(every), _SETS):
+        some = every[first : first + _SETS]
+        raw = np.frombuffer(b"".join([bits.to_bytes(length, "little") for bits in some]), np.uint8)
+        members = np.unpackbits(raw.reshape(-1, length), axis=1, bitorder="little", count=size)
+        # in floating point, for which NumPy is fast; numbers of paths are far below 2^53
+        paths = np.fromiter(map(counts.__getitem__, some), np.float64, len(some))
+        total += (paths @ members.astype(np.float64)).astype(np.int64)
     return {place: int(total[place]) for place in np.flatnonzero(total).tolist()}
 
 

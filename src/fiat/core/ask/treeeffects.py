@@ -22,7 +22,7 @@ from fiat.core.model.route import Route
 from fiat.core.rules.access import Access
 from fiat.core.rules.decision import Decisions
 from fiat.core.rules.difference import people_concerned
-from fiat.core.tree.answerkeys import AnswerKey
+from fiat.core.tree.answerkeys import AnswerKeys
 from fiat.core.tree.answers import Reached, TreeAccess
 from fiat.core.tree.distinct import distinct_values
 from fiat.core.tree.profile import Profile
@@ -60,7 +60,8 @@ class Pair(NamedTuple):
 
 
 class AnswerDifference(NamedTuple):
-    """Entries with one and the same pair of answers, which differ; by their places before, and after."""
+    """Entries with one and the same pair of answers, of which the rights are named where these differ; by their places
+    before, and after."""
 
     before: Sets
     after: Sets
@@ -104,17 +105,34 @@ class Asker:
         pairs = had.number.astype(np.int64) * len(has.keys) + has.number
         distinct, number = distinct_values(pairs)
         order = np.argsort(number, kind="stable")
-        bounds = np.searchsorted(number[order], np.arange(len(distinct) + 1))
-        for which, value in enumerate(distinct.tolist()):
-            before, after = divmod(value, len(has.keys))
-            if had.keys[before] != has.keys[after]:
-                some = order[bounds[which] : bounds[which + 1]]
-                yield AnswerDifference(
-                    self._sets(had.keys[before]), self._sets(has.keys[after]), places[some], others[some]
-                )
+        bounds = np.searchsorted(number[order], np.arange(len(distinct) + 1)).tolist()
+        befores, afters, sets = _side_by_side((had.keys, has.keys), *np.divmod(distinct, len(has.keys)))
+        differs = befores != afters
+        for which in np.flatnonzero(differs.any(axis=1)).tolist():
+            where = np.flatnonzero(differs[which])
+            asked = [self.rights[one] for one in where.tolist()]
+            before, after = (
+                dict(zip(asked, map(sets.__getitem__, one[which, where].tolist()), strict=True))
+                for one in (befores, afters)
+            )
+            some = order[bounds[which] : bounds[which + 1]]
+            yield AnswerDifference(before, after, places[some], others[some])
 
-    def _sets(self, key: AnswerKey) -> Sets:
-        return dict(zip(self.rights, key, strict=True))
+
+def _side_by_side(
+    keys: tuple[AnswerKeys, AnswerKeys], before: NDArray[np.int64], after: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64], list[int | None]]:
+    """For each of the answers before and after the numbers of its sets, and the sets, numbered for both alike: each is
+    made a whole number once."""
+    known: dict[int | None, int] = {None: 0}
+    found = []
+    for of, which in zip(keys, (before, after), strict=True):
+        numbers = of.numbers[which]
+        used, places = distinct_values(numbers.ravel().astype(np.int64) + 1)
+        sets = (None if number < 0 else of.table[number] for number in (used - 1).tolist())
+        joint = np.array([known.setdefault(one, len(known)) for one in sets], np.int64)
+        found.append(joint[places].reshape(numbers.shape))
+    return found[0], found[1], list(known)
 
 
 def effects(asking: Asker, pairs: Iterable[Pair]) -> Effects:

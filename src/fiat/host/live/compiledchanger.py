@@ -73,7 +73,8 @@ class CompiledChanger:
         if self._read_at != self._reader.kernel.times_read:
             self._begin()
         self._take_sites()
-        for _, _, change, _, compared_only in self._changer.unknown(attempts):
+        new = {(id(change), alone): change for _, _, change, _, alone in self._changer.unknown(attempts)}
+        for (_, compared_only), change in new.items():
             self._changer.learn(change, compared_only, self._added(change, compared_only=compared_only))
             self._kept.append(change)
 
