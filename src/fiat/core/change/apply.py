@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Iterable, Iterator
+from itertools import repeat
 
 from fiat.core.change.planned import Item, Items
 from fiat.core.change.rewriting import (
@@ -35,17 +36,21 @@ def apply(
     def change(place: int) -> Outcome | None:
         return outcome_of(place, _change(handles, items[place], actor))
 
-    def attempt(place: int) -> Attempt | None:
-        if place in items.names:
-            return None
-        return items.paths[place], items.identities[place], changes[items.numbers[place]], items.links[place], False
+    def attempts(places: range) -> list[Attempt | None]:
+        some = slice(places.start, places.stop)
+        theirs = map(changes.__getitem__, items.numbers[some])
+        columns = items.paths[some], items.identities[some], theirs, items.links[some]
+        found: list[Attempt | None] = list(zip(*columns, repeat(False), strict=False))
+        for place in items.names.keys() & places:
+            found[place - places.start] = None
+        return found
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:
         return outcome_of(place, _after(handles, items[place], actor, tried))
 
     try:
         every = range(len(items)) if places is None else places
-        yield from try_all(host, every, attempt, change, after_attempt, stopping, at_once=at_once)
+        yield from try_all(host, every, attempts, change, after_attempt, stopping, at_once=at_once)
     finally:
         handles.close()
 

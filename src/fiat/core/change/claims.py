@@ -23,7 +23,9 @@ def claims(host: Host, paths: Iterable[str]) -> list[Claim]:
 def _tops(paths: Iterable[str]) -> list[str]:
     """The paths that are under none of the others."""
     every = set(paths)
-    found = [path for path in every if path == "/" or not _is_under(path, every)]
+    # what is in a directory that is one of them, as most is, is told at once
+    others = [path for path in every if path.rpartition("/")[0] not in every]
+    found = [path for path in others if path == "/" or not _is_under(path, every)]
     return sorted(found) if len(found) <= _MANY else [posixpath.commonpath(found)]
 
 

@@ -103,19 +103,21 @@ def left_after(node: Node, change: Change, actor: Principal, tried: Tried) -> Le
 class Trying:
     """Makes attempts block by block."""
 
-    def __init__(self, together: Together | None, attempt: Callable[[int], Attempt | None], *, at_once: bool) -> None:
+    def __init__(
+        self, together: Together | None, attempts: Callable[[range], Sequence[Attempt | None]], *, at_once: bool
+    ) -> None:
         self._together = together
-        self._attempt = attempt
+        self._attempts = attempts
         self._at_once = at_once
         self._size = _AT_ONCE if at_once else 4
-        self.attempts: list[Attempt | None] = []
+        self.attempts: Sequence[Attempt | None] = []
         """Those that were made last."""
 
     def next(self, places: range) -> Attempted:
         """What came of the first of these, of one at least."""
         if self._together is None:
             return Attempted([None], {0: _NOT_TRIED})
-        made = self.attempts = list(map(self._attempt, places[: self._size]))
+        made = self.attempts = self._attempts(places[: self._size])
         found = self._together.at_once(made) if self._at_once else self._together.in_turn(made)
         if not self._at_once:  # where one is not as expected, others may not be: then few are made ready in vain
             self._size = 4 if found.ended else min(_BLOCK, 4 * self._size)
@@ -125,7 +127,7 @@ class Trying:
 def try_all(
     host: Host,
     places: range,
-    attempt: Callable[[int], Attempt | None],
+    attempts: Callable[[range], Sequence[Attempt | None]],
     change: Callable[[int], Outcome | None],
     go_on: Callable[[int, Tried], Outcome | None],
     stopping: Stopping = lambda: False,
@@ -134,14 +136,14 @@ def try_all(
 ) -> Iterator[TriedObjects]:
     """Change the object at each of the ``places``: in turn, or, where their order is no matter, several ``at_once``.
 
-    ``attempt`` is what that takes where all goes as expected, None where more is to be looked at; ``change`` does it
-    object by object, and ``go_on`` goes on where an attempt has ended.
+    ``attempts`` are what that takes at some places where all goes as expected, None where more is to be looked at;
+    ``change`` does it object by object, and ``go_on`` goes on where an attempt has ended.
     """
     together = together_on(host)
     if together is None:
         yield from one_by_one(places, change, stopping)
         return
-    trying, place = Trying(together, attempt, at_once=at_once), places.start
+    trying, place = Trying(together, attempts, at_once=at_once), places.start
     while place < places.stop and not stopping():
         found = trying.next(range(place, places.stop))
         end = place + len(found.sites)

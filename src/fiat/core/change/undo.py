@@ -3,8 +3,10 @@
 import errno
 import os
 import posixpath
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
+from functools import partial
+from itertools import repeat
 from typing import NamedTuple
 
 from fiat.core.change import steps
@@ -24,6 +26,7 @@ from fiat.core.change.steps import Change
 from fiat.core.change.together import Attempt, Came, Tried, Trying, left_after, together_on, try_all
 from fiat.core.errors import OtherNow, PathError, RunDamaged, RunError
 from fiat.core.model import mode
+from fiat.core.model.columns import made_of
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
 from fiat.core.model.mode import special_names
@@ -224,37 +227,52 @@ class _Looking:
         self.handles = Handles(host)
         self._despite = despite
         self._ways = _Ways(host.actor(), despite)
-        self._opened: set[str] = set()
         self._at_once = at_once
         self._comparisons: dict[tuple[int, int], Change | None] = {}
 
     def all(self, entries: Sequence[RunEntry]) -> Iterator[UndoObject]:
         """What putting back will do to each."""
         place, count = 0, len(entries)
-        trying = Trying(together_on(self.handles.host), lambda at: self._attempt(entries[at]), at_once=self._at_once)
+        trying = Trying(
+            together_on(self.handles.host),
+            lambda places: self._attempts(entries[places.start : places.stop]),
+            at_once=self._at_once,
+        )
+        opened: set[str] = set()
+        told = 0
+
+        def is_opened_before(path: str, at: int) -> bool:
+            nonlocal told
+            opened.update(one.path for one in entries[told:at] if one.before.kind is Kind.DIRECTORY)
+            told = at
+            return _is_under(path, opened)
+
         while place < count:
             found = trying.next(range(place, count))
             some = entries[place : place + len(found.sites)]
-            for at, (entry, site) in enumerate(zip(some, found.sites, strict=True)):
-                if entry.before.kind is Kind.DIRECTORY:
-                    self._opened.add(entry.path)
-                if site is None:
-                    yield self._one(entry, found.ended[at])
-                else:
-                    yield self._ways.as_left(entry, site)
+            ways = self._ways.as_left(some, found.sites)
+            for at, tried in sorted(found.ended.items()):
+                opened_before = partial(is_opened_before, some[at].path, place + at)
+                ways[at] = self._one(some[at], tried, opened_before)
+            yield from ways
             place += len(found.sites)
 
-    def _attempt(self, entry: RunEntry) -> Attempt | None:
-        """How an entry is compared with what the run left; None where more is to be looked at."""
-        key = id(entry.after), id(entry.before)  # of most entries these are the very same
-        if key not in self._comparisons:
-            looked_at = self._ways.takes_a_look(entry)
-            self._comparisons[key] = None if looked_at else Change(entry.after, entry.after)
-        change = self._comparisons[key]
-        return None if change is None else (entry.path, entry.identity, change, 0, True)
+    def _attempts(self, entries: Sequence[RunEntry]) -> list[Attempt | None]:
+        """How entries are compared with what the run left; None where more is to be looked at."""
+        found: list[Attempt | None] = []
+        for entry in entries:
+            path, identity, before, after, *_ = entry
+            key = id(after), id(before)  # of most entries these are the very same
+            if key not in self._comparisons:
+                looked_at = self._ways.takes_a_look(entry)
+                self._comparisons[key] = None if looked_at else Change(after, after)
+            change = self._comparisons[key]
+            found.append(None if change is None else (path, identity, change, 0, True))
+        return found
 
-    def _one(self, entry: RunEntry, tried: Tried) -> UndoObject:
-        """What putting back will do to one that is looked at by itself."""
+    def _one(self, entry: RunEntry, tried: Tried, opened_before: Callable[[], bool]) -> UndoObject:
+        """What putting back will do to one that is looked at by itself; whether a directory above it is opened
+        before."""
         try:
             node = tried.node
             if tried.came is Came.NOT_OPENED:
@@ -262,7 +280,7 @@ class _Looking:
             if node is None:
                 node = self.handles.open(entry.path)
         except OSError as error:
-            if error.errno == errno.EACCES and _is_under(entry.path, self._opened):
+            if error.errno == errno.EACCES and opened_before():
                 return self._ways.find(entry.after, entry)
             return UndoObject(entry, None, failed(entry.path, error, "put back"))
         ways = self._ways
@@ -304,23 +322,26 @@ def put_back(
 
     known: dict[tuple[int, int], tuple[bool, bool]] = {}
 
-    def attempt(place: int) -> Attempt | None:
-        entry, taken, problem, _ = finds[place]
-        if taken is None or problem is not None:
-            return None
-        key = id(taken), id(entry.before)  # of most objects these are the very same
-        if key not in known:
-            simple = not taken.errno and not is_privileged(taken.after)
-            known[key] = simple, same_posture(taken.before, entry.before)
-        simple, compared_only = known[key]
-        return (entry.path, entry.identity, taken, 0, compared_only) if simple else None
+    def attempts(places: range) -> list[Attempt | None]:
+        found: list[Attempt | None] = []
+        for (path, identity, before, *_), taken, problem, _ in finds[places.start : places.stop]:
+            if taken is None or problem is not None:
+                found.append(None)
+                continue
+            key = id(taken), id(before)  # of most objects these are the very same
+            if key not in known:
+                simple = not taken.errno and not is_privileged(taken.after)
+                known[key] = simple, same_posture(taken.before, before)
+            simple, compared_only = known[key]
+            found.append((path, identity, taken, 0, compared_only) if simple else None)
+        return found
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:
         return _after(ways, finds[place], place, tried)
 
     try:
         every = range(len(finds)) if places is None else places
-        yield from try_all(host, every, attempt, change, after_attempt, stopping, at_once=at_once)
+        yield from try_all(host, every, attempts, change, after_attempt, stopping, at_once=at_once)
     finally:
         handles.close()
 
@@ -429,13 +450,23 @@ class _Ways:
             return before
         return self._goals.setdefault(before, without_privilege(before))
 
-    def as_left(self, entry: RunEntry, site: Placement) -> UndoObject:
-        """What will be done to an object that is as the run left it, as most are."""
-        before, after = entry.before, entry.after
-        met = self._met.get((id(after), id(before), id(site), id(entry.between)))
-        if met is not None and met[1]:
-            return UndoObject(entry, met[0])
-        return self.find(after, entry, site, before)
+    def as_left(self, entries: Sequence[RunEntry], sites: Sequence[Placement | None]) -> list[UndoObject]:
+        """What will be done to objects that are as the run left them, as most are; of those without a site nothing."""
+        _, _, befores, afters, betweens, *_ = zip(*entries, strict=True)
+        same = list(zip(*(map(id, column) for column in (afters, befores, sites, betweens)), strict=True))
+        new = {key: place for place, key in enumerate(same) if key not in self._met and sites[place] is not None}
+        for place in new.values():
+            self._find_as_left(entries[place], sites[place])
+        met = list(map(self._met.get, same))
+        whole = [None if one is None or not one[1] else one[0] for one in met]
+        found = list(made_of(UndoObject, entries, whole, repeat(None), repeat(None)))
+        for place in [place for place, change in enumerate(whole) if change is None]:
+            if sites[place] is not None:
+                found[place] = self._find_as_left(entries[place], sites[place])
+        return found
+
+    def _find_as_left(self, entry: RunEntry, site: Placement | None) -> UndoObject:
+        return self.find(entry.after, entry, _NOWHERE if site is None else site, entry.before)
 
     def find(
         self, now: Posture, entry: RunEntry, site: Placement = _NOWHERE, goal: Posture | None = None
