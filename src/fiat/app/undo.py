@@ -3,7 +3,6 @@
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, nullcontext, suppress
 from enum import Enum
-from operator import attrgetter
 from typing import NamedTuple
 
 from fiat.app.problems import Problem, raise_problem
@@ -304,7 +303,7 @@ def put_back(
     )
     entries, found, _, _ = zip(*planned.finds, strict=True)
     changes = [change or _turned(entry) for entry, change in zip(entries, found, strict=True)]
-    paths, identities = ([*map(attrgetter(of), entries)] for of in ("path", "identity"))
+    paths, identities, *_ = zip(*entries, strict=True)
     distinct = {id(change): change for change in changes}  # of most objects it is the very same
     number_of = {key: number for number, key in enumerate(distinct)}
     numbers = [number_of[id(change)] for change in changes]

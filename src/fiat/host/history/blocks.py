@@ -7,7 +7,7 @@ simply changed has rows of its own.
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import islice, repeat
+from itertools import chain, islice, repeat
 from operator import attrgetter
 from typing import Any, NamedTuple
 
@@ -54,6 +54,23 @@ class Numbers(NamedTuple):
             raise wrong(place, data, "a list")
         whole = set(map(type, data)) <= {int} and (not data or (self.least <= min(data) and max(data) <= self.most))
         return data if whole else list(Listed(Number(self.least, self.most)).read(data, place))
+
+
+class NumberLists(NamedTuple):
+    """A list of lists of whole numbers, checked all at once."""
+
+    numbers: Numbers = Numbers()
+
+    def write(self, value: Any) -> Any:
+        """The column, which is a list of such lists already."""
+        return value
+
+    def read(self, data: Any, place: str) -> list[list[int]]:
+        """The lists of the column; RecordError that names ``place`` for anything else."""
+        if not isinstance(data, list) or not set(map(type, data)) <= {list}:
+            raise wrong(place, data, "a list of lists")
+        self.numbers.read(list(chain.from_iterable(data)), place)
+        return data
 
 
 class Texts(NamedTuple):
@@ -128,8 +145,8 @@ _BLOCK: Record[Block] = Record(
     Field("inode", attrgetter("inode"), Numbers()),
     Field("birth", attrgetter("birth"), _SIGNED),
     Field("change", attrgetter("change"), Numbers()),
-    Field("changes", attrgetter("changes"), Listed(Numbers())),
-    Field("postures", attrgetter("postures"), Listed(Numbers())),
+    Field("changes", attrgetter("changes"), NumberLists()),
+    Field("postures", attrgetter("postures"), NumberLists()),
     Field("rests", attrgetter("rests"), Listed(_REST)),
     Field("digests", attrgetter("digests"), _Digests(), required=False, default={}),
 )
@@ -238,9 +255,8 @@ def _posture(numbers: Sequence[int], rests: Sequence[Posture], where: str) -> Po
 
 def _entries(block: Block, postures: Sequence[Posture], where: str) -> Iterator[RunEntry]:
     """The entries of a block."""
-    for path in block.path:
-        if path[:1] != "/" or "\0" in path:
-            raise RecordError(where, "has no path that begins with /")
+    if "\0" in "".join(block.path) or not {path[:1] for path in block.path} <= {"/"}:
+        raise RecordError(where, "has no path that begins with /")
     try:
         changes = [[postures[number] for number in change] for change in block.changes]
         known = [(before, after, tuple(between)) for before, after, *between in changes]
