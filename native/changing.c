@@ -72,6 +72,7 @@ struct held {
 struct lane {
     struct changer *changer;
     pthread_t id;
+    struct shared *shared;
     struct object *objects;
     Py_ssize_t count, done;
     struct held held[HELD + 1];
@@ -290,36 +291,49 @@ static void change_in(struct lane *lane, bool all)
     }
 }
 
+/* Objects that one lane takes at a time: one whose processor is busy with something else leaves more to the others. */
+enum { PIECE = 40 };
+
+/* What lanes share while they change objects at the same time. */
+struct shared {
+    struct object *objects;
+    Py_ssize_t count;
+    atomic_size_t taken;
+};
+
 static void *beside(void *words)
 {
-    change_in(words, true);
+    struct lane *lane = words;
+    struct shared *shared = lane->shared;
+    size_t begin;
+    while ((begin = atomic_fetch_add(&shared->taken, PIECE)) < (size_t)shared->count) {
+        lane->objects = shared->objects + begin;
+        lane->count = shared->count - (Py_ssize_t)begin < PIECE ? shared->count - (Py_ssize_t)begin : PIECE;
+        change_in(lane, true);
+    }
     return NULL;
 }
 
-/* Has several lanes change as many of the objects each, at the same time. */
+/* Has several lanes change the objects, at the same time. */
 static void change_beside(struct changer *changer, struct object *objects, Py_ssize_t count)
 {
     /* whatever is sent to the process is for the thread that waits */
     sigset_t all, before;
     sigfillset(&all);
     pthread_sigmask(SIG_SETMASK, &all, &before);
-    Py_ssize_t share = (count + changer->lane_count - 1) / changer->lane_count, begin = 0;
+    struct shared shared = {objects, count, 0};
     bool started[MOST_LANES] = {false};
-    for (unsigned int one = changer->lane_count; one--; begin += share) {
+    for (unsigned int one = 0; one < changer->lane_count; one++) {
         struct lane *lane = &changer->lanes[one];
-        lane->objects = objects + (begin < count ? begin : count);
-        lane->count = begin + share < count ? share : begin < count ? count - begin : 0;
-        if (one && lane->count)
+        lane->shared = &shared;
+        if (one && count > (Py_ssize_t)one * PIECE)
             started[one] = pthread_create(&lane->id, NULL, beside, lane) == 0;
     }
     pthread_sigmask(SIG_SETMASK, &before, NULL);
-    change_in(&changer->lanes[0], true); /* the last share is for this thread */
-    for (unsigned int one = 1; one < changer->lane_count; one++) {
+    beside(&changer->lanes[0]);
+    for (unsigned int one = 1; one < changer->lane_count; one++)
         if (started[one])
             pthread_join(changer->lanes[one].id, NULL);
-        else if (changer->lanes[one].count)
-            change_in(&changer->lanes[one], true);
-    }
 }
 
 /* --- the object that Python holds --- */
