@@ -21,6 +21,7 @@ from fiat.core.text import visible
 from fiat.core.tree.answerkeys import Answers
 from fiat.core.tree.answers import for_tree
 from fiat.core.tree.distinct import distinct_values
+from fiat.core.tree.inside import RoutesInside
 from fiat.core.tree.profile import Profile
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import route_for, walk
@@ -231,6 +232,11 @@ class AuditedTree:
         return 0, ""
 
     # --- single entries ---
+
+    @cached_property
+    def inside(self) -> RoutesInside:
+        """The routes to the entries, by their real paths."""
+        return RoutesInside(walk(self.host, self.survey.top.path, follow=False, interpreters=0), self.survey)
 
     def path(self, place: int) -> str:
         """The path of an entry."""

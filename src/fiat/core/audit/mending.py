@@ -223,8 +223,13 @@ def _planned(host: Host, one: TreeFinding, *, count: bool) -> Plan | None:
 
 
 def _routes(host: Host, one: TreeFinding, most: int | None = None) -> Iterator[tuple[str, Route]]:
-    for path in _paths(one, most):
+    mend = one.found.mend
+    assert mend is not None
+    for path in mend.at[:most]:
         yield path, walk(host, path, follow=False, interpreters=0)
+    for place in () if mend.at else one.found.places[:most].tolist():
+        route = one.audited.inside.to(place)
+        yield route.asked, route
 
 
 # --- whether it is gone then ----------------------------------------------------------

@@ -11,10 +11,11 @@ from typing import NamedTuple
 from fiat.core.ask.treeeffects import View
 from fiat.core.model.posture import Object
 from fiat.core.model.right import CREATE, EXECUTE, WRITE, Right
-from fiat.core.model.route import Route, Stage
+from fiat.core.model.route import Route
 from fiat.core.rules.checks import Check
 from fiat.core.rules.decision import Decisions
 from fiat.core.tree.answers import TreeAccess
+from fiat.core.tree.inside import RoutesInside
 
 
 class Cause(NamedTuple):
@@ -38,34 +39,15 @@ class Side:
         self.view = view
         self.answers = answers
         self.decisions = Decisions(answers.access.universe)
-        self._known: dict[int, Object] = {0: view.survey.top}
-
-    def _object(self, place: int) -> Object:
-        """The entry at a place; those above it as well, so that its path need not be put together again."""
-        found = self._known.get(place)
-        if found is None:
-            survey = self.view.survey
-            above = self._object(int(survey.parent[place]))
-            found = survey.object(place, f"{above.path.rstrip('/')}/{survey.name(place)}")
-            self._known[place] = found
-        return found
+        self._inside = RoutesInside(view.route, view.survey)
 
     def route(self, place: int, right: Right) -> Route:
         """The route to an entry, as the kernel walks it when ``right`` is asked of it."""
-        parent = self.view.survey.parent
-        above: list[int] = []
-        one = int(parent[place])
-        while one >= 0:
-            above.append(one)
-            one = int(parent[one])
-        end = self._object(place)
-        stages = [*self.view.route.stages, *(Stage(self._object(one)) for one in reversed(above))]
-        if end.posture.directory and right in (WRITE, CREATE):
-            stages.append(Stage(end))
-        runs = None
-        if right is EXECUTE and end.program is not None:
-            runs = self.answers.runs_with(end.program)
-        return Route(end.path, tuple(stages), end, interpreter=runs)
+        found = self._inside.to(place, into=right in (WRITE, CREATE))
+        end = found.end
+        if right is EXECUTE and end is not None and end.program is not None:
+            return found._replace(interpreter=self.answers.runs_with(end.program))
+        return found
 
     def checks(self, place: int, right: Right) -> list[Check]:
         """All that is checked for ``right`` of the entry."""
