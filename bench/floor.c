@@ -5,12 +5,17 @@
  *   floor change TREE  after that, changes the mode of everything but symlinks, with the same
  *                      system calls as fiat set: opened, looked at, changed, looked at again
  *
+ *   floor ask TREE UID GID...
+ *                      becomes that user, in these groups, and asks the kernel of each entry that
+ *                      it gets to whether it may be read, written, executed: three calls each
+ *
  * Prints the number of entries and the seconds that it took.
  */
 #define _GNU_SOURCE
 #include <dirent.h>
 #include <err.h>
 #include <fcntl.h>
+#include <grp.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -58,10 +63,22 @@ static void change(int directory, const char *name, mode_t mode)
     close(fd);
 }
 
-static void walk(int fd, int changing)
+enum doing { READ, CHANGE, ASK };
+
+static void ask(const char *name)
 {
-    if (fchdir(fd) != 0)
+    static const int WANTED[] = {R_OK, W_OK, X_OK};
+    for (int one = 0; one < 3; one++)
+        sum += faccessat(AT_FDCWD, name, WANTED[one], AT_EACCESS | AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+static void walk(int fd, enum doing doing)
+{
+    if (fchdir(fd) != 0) {
+        if (doing == ASK)
+            return; /* its names could be listed, and nothing in it reached */
         err(1, "fchdir");
+    }
     DIR *directory = fdopendir(dup(fd));
     if (directory == NULL)
         err(1, "fdopendir");
@@ -76,22 +93,25 @@ static void walk(int fd, int changing)
         if (lstat(entry->d_name, &status) != 0)
             continue;
         sum += status.st_mode + status.st_uid;
-        if (!S_ISLNK(status.st_mode))
+        if (doing == ASK)
+            ask(entry->d_name);
+        else if (!S_ISLNK(status.st_mode))
             sum += lgetxattr(entry->d_name, ACCESS, value, sizeof value);
         if (S_ISDIR(status.st_mode)) {
-            sum += lgetxattr(entry->d_name, DEFAULT, value, sizeof value);
+            if (doing != ASK)
+                sum += lgetxattr(entry->d_name, DEFAULT, value, sizeof value);
             if (count % 64 == 0)
                 inside = realloc(inside, (count + 64) * sizeof *inside);
             inside[count++] = strdup(entry->d_name);
         }
-        if (changing && !S_ISLNK(status.st_mode))
+        if (doing == CHANGE && !S_ISLNK(status.st_mode))
             change(fd, entry->d_name, status.st_mode & 07777);
     }
     closedir(directory);
     for (size_t number = 0; number < count; number++) {
         int child = openat(fd, inside[number], O_RDONLY | O_DIRECTORY | O_NOFOLLOW);
         if (child >= 0) {
-            walk(child, changing);
+            walk(child, doing);
             close(child);
         }
         free(inside[number]);
@@ -99,15 +119,30 @@ static void walk(int fd, int changing)
     free(inside);
 }
 
+static void become(uid_t uid, char **groups, size_t count)
+{
+    gid_t gids[256];
+    if (count > sizeof gids / sizeof *gids)
+        errx(2, "too many groups");
+    for (size_t one = 0; one < count; one++)
+        gids[one] = (gid_t)atol(groups[one]);
+    if (setgroups(count, gids) != 0 || setresgid(gids[0], gids[0], gids[0]) != 0 || setresuid(uid, uid, uid) != 0)
+        err(1, "become %ld", (long)uid);
+}
+
 int main(int count, char **words)
 {
-    if (count != 3)
-        errx(2, "usage: floor read|change TREE");
-    double begun = now();
+    enum doing doing = count > 4 && strcmp(words[1], "ask") == 0 ? ASK
+                       : count == 3 && strcmp(words[1], "change") == 0 ? CHANGE : READ;
+    if (doing == READ && (count != 3 || strcmp(words[1], "read") != 0))
+        errx(2, "usage: floor read|change TREE, or floor ask TREE UID GID...");
     int top = open(words[2], O_RDONLY | O_DIRECTORY);
     if (top < 0)
         err(1, "%s", words[2]);
-    walk(top, strcmp(words[1], "change") == 0);
+    if (doing == ASK)
+        become((uid_t)atol(words[3]), words + 4, (size_t)count - 4);
+    double begun = now();
+    walk(top, doing);
     printf("%ld %.6f %lu\n", entries, now() - begun, sum & 1);
     return 0;
 }

@@ -59,6 +59,7 @@ class Line(NamedTuple):
     accounts: int = 1_000
 
 
+_INSTEAD, _OF_INSTEAD = "who, against 10 users trying", "9,500 profiles"
 _ALL, _LIST = ("who", "--below"), ("show", "--below")
 _SAVED = "{folder}/saved.jsonl.zst"
 LINES = (
@@ -86,6 +87,9 @@ LINES = (
 
 CHANGES = {"set": (3.0, 8.0), "undo": (3.0, 10.0)}
 """The ratios of changes, and those in a small run."""
+
+ONE_BY_ONE = (0.3, 1.0), 10
+"""``who --below`` for everybody, against becoming so many users in turn and asking the kernel of each entry."""
 
 DIRECTORY = (2.0, 30.0)
 """``who PATH`` where a directory server has 20,000 accounts, against 1,000 local ones."""
@@ -168,7 +172,8 @@ class Bench:
         )
         for name, tree in TREES.items():
             lines = [line for line in LINES if line.tree == name and self._asked(line.name)]
-            if not lines or (small and not tree.small) or (tree.large and not self.args.large):
+            instead = name == _OF_INSTEAD and self._asked(_INSTEAD)
+            if not (lines or instead) or (small and not tree.small) or (tree.large and not self.args.large):
                 continue
             top = self._grown(name, tree.shape, tree.small if small else tree.entries)
             for line in lines:
@@ -183,6 +188,8 @@ class Bench:
                         self.args.runs,
                         limit,
                     )
+            if instead:
+                yield self._instead(top)
             self._memory(top)
             shutil.rmtree(top)
         if any(map(self._asked, CHANGES)):
@@ -213,9 +220,9 @@ class Bench:
         os.rename(folder / "tree", top)
         return top
 
-    def _floor(self, what: str, top: Path) -> float:
+    def _floor(self, what: str, top: Path, *more: str) -> float:
         """The seconds that the floor takes."""
-        done = subprocess.run([self.floor, what, str(top)], check=True, capture_output=True, text=True)
+        done = subprocess.run([self.floor, what, str(top), *more], check=True, capture_output=True, text=True)
         return float(done.stdout.split()[1])
 
     def _memory(self, top: Path) -> None:
@@ -226,6 +233,25 @@ class Bench:
         peak = int(subprocess.run(command, check=True, capture_output=True, text=True).stdout.split()[-1])
         each, besides = MEMORY
         print(f"  memory at the peak: {peak / 1e6:.0f} MB, of {(each * entries + besides) / 1e6:.0f} MB", flush=True)
+
+    def _instead(self, top: Path) -> Measured:
+        """What people do without Fiat: to become users in turn, and try."""
+        limits, count = ONE_BY_ONE
+        accounts = self.folder / "accounts-1000"
+        groups = [line.split(":") for line in (accounts / "group").read_text().splitlines()]
+        users = [line.split(":") for line in (accounts / "passwd").read_text().splitlines()[1:]]
+        asked = [
+            (uid, gid, *(group[2] for group in groups if name in group[3].split(",")))
+            for name, _, uid, gid, *_ in users[:: len(users) // count]
+        ]
+        words = [FIAT, *_ALL, str(top), "--accounts", str(accounts)]
+        return against(
+            _INSTEAD,
+            lambda: sum(self._floor("ask", top, *one) for one in asked),
+            lambda: timed(words),
+            self.args.runs,
+            limits[1 if self.args.small else 0],
+        )
 
     def _changes(self, entries: int) -> Iterator[Measured]:
         """Changing a tree with a history, and undoing that; the floor a copy of it."""

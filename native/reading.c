@@ -577,6 +577,19 @@ static uint64_t first_eight(const char *name)
     return start;
 }
 
+/* With how many bytes all names begin alike: mostly it is those after them that tell names apart. */
+static size_t common_beginning(const struct sort_key *keys, size_t count)
+{
+    size_t common = count ? strlen(keys[0].name) : 0;
+    for (size_t one = 1; one < count && common; one++) {
+        size_t same = 0;
+        while (same < common && keys[one].name[same] == keys[0].name[same])
+            same++;
+        common = same;
+    }
+    return common;
+}
+
 static int by_name(const void *one, const void *other)
 {
     const struct sort_key *a = one, *b = other;
@@ -612,7 +625,6 @@ static ssize_t list_names(struct thread *thread, int fd)
                 return -1;
             }
             memcpy(thread->listing + thread->listed, name, length);
-            thread->keys[count].start = first_eight(name);
             thread->keys[count++].name = (char *)thread->listed; /* a place as yet: the listing may move */
             thread->listed += length;
         }
@@ -621,6 +633,9 @@ static ssize_t list_names(struct thread *thread, int fd)
     }
     for (size_t one = 0; one < count; one++)
         thread->keys[one].name = thread->listing + (size_t)thread->keys[one].name;
+    size_t common = common_beginning(thread->keys, count);
+    for (size_t one = 0; one < count; one++)
+        thread->keys[one].start = first_eight(thread->keys[one].name + common);
     if (count)
         qsort(thread->keys, count, sizeof *thread->keys, by_name);
     return (ssize_t)count;
