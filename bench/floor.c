@@ -6,8 +6,8 @@
  *                      system calls as fiat set: opened, looked at, changed, looked at again
  *
  *   floor ask TREE UID GID...
- *                      becomes that user, in these groups, and asks the kernel of each entry that
- *                      it gets to whether it may be read, written, executed: three calls each
+ *                      lists TREE, becomes that user, in these groups, and asks the kernel of each
+ *                      path whether it may be read, written, executed: three calls each
  *
  * Prints the number of entries and the seconds that it took.
  */
@@ -65,20 +65,28 @@ static void change(int directory, const char *name, mode_t mode)
 
 enum doing { READ, CHANGE, ASK };
 
-static void ask(const char *name)
+static char **paths;
+
+static void keep(const char *above, const char *name)
 {
-    static const int WANTED[] = {R_OK, W_OK, X_OK};
-    for (int one = 0; one < 3; one++)
-        sum += faccessat(AT_FDCWD, name, WANTED[one], AT_EACCESS | AT_SYMLINK_NOFOLLOW) == 0;
+    if ((entries & (entries - 1)) == 0) /* with room for twice as many from each power of two on */
+        paths = realloc(paths, 2 * (size_t)entries * sizeof *paths);
+    if (asprintf(&paths[entries - 1], "%s%s", above, name) < 0)
+        err(1, "asprintf");
 }
 
-static void walk(int fd, enum doing doing)
+static void ask(int top)
 {
-    if (fchdir(fd) != 0) {
-        if (doing == ASK)
-            return; /* its names could be listed, and nothing in it reached */
+    static const int WANTED[] = {R_OK, W_OK, X_OK};
+    for (long path = 0; path < entries; path++)
+        for (int one = 0; one < 3; one++)
+            sum += faccessat(top, paths[path], WANTED[one], AT_EACCESS | AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+static void walk(int fd, enum doing doing, const char *above)
+{
+    if (fchdir(fd) != 0)
         err(1, "fchdir");
-    }
     DIR *directory = fdopendir(dup(fd));
     if (directory == NULL)
         err(1, "fdopendir");
@@ -94,7 +102,7 @@ static void walk(int fd, enum doing doing)
             continue;
         sum += status.st_mode + status.st_uid;
         if (doing == ASK)
-            ask(entry->d_name);
+            keep(above, entry->d_name);
         else if (!S_ISLNK(status.st_mode))
             sum += lgetxattr(entry->d_name, ACCESS, value, sizeof value);
         if (S_ISDIR(status.st_mode)) {
@@ -111,7 +119,11 @@ static void walk(int fd, enum doing doing)
     for (size_t number = 0; number < count; number++) {
         int child = openat(fd, inside[number], O_RDONLY | O_DIRECTORY | O_NOFOLLOW);
         if (child >= 0) {
-            walk(child, doing);
+            char *below = NULL;
+            if (doing == ASK && asprintf(&below, "%s%s/", above, inside[number]) < 0)
+                err(1, "asprintf");
+            walk(child, doing, below);
+            free(below);
             close(child);
         }
         free(inside[number]);
@@ -139,10 +151,12 @@ int main(int count, char **words)
     int top = open(words[2], O_RDONLY | O_DIRECTORY);
     if (top < 0)
         err(1, "%s", words[2]);
-    if (doing == ASK)
-        become((uid_t)atol(words[3]), words + 4, (size_t)count - 4);
     double begun = now();
-    walk(top, doing);
+    walk(top, doing, "");
+    if (doing == ASK) {
+        become((uid_t)atol(words[3]), words + 4, (size_t)count - 4);
+        ask(top);
+    }
     printf("%ld %.6f %lu\n", entries, now() - begun, sum & 1);
     return 0;
 }
