@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from functools import partial
 from itertools import repeat
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from fiat.core.change import steps
 from fiat.core.change.history import History, ObjectFate, Run, RunEntry, RunState
@@ -30,7 +30,7 @@ from fiat.core.model.columns import made_of
 from fiat.core.model.glance import Glance
 from fiat.core.model.host import Host, Node
 from fiat.core.model.mode import special_names
-from fiat.core.model.posture import Kind, Placement, Posture
+from fiat.core.model.posture import Identity, Kind, Placement, Posture
 from fiat.core.model.principals import Principal
 from fiat.core.rules.privilege import is_privileged, without_privilege
 from fiat.core.text import joined
@@ -259,16 +259,12 @@ class _Looking:
 
     def _attempts(self, entries: Sequence[RunEntry]) -> list[Attempt | None]:
         """How entries are compared with what the run left; None where more is to be looked at."""
-        found: list[Attempt | None] = []
-        for entry in entries:
-            path, identity, before, after, *_ = entry
-            key = id(after), id(before)  # of most entries these are the very same
-            if key not in self._comparisons:
-                looked_at = self._ways.takes_a_look(entry)
-                self._comparisons[key] = None if looked_at else Change(after, after)
-            change = self._comparisons[key]
-            found.append(None if change is None else (path, identity, change, 0, True))
-        return found
+        known = self._comparisons
+        paths, identities, befores, afters, *_ = zip(*entries, strict=True)
+        same = list(zip(map(id, afters), map(id, befores), strict=True))  # of most entries these are the very same
+        for key, entry in {key: entry for key, entry in zip(same, entries, strict=True) if key not in known}.items():
+            known[key] = None if self._ways.takes_a_look(entry) else Change(entry.after, entry.after)
+        return _ready(paths, identities, map(known.__getitem__, same), repeat(True))
 
     def _one(self, entry: RunEntry, tried: Tried, opened_before: Callable[[], bool]) -> UndoObject:
         """What putting back will do to one that is looked at by itself; whether a directory above it is opened
@@ -320,20 +316,20 @@ def put_back(
     def change(place: int) -> Outcome | None:
         return _put_one_back(handles, ways, finds[place], place)
 
-    known: dict[tuple[int, int], tuple[bool, bool]] = {}
+    known: dict[tuple[int, int], tuple[Change | None, bool]] = {}
 
     def attempts(places: range) -> list[Attempt | None]:
-        found: list[Attempt | None] = []
-        for (path, identity, before, *_), taken, problem, _ in finds[places.start : places.stop]:
-            if taken is None or problem is not None:
-                found.append(None)
-                continue
-            key = id(taken), id(before)  # of most objects these are the very same
-            if key not in known:
-                simple = not taken.errno and not is_privileged(taken.after)
-                known[key] = simple, same_posture(taken.before, before)
-            simple, compared_only = known[key]
-            found.append((path, identity, taken, 0, compared_only) if simple else None)
+        entries, changes, problems, _ = zip(*finds[places.start : places.stop], strict=True)
+        paths, identities, befores, *_ = zip(*entries, strict=True)
+        same = list(zip(map(id, changes), map(id, befores), strict=True))  # of most objects these are the very same
+        new = {one: row for one, *row in zip(same, changes, befores, strict=True) if one not in known}
+        for key, (taken, before) in new.items():
+            simple = taken is not None and not taken.errno and not is_privileged(taken.after)
+            known[key] = (taken, same_posture(taken.before, before)) if simple and taken is not None else (None, False)
+        taken_of_each, compared_only = zip(*map(known.__getitem__, same), strict=True)
+        found = _ready(paths, identities, taken_of_each, compared_only)
+        for place in [place for place, problem in enumerate(problems) if problem is not None]:
+            found[place] = None
         return found
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:
@@ -344,6 +340,16 @@ def put_back(
         yield from try_all(host, every, attempts, change, after_attempt, stopping, at_once=at_once)
     finally:
         handles.close()
+
+
+def _ready(
+    paths: Iterable[str], identities: Iterable[Identity], changes: Iterable[Change | None], alone: Iterable[bool]
+) -> list[Attempt | None]:
+    """Attempts, whatever number of names there are; None where there is no change."""
+    found: list[Any] = list(zip(paths, identities, changes, repeat(0), alone, strict=False))
+    for place in [place for place, one in enumerate(found) if one[2] is None]:
+        found[place] = None
+    return found
 
 
 def _put_one_back(handles: Handles, ways: "_Ways", find: UndoObject, place: int) -> Outcome | None:
