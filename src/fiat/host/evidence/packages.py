@@ -5,7 +5,6 @@ import re
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from functools import cached_property
-from itertools import chain
 
 from fiat.host.textfile import bytes_of
 
@@ -28,23 +27,26 @@ class Packages:
     @cached_property
     def _there(self) -> bool:
         """Whether there is a database that names anything: what can be told by the first of its files."""
-        return any(True for _ in self._named())
+        return any(map(any, self._named()))
 
     @cached_property
     def _paths(self) -> frozenset[bytes]:
-        return frozenset(self._named())
+        return frozenset().union(*self._named())
 
-    def _named(self) -> Iterator[bytes]:
-        return chain(self._lists(), self._recorded(), self._installed())
+    def _named(self) -> Iterator[Iterable[bytes]]:
+        """What is named, file by file."""
+        yield from self._lists()
+        yield self._recorded()
+        yield self._installed()
 
-    def _lists(self) -> Iterator[bytes]:
+    def _lists(self) -> Iterator[Iterable[bytes]]:
         """A file with a list of paths for each package."""
         folder = f"{self._root}/var/lib/dpkg/info"
         with suppress(OSError), os.scandir(folder) as entries:
             for entry in entries:
                 if entry.name.endswith((".list", ".conffiles")):
                     with suppress(OSError):
-                        yield from bytes_of(entry.path, _LARGEST).split(b"\n")
+                        yield bytes_of(entry.path, _LARGEST).split(b"\n")
 
     def _recorded(self) -> Iterator[bytes]:
         """Owner, group, mode and path, where these are other than in the package."""

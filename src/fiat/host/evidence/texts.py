@@ -78,21 +78,31 @@ _DEEP = 64
 """With more names a path is not looked up name by name."""
 
 
+_LINKS = 8
+"""After so many links, one leading to the other, the rest is looked up at once: they may go round for ever."""
+
+
 class RealPaths:
     """Paths without symlinks, each directory looked up once."""
 
     def __init__(self) -> None:
         self._folders: dict[str, str] = {}
 
-    def of(self, path: str) -> str:
-        """As realpath(3) has it, whether the end is there or not."""
+    def of(self, path: str, links: int = 0) -> str:
+        """As realpath(3) has it, whether the end is there or not; after so many ``links``."""
         folder, name = os.path.split(path)
         if not folder or name in ("", ".", "..") or path.count("/") > _DEEP:
             return os.path.realpath(path)
         if folder not in self._folders:
             self._folders[folder] = self.of(folder)
         whole = os.path.join(self._folders[folder], name)
-        return os.path.realpath(whole) if os.path.islink(whole) else whole
+        try:
+            target = os.readlink(whole)
+        except (OSError, ValueError):
+            return whole
+        if links == _LINKS or ".." in target.split("/"):
+            return os.path.realpath(whole)
+        return self.of(os.path.join(self._folders[folder], target), links + 1)
 
 
 class Ends:
