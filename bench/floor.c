@@ -9,7 +9,10 @@
  *                      lists TREE, becomes that user, in these groups, and asks the kernel of each
  *                      path whether it may be read, written, executed: three calls each
  *
- * Prints the number of entries and the seconds that it took.
+ *   floor list TREE    prints a line for each path, with its mode, owner, group and lists as text,
+ *                      asked for by the path: what any list of a tree has to do
+ *
+ * Prints the number of entries and the seconds that it took; to the second output where it lists.
  */
 #define _GNU_SOURCE
 #include <dirent.h>
@@ -63,7 +66,7 @@ static void change(int directory, const char *name, mode_t mode)
     close(fd);
 }
 
-enum doing { READ, CHANGE, ASK };
+enum doing { READ, CHANGE, ASK, LIST };
 
 static char **paths;
 
@@ -81,6 +84,40 @@ static void ask(int top)
     for (long path = 0; path < entries; path++)
         for (int one = 0; one < 3; one++)
             sum += faccessat(top, paths[path], WANTED[one], AT_EACCESS | AT_SYMLINK_NOFOLLOW) == 0;
+}
+
+static void print_list(const char *path, const char *name)
+{
+    struct {
+        unsigned short tag, permissions;
+        unsigned int id;
+    } entries_of_list[512];
+    char value[4 + sizeof entries_of_list];
+    ssize_t length = lgetxattr(path, name, value, sizeof value);
+    if (length < 4)
+        return;
+    memcpy(entries_of_list, value + 4, (size_t)length - 4);
+    for (size_t one = 0; one < ((size_t)length - 4) / sizeof *entries_of_list; one++)
+        printf(" %x:%d:%c%c%c", entries_of_list[one].tag, (int)entries_of_list[one].id,
+               entries_of_list[one].permissions & 4 ? 'r' : '-', entries_of_list[one].permissions & 2 ? 'w' : '-',
+               entries_of_list[one].permissions & 1 ? 'x' : '-');
+}
+
+static void list(int top)
+{
+    if (fchdir(top) != 0)
+        err(1, "fchdir");
+    for (long path = 0; path < entries; path++) {
+        struct stat status;
+        if (lstat(paths[path], &status) != 0)
+            continue;
+        printf("%04o %u %u", status.st_mode & 07777, status.st_uid, status.st_gid);
+        if (!S_ISLNK(status.st_mode))
+            print_list(paths[path], ACCESS);
+        if (S_ISDIR(status.st_mode))
+            print_list(paths[path], DEFAULT);
+        printf(" %s\n", paths[path]);
+    }
 }
 
 static void walk(int fd, enum doing doing, const char *above)
@@ -101,12 +138,12 @@ static void walk(int fd, enum doing doing, const char *above)
         if (lstat(entry->d_name, &status) != 0)
             continue;
         sum += status.st_mode + status.st_uid;
-        if (doing == ASK)
+        if (doing >= ASK)
             keep(above, entry->d_name);
         else if (!S_ISLNK(status.st_mode))
             sum += lgetxattr(entry->d_name, ACCESS, value, sizeof value);
         if (S_ISDIR(status.st_mode)) {
-            if (doing != ASK)
+            if (doing < ASK)
                 sum += lgetxattr(entry->d_name, DEFAULT, value, sizeof value);
             if (count % 64 == 0)
                 inside = realloc(inside, (count + 64) * sizeof *inside);
@@ -120,7 +157,7 @@ static void walk(int fd, enum doing doing, const char *above)
         int child = openat(fd, inside[number], O_RDONLY | O_DIRECTORY | O_NOFOLLOW);
         if (child >= 0) {
             char *below = NULL;
-            if (doing == ASK && asprintf(&below, "%s%s/", above, inside[number]) < 0)
+            if (doing >= ASK && asprintf(&below, "%s%s/", above, inside[number]) < 0)
                 err(1, "asprintf");
             walk(child, doing, below);
             free(below);
@@ -145,9 +182,10 @@ static void become(uid_t uid, char **groups, size_t count)
 int main(int count, char **words)
 {
     enum doing doing = count > 4 && strcmp(words[1], "ask") == 0 ? ASK
-                       : count == 3 && strcmp(words[1], "change") == 0 ? CHANGE : READ;
+                       : count == 3 && strcmp(words[1], "change") == 0 ? CHANGE
+                       : count == 3 && strcmp(words[1], "list") == 0 ? LIST : READ;
     if (doing == READ && (count != 3 || strcmp(words[1], "read") != 0))
-        errx(2, "usage: floor read|change TREE, or floor ask TREE UID GID...");
+        errx(2, "usage: floor read|change|list TREE, or floor ask TREE UID GID...");
     int top = open(words[2], O_RDONLY | O_DIRECTORY);
     if (top < 0)
         err(1, "%s", words[2]);
@@ -157,6 +195,9 @@ int main(int count, char **words)
         become((uid_t)atol(words[3]), words + 4, (size_t)count - 4);
         ask(top);
     }
-    printf("%ld %.6f %lu\n", entries, now() - begun, sum & 1);
+    if (doing == LIST)
+        list(top);
+    fflush(stdout);
+    fprintf(doing == LIST ? stderr : stdout, "%ld %.6f %lu\n", entries, now() - begun, sum & 1);
     return 0;
 }

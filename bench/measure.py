@@ -59,7 +59,7 @@ class Line(NamedTuple):
     accounts: int = 1_000
 
 
-_INSTEAD, _OF_INSTEAD = "who, against 10 users trying", "9,500 profiles"
+_INSTEAD, _LISTING, _OF_INSTEAD = "who, against 10 users trying", "show, against a list in C", "9,500 profiles"
 _ALL, _LIST = ("who", "--below"), ("show", "--below")
 _SAVED = "{folder}/saved.jsonl.zst"
 LINES = (
@@ -90,6 +90,9 @@ CHANGES = {"set": (3.0, 8.0), "undo": (3.0, 10.0)}
 
 ONE_BY_ONE = (0.3, 1.0), 10
 """``who --below`` for everybody, against becoming so many users in turn and asking the kernel of each entry."""
+
+LISTED = (1.5, 4.0)
+"""``show --below``, against a program in C that prints a line for each path."""
 
 DIRECTORY = (2.0, 30.0)
 """``who PATH`` where a directory server has 20,000 accounts, against 1,000 local ones."""
@@ -172,7 +175,7 @@ class Bench:
         )
         for name, tree in TREES.items():
             lines = [line for line in LINES if line.tree == name and self._asked(line.name)]
-            instead = name == _OF_INSTEAD and self._asked(_INSTEAD)
+            instead = name == _OF_INSTEAD and (self._asked(_INSTEAD) or self._asked(_LISTING))
             if not (lines or instead) or (small and not tree.small) or (tree.large and not self.args.large):
                 continue
             top = self._grown(name, tree.shape, tree.small if small else tree.entries)
@@ -189,7 +192,7 @@ class Bench:
                         limit,
                     )
             if instead:
-                yield self._instead(top)
+                yield from self._instead(top)
             self._memory(top)
             shutil.rmtree(top)
         if any(map(self._asked, CHANGES)):
@@ -234,8 +237,21 @@ class Bench:
         each, besides = MEMORY
         print(f"  memory at the peak: {peak / 1e6:.0f} MB, of {(each * entries + besides) / 1e6:.0f} MB", flush=True)
 
-    def _instead(self, top: Path) -> Measured:
-        """What people do without Fiat: to become users in turn, and try."""
+    def _instead(self, top: Path) -> Iterator[Measured]:
+        """What people do without Fiat: to become users in turn, and try; to list everything, and think."""
+        small = 1 if self.args.small else 0
+        if self._asked(_LISTING):
+            command = [FIAT, *_LIST, str(top)]
+            listing = [self.floor, "list", str(top)]
+            yield against(
+                _LISTING,
+                lambda: timed(listing, stderr=subprocess.DEVNULL),
+                lambda: timed(command),
+                self.args.runs,
+                LISTED[small],
+            )
+        if not self._asked(_INSTEAD):
+            return
         limits, count = ONE_BY_ONE
         accounts = self.folder / "accounts-1000"
         groups = [line.split(":") for line in (accounts / "group").read_text().splitlines()]
@@ -245,12 +261,12 @@ class Bench:
             for name, _, uid, gid, *_ in users[:: len(users) // count]
         ]
         words = [FIAT, *_ALL, str(top), "--accounts", str(accounts)]
-        return against(
+        yield against(
             _INSTEAD,
             lambda: sum(self._floor("ask", top, *one) for one in asked),
             lambda: timed(words),
             self.args.runs,
-            limits[1 if self.args.small else 0],
+            limits[small],
         )
 
     def _changes(self, entries: int) -> Iterator[Measured]:
