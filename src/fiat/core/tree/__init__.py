@@ -11,6 +11,7 @@ __all__ = (
     "asif",
     "assembly",
     "distinct",
+    "inside",
     "names",
     "natural",
     "postures",
