@@ -12,7 +12,7 @@ from fiat.core.ask.effects import KeptShift
 from fiat.core.change import guards
 from fiat.core.change.guards import acting, bits
 from fiat.core.change.guards.acting import Suspect
-from fiat.core.change.history import NOTHING_INTENDED, Intended, ObjectFate, RunBeginning, RunState, SettledObjects
+from fiat.core.change.history import Intended, ObjectFate, RunBeginning, RunState, SettledObjects
 from fiat.core.change.history import RunEntry as Touched
 from fiat.core.change.steps import Change, Steps, change, steps_towards, wanted
 from fiat.core.model import accesslist
@@ -237,10 +237,10 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
         assert found.state is (RunState.PARTIAL if fates else RunState.DONE)
         assert (found.command, found.gains, found.paths) == (("fiat", *words), beginning.gains, len(kept))
         assert [one.fate for one in history.entries(number)][:1] == [ObjectFate.ASTRAY] * len(fates)
-        undo = history.begin(beginning._replace(undoes=number), NOTHING_INTENDED)
+        undo = history.begin(beginning._replace(undoes=number), intended())
         history.finish(undo, [], changed=0, complete=True)
         assert (history.run(number).state, history.run(number).undone_by) == (RunState.UNDONE, undo)
-        redo = history.begin(beginning._replace(undoes=undo), NOTHING_INTENDED)
+        redo = history.begin(beginning._replace(undoes=undo), intended())
         history.finish(redo, [], changed=0, complete=True)
         assert history.run(number).undone_by is None
         assert [run.number for run in history.runs()] == [redo, undo, number]
@@ -249,7 +249,7 @@ def test_the_history_keeps_what_it_is_given(kept: list[Touched], words: list[str
 def test_a_history_that_was_cut_short_is_told(folder: str) -> None:
     place = Path(folder) / "history.db"
     history = SqliteHistory(str(place))
-    number = history.begin(RunBeginning(0, None, ("fiat", "set")), NOTHING_INTENDED)
+    number = history.begin(RunBeginning(0, None, ("fiat", "set")), intended())
     assert json.loads(json.dumps(history.run(number).command)) == ["fiat", "set"]
     powers = FileCapabilities(3, 1, 2, True, 1000)
     posture = Posture(Kind.FILE, 0o755, 1, 2, capabilities=powers)

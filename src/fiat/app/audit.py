@@ -1,6 +1,5 @@
 """Auditing: what is dangerous in trees, or probably not meant, and what mends it."""
 
-import errno
 from collections.abc import Iterable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from datetime import UTC, datetime, timedelta
@@ -20,11 +19,10 @@ from fiat.core.audit.registry import RULES as RULES
 from fiat.core.errors import ElevationError, NotationError, PathError
 from fiat.core.model.finding import WEIGHTS, Finding
 from fiat.core.model.host import Host, Progress, no_progress
-from fiat.core.model.route import Route, lies_under
+from fiat.core.model.route import lies_under
 from fiat.core.state.capture import outermost
 from fiat.core.text import near, quoted
-from fiat.core.tree.reading import survey_at
-from fiat.core.tree.survey import Survey
+from fiat.core.tree.reading import surveys_at
 from fiat.core.tree.walk import Extent
 from fiat.core.words.selection import Selection
 from fiat.core.words.toml import LARGEST
@@ -101,23 +99,13 @@ def audit(
     with _begun(evidence_of(host)) as evidence:
         elevations: list[Finding] = []
         with_rules = _with_elevations(host, evidence, elevation, elevations)
-        routes: dict[int, Route] = {}
-        read: list[Survey] = []
-        for path in paths:
-            if not path:  # not the current directory: a variable of a script that was never set
-                problem(PathError(path, errno.ENOENT))
-                continue
-            try:
-                route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
-            except PathError as error:
-                problem(error)
-                continue
-            routes[id(survey)] = route
-            read.append(survey)
+        extent = Extent(across_mounts=across_mounts, details=True)
+        read = list(surveys_at(host, paths, extent, problem, progress))
         said += [*_not_looked_at(evidence), *elevations]
     evidence = with_rules
     objects = 0
-    tops = outermost(read)
+    routes = {id(survey): route for route, survey in read}
+    tops = outermost([survey for _, survey in read])
     for survey in tops:
         route = routes[id(survey)]
         audited = AuditedTree(host, route, survey, evidence)

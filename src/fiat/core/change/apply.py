@@ -36,13 +36,13 @@ def apply(
     def change(place: int) -> Outcome | None:
         return outcome_of(place, _change(handles, items[place], actor))
 
-    def attempts(places: range) -> list[Attempt | None]:
-        some = slice(places.start, places.stop)
+    def attempts(several: range) -> list[Attempt | None]:
+        some = slice(several.start, several.stop)
         theirs = map(changes.__getitem__, items.numbers[some])
         columns = items.paths[some], items.identities[some], theirs, items.links[some]
         found: list[Attempt | None] = list(zip(*columns, repeat(False), strict=False))
-        for place in items.names.keys() & places:
-            found[place - places.start] = None
+        for place in items.names.keys() & several:
+            found[place - several.start] = None
         return found
 
     def after_attempt(place: int, tried: Tried) -> Outcome | None:

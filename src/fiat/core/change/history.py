@@ -70,9 +70,6 @@ class Intended(NamedTuple):
     digests: Mapping[int, str] = {}
 
 
-NOTHING_INTENDED = Intended((), (), (), ())
-
-
 class SettledObjects(NamedTuple):
     """What has become of the objects from ``first`` to ``last``, which were not simply changed."""
 

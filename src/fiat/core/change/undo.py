@@ -318,8 +318,8 @@ def put_back(
 
     known: dict[tuple[int, int], tuple[Change | None, bool]] = {}
 
-    def attempts(places: range) -> list[Attempt | None]:
-        entries, changes, problems, _ = zip(*finds[places.start : places.stop], strict=True)
+    def attempts(several: range) -> list[Attempt | None]:
+        entries, changes, problems, _ = zip(*finds[several.start : several.stop], strict=True)
         paths, identities, befores, *_ = zip(*entries, strict=True)
         same = list(zip(map(id, changes), map(id, befores), strict=True))  # of most objects these are the very same
         new = {one: row for one, *row in zip(same, changes, befores, strict=True) if one not in known}

@@ -4,7 +4,6 @@ That is the trees themselves, the routes to them, what their programs are run
 with, the mounts of all these, the accounts and the settings.
 """
 
-import errno
 from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
@@ -20,7 +19,7 @@ from fiat.core.model.route import Route, lies_under
 from fiat.core.model.view import View
 from fiat.core.rules.privilege import is_privileged
 from fiat.core.tree.distinct import distinct_columns
-from fiat.core.tree.reading import survey_at
+from fiat.core.tree.reading import surveys_at
 from fiat.core.tree.survey import Survey
 from fiat.core.tree.walk import USUAL_FOLDERS, Extent, Handles, Trouble, interpreter_of, open_end, walk
 
@@ -92,19 +91,10 @@ def capture(
     """What there is to be kept of the trees at ``paths``; a path that leads nowhere is a ``problem``."""
     routes: list[Route] = []
     read: list[Survey] = []
-    for path in paths:
-        if not path:  # not the current directory: a variable of a script that was never set
-            problem(PathError(path, errno.ENOENT))
-            continue
-        try:
-            route, survey = survey_at(host, path, Extent(across_mounts=across_mounts, details=True), progress)
-        except PathError as error:
-            problem(error)
-            continue
+    extent = Extent(across_mounts=across_mounts, details=True)
+    for route, survey in surveys_at(host, paths, extent, problem, progress):
         routes.append(route)
         read.append(survey)
-        if not survey.complete:
-            break
     trees = outermost(read)
     routes += _run_with(host, trees)
     objects = _beside(host, routes, trees)

@@ -1,7 +1,8 @@
 """Reading a whole tree: the one walk that everything about trees stands on."""
 
+import errno
 import os
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Protocol, runtime_checkable
 
 import numpy as np
@@ -110,6 +111,31 @@ def survey_at(
         return route, survey_of(node, extent, progress)
     finally:
         node.close()
+
+
+def surveys_at(
+    host: Host,
+    paths: Iterable[str],
+    extent: Extent,
+    problem: Callable[[PathError], None],
+    progress: Progress = no_progress,
+) -> Iterator[tuple[Route, Survey]]:
+    """The route to each of ``paths`` with the survey there; one that leads nowhere is a ``problem``.
+
+    Where reading was stopped, what was read until then is the last.
+    """
+    for path in paths:
+        if not path:  # not the current directory: a variable of a script that was never set
+            problem(PathError(path, errno.ENOENT))
+            continue
+        try:
+            found = survey_at(host, path, extent, progress)
+        except PathError as error:
+            problem(error)
+            continue
+        yield found
+        if not found[1].complete:
+            return
 
 
 def _object_by_object(top: Node, extent: Extent, progress: Progress) -> Survey:

@@ -57,6 +57,7 @@ class LiveEvidence:
 
     def __enter__(self) -> "LiveEvidence":
         """Have what is started looked for by another process, while this one does something else."""
+        _ = self._host.accounts.users, self._host.accounts.groups  # both want them: a directory server is asked once
         self._begun = Beside(self._look)
         return self
 
